@@ -1,0 +1,23 @@
+# A room is one folder of src/ and one object library. Its headers are reached as "room/file.hpp" through a folder of
+# its own, so only rooms that are NEEDed can be included: an upward include does not compile.
+set_property(GLOBAL PROPERTY LATHE_ROOMS "")
+
+function(lathe_room name)
+  cmake_parse_arguments(ROOM "" "" "SOURCES;NEEDS" ${ARGN})
+  get_property(rooms GLOBAL PROPERTY LATHE_ROOMS)
+  set(view ${CMAKE_BINARY_DIR}/rooms/${name})
+  file(MAKE_DIRECTORY ${view})
+  file(CREATE_LINK ${CMAKE_CURRENT_SOURCE_DIR} ${view}/${name} SYMBOLIC)
+  add_library(lathe_${name} OBJECT ${ROOM_SOURCES})
+  target_include_directories(lathe_${name} PUBLIC ${view} ${CMAKE_SOURCE_DIR}/include)
+  foreach(need IN LISTS ROOM_NEEDS)
+    if(need IN_LIST rooms)
+      target_link_libraries(lathe_${name} PUBLIC lathe_${need})
+    elseif(need MATCHES "::")
+      target_link_libraries(lathe_${name} PUBLIC ${need})
+    else()
+      message(FATAL_ERROR "room ${name} needs ${need}, which is not a room below it")
+    endif()
+  endforeach()
+  set_property(GLOBAL APPEND PROPERTY LATHE_ROOMS ${name})
+endfunction()

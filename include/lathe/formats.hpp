@@ -1,0 +1,60 @@
+// Files: models (ONNX), tensors (the standard's .pb, .npy, .npz), pictures (PNG, JPEG).
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "lathe/graph.hpp"
+
+namespace lathe {
+
+struct LoadOptions {
+  // External data outside the model's folder is refused unless this is set.
+  bool allow_data_outside_folder = false;
+  // Keep declared types only; skip checking and inference (for looking at faulty models).
+  bool unchecked = false;
+};
+
+// Reads an ONNX file, checks it and infers types and shapes. Throws Error: format (not ONNX, truncated), unsupported
+// (all unknown ops, with counts), shape, type, value; every fault found in one go.
+Graph load(const std::filesystem::path& path, const LoadOptions& options = {});
+
+struct SaveOptions {
+  // Initializers of at least this many bytes go to one file beside the model (its name + ".data"). 0: none, unless the
+  // model would pass the 2 GiB that a protobuf file can hold.
+  size_t external_from_bytes = 0;
+};
+
+// Writes through a temporary file and a rename. Throws Error (resource) when the folder cannot be written.
+void save(const Graph& graph, const std::filesystem::path& path, const SaveOptions& options = {});
+
+struct NamedTensor {
+  std::string name;
+  Tensor tensor;
+};
+
+// One tensor in the standard's protobuf form.
+NamedTensor read_tensor_pb(const std::filesystem::path& path);
+void write_tensor_pb(const std::filesystem::path& path, const NamedTensor& tensor);
+
+Tensor read_npy(const std::filesystem::path& path);
+void write_npy(const std::filesystem::path& path, const Tensor& tensor);
+std::vector<NamedTensor> read_npz(const std::filesystem::path& path);
+void write_npz(const std::filesystem::path& path, const std::vector<NamedTensor>& tensors);
+
+// Pixels as u8, shape height x width x 3, RGB. Alpha is dropped, grey is repeated. The format is told from the bytes.
+Tensor read_picture(const std::filesystem::path& path);
+
+struct PictureOptions {
+  int64_t height = 0, width = 0;       // 0: keep the picture's size
+  std::vector<float> mean{0};          // one value, or one a channel, in pixel units
+  std::vector<float> scale{1};         // (pixel - mean) * scale
+  bool bgr = false;
+  int64_t channels = 3;                // 3, or 1 for luma
+};
+
+// f32, shape 1 x channels x height x width: resized (bilinear, half-pixel centres), reordered and normalised.
+Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& options);
+
+}  // namespace lathe

@@ -1,0 +1,13 @@
+// Everything a user of the library needs.
+#pragma once
+
+#include "lathe/builder.hpp"
+#include "lathe/dtype.hpp"
+#include "lathe/error.hpp"
+#include "lathe/formats.hpp"
+#include "lathe/graph.hpp"
+#include "lathe/measure.hpp"
+#include "lathe/op.hpp"
+#include "lathe/parity.hpp"
+#include "lathe/program.hpp"
+#include "lathe/tensor.hpp"

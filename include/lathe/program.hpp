@@ -1,0 +1,157 @@
+// Compiled models: Program (immutable, shared by threads) and Lane (runs one inference at a time).
+#pragma once
+
+#include <atomic>
+#include <chrono>
+#include <functional>
+#include <initializer_list>
+#include <map>
+#include <memory>
+#include <span>
+#include <stop_token>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "lathe/graph.hpp"
+
+namespace lathe {
+
+struct CompileOptions {
+  int threads = 0;                        // 0: one a core this process may use
+  std::map<std::string, Shape> shapes;    // concrete shapes of inputs, by name
+  std::map<std::string, int64_t> dims;    // sizes of symbolic dims, by name
+  std::vector<std::string> outputs;       // keep only these; empty: all
+  bool fuse = true;                       // false: one step a node, nothing folded into another
+  bool plain = false;                     // every node by plain evaluation (the oracle)
+  std::string isa;                        // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
+  size_t arena_limit = 0;                 // bytes an edition's arena may take; 0: no limit
+  int editions = 8;                       // editions kept; the least recently used goes first
+};
+
+struct Port {  // an input or output
+  std::string name;
+  DType dtype = DType::undefined;
+  std::optional<Dims> dims;
+};
+
+struct PassReport {
+  std::string pass;
+  std::vector<std::string> changes;
+};
+
+struct StepInfo {
+  std::string kind;
+  std::vector<std::string> nodes;  // the fused nodes
+  std::string recipe;
+  double flops = 0;                // arithmetic (a multiply-add counts two)
+  double bytes = 0;                // least memory traffic
+};
+
+// One edition, described.
+struct EditionInfo {
+  std::vector<Shape> inputs;
+  std::vector<StepInfo> steps;
+  double flops = 0;
+  size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
+  size_t weight_bytes = 0;
+};
+
+class ProgramImpl;
+
+// Copies share one compiled form. All members may be called from several threads.
+class Program {
+ public:
+  Program() = default;
+  explicit Program(std::shared_ptr<ProgramImpl> impl) : impl_(std::move(impl)) {}
+
+  const std::vector<Port>& inputs() const;
+  const std::vector<Port>& outputs() const;
+  const std::map<std::string, std::string>& metadata() const;
+  const std::vector<PassReport>& passes() const;
+  const CompileOptions& options() const;   // with threads and isa filled in
+  // The edition for these input shapes (in the order of inputs()), compiled now if it is not there yet. With none
+  // given: the shapes bound at compile time. Throws Error (shape) when a dim is left open.
+  EditionInfo describe(const std::vector<Shape>& input_shapes = {}) const;
+  // Input shapes from what is bound, in the order of inputs(); throws Error (shape) naming the open dims.
+  std::vector<Shape> bound_shapes() const;
+  int editions_compiled() const;           // so far, in all
+
+  ProgramImpl* impl() const { return impl_.get(); }
+
+ private:
+  std::shared_ptr<ProgramImpl> impl_;
+};
+
+// Runs the passes, and compiles the first edition when all input shapes are known. Give the graph away with std::move
+// to hold its weights once: originals are dropped as they are packed. Throws Error.
+Program compile(Graph graph, const CompileOptions& options = {});
+
+struct NamedInput {
+  std::string_view name;
+  const Tensor& tensor;
+};
+
+// Results of a run. Reading them is free; they stay valid, unchanged, as long as this object lives. Let go of it before
+// the next run and the lane writes into the same memory again, without allocating.
+class Outputs {
+ public:
+  // Throws Error (value) naming the outputs there are.
+  const Tensor& operator[](std::string_view name) const;
+  const Tensor& operator[](size_t i) const { return slot_->tensors.at(i); }
+  size_t size() const { return slot_->tensors.size(); }
+  const std::string& name(size_t i) const { return (*slot_->names)[i]; }
+
+  struct Slot {
+    std::vector<Tensor> tensors;
+    std::shared_ptr<const std::vector<std::string>> names;
+  };
+  explicit Outputs(std::shared_ptr<Slot> slot) : slot_(std::move(slot)) {}
+
+ private:
+  std::shared_ptr<Slot> slot_;
+};
+
+struct RunOptions {
+  std::stop_token stop;                            // cancels between steps: Error (cancelled)
+  std::chrono::nanoseconds limit{0};               // time a run may take; 0: none. Checked between steps
+};
+
+struct StepTime {
+  std::string kind;
+  std::vector<std::string> nodes;
+  double seconds = 0;
+};
+
+class LaneImpl;
+
+// A mutable execution context on a Program: its arena and its crew of threads. One inference at a time; use several
+// lanes for several at once.
+class Lane {
+ public:
+  // `threads` 0: as the Program was compiled.
+  explicit Lane(Program program, int threads = 0);
+  ~Lane();
+  Lane(Lane&&) noexcept;
+  Lane& operator=(Lane&&) noexcept;
+
+  // Inputs are read where they are. Throws Error: value (names), type and shape (expected and got), cancelled.
+  Outputs run(std::initializer_list<NamedInput> inputs, const RunOptions& options = {});
+  Outputs run(std::span<const NamedInput> inputs, const RunOptions& options = {});
+  // In the order of Program::inputs().
+  Outputs run(std::span<const Tensor> inputs, const RunOptions& options = {});
+  // Results of this output go to caller-owned memory of the right dtype and shape from the next run on.
+  void bind_output(std::string_view name, Tensor memory);
+  // Seconds each step of the last run took; only filled after time_steps(true).
+  void time_steps(bool on);
+  std::vector<StepTime> step_times() const;
+  const Program& program() const;
+
+ private:
+  std::unique_ptr<LaneImpl> impl_;
+};
+
+// Cores this process may use (affinity and cgroup limits counted).
+int usable_cores();
+
+}  // namespace lathe

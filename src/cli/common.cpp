@@ -1,0 +1,181 @@
+#include "common.hpp"
+
+#include <unistd.h>
+
+#include <charconv>
+#include <set>
+
+#include "formats/files.hpp"
+
+namespace lathe::cli {
+
+void add_json_option(CLI::App& app, std::string& target) {
+  app.add_option("--json", target, "Write the same facts as JSON to FILE ('-': standard output, and nothing else there)")->type_name("FILE");
+}
+
+void ModelOptions::add_to(CLI::App& app, bool model_required) {
+  auto* m = app.add_option("MODEL", model, "ONNX file");
+  if (model_required) m->required();
+  app.add_option("--dim", dims, "Size of a symbolic dim, e.g. batch=8 (repeatable)")->type_name("NAME=N")->allow_extra_args(false);
+  app.add_option("--shape", shapes, "Whole shape of an input, e.g. image=1,3,64,64 (repeatable)")->type_name("INPUT=N,N,..")->allow_extra_args(false);
+  app.add_option("--batch", batch, "Size of the inputs' leading dim where the model leaves it open (1)")->check(CLI::Range(int64_t{1}, int64_t{1} << 20));
+  app.add_option("--output", outputs, "Keep only this output; any value's name will do (repeatable)")->type_name("NAME")->allow_extra_args(false);
+  app.add_option("--threads", threads, "Threads (all cores this process may use)")->check(CLI::Range(1, 1024))->type_name("N");
+  app.add_option("--isa", isa, "Instruction set: scalar, sse4, avx2, avx512 (the best there is)")->type_name("NAME");
+  app.add_flag("--allow-outside-data", allow_outside, "Accept external data from outside the model's folder");
+  add_json_option(app, json);
+}
+
+namespace {
+
+int64_t parse_number(const std::string& text, const std::string& option) {
+  int64_t v = 0;
+  const auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), v);
+  if (ec != std::errc() || end != text.data() + text.size() || v < 0) throw UsageError(fmt::format("{}: '{}' is not a size (a whole number, 0 or more)", option, text));
+  return v;
+}
+
+std::pair<std::string, std::string> split_pair(const std::string& text, const std::string& option) {
+  const size_t at = text.rfind('=');
+  if (at == std::string::npos || at == 0 || at + 1 == text.size()) throw UsageError(fmt::format("{}: '{}' is not NAME=VALUE", option, text));
+  return {text.substr(0, at), text.substr(at + 1)};
+}
+
+}  // namespace
+
+CompileOptions ModelOptions::compile_options(const Graph& g) const {
+  CompileOptions o;
+  o.threads = threads;
+  o.isa = isa;
+  const auto have = machine_info().isas;
+  if (!isa.empty() && std::find(have.begin(), have.end(), isa) == have.end()) throw UsageError(fmt::format("--isa: '{}' is not one this machine has: {}", isa, fmt::join(have, ", ")));
+  std::set<std::string> symbols;
+  std::vector<std::string> inputs;
+  for (ValueId v : g.inputs) {
+    inputs.push_back(g.values[v].name);
+    for (const Dim& d : g.values[v].dims.value_or(Dims())) {
+      if (!d.symbol.empty()) symbols.insert(d.symbol);
+    }
+  }
+  for (const std::string& text : dims) {
+    const auto [name, value] = split_pair(text, "--dim");
+    if (!symbols.contains(name)) {
+      throw UsageError(fmt::format("--dim: no input has a dim named '{}'; {}", name, symbols.empty() ? "all dims are fixed" : fmt::format("the open ones are {}", fmt::join(symbols, ", "))));
+    }
+    o.dims[name] = parse_number(value, "--dim");
+  }
+  for (const std::string& text : shapes) {
+    const auto [name, value] = split_pair(text, "--shape");
+    if (std::find(inputs.begin(), inputs.end(), name) == inputs.end()) throw UsageError(fmt::format("--shape: no input is named '{}'; the inputs are {}", name, fmt::join(inputs, ", ")));
+    Shape shape;
+    for (size_t at = 0; at <= value.size();) {
+      const size_t end = std::min(value.find(',', at), value.size());
+      shape.push_back(parse_number(value.substr(at, end - at), "--shape"));
+      at = end + 1;
+    }
+    o.shapes[name] = shape;
+  }
+  for (const std::string& name : outputs) {
+    if (g.find_value(name) == kAbsent) {
+      std::vector<std::string> names;
+      for (ValueId v : g.outputs) names.push_back(g.values[v].name);
+      throw UsageError(fmt::format("--output: no value is named '{}'; the model's outputs are {}", name, fmt::join(names, ", ")));
+    }
+  }
+  o.outputs = outputs;
+  // A leading dim left open is the batch.
+  for (ValueId v : g.inputs) {
+    const Value& value = g.values[v];
+    if (!value.dims || value.dims->empty() || o.shapes.contains(value.name)) continue;
+    const Dim& first = (*value.dims)[0];
+    if (first.known()) {
+      if (batch > 0 && first.value != batch) throw UsageError(fmt::format("--batch: the leading dim of '{}' is fixed at {}", value.name, first.value));
+    } else if (!first.symbol.empty()) {
+      o.dims.try_emplace(first.symbol, batch > 0 ? batch : 1);
+    }
+  }
+  return o;
+}
+
+void write_json(const std::string& target, const Json& json) {
+  if (target.empty()) return;
+  const std::string text = json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+  if (target == "-") fmt::print("{}", text);
+  else write_file(target, text);
+}
+
+std::string bytes_text(double b) {
+  const char* units[] = {"B", "KiB", "MiB", "GiB", "TiB"};
+  int u = 0;
+  while (b >= 1024 && u < 4) b /= 1024, ++u;
+  return u == 0 ? fmt::format("{:.0f} B", b) : fmt::format("{:.1f} {}", b, units[u]);
+}
+
+std::string count_text(double n) {
+  const char* units[] = {"", " k", " M", " G", " T"};
+  int u = 0;
+  while (n >= 1000 && u < 4) n /= 1000, ++u;
+  return u == 0 ? fmt::format("{:.0f}", n) : fmt::format("{:.2f}{}", n, units[u]);
+}
+
+std::string seconds_text(double s) {
+  if (s < 1e-3) return fmt::format("{:.1f} us", s * 1e6);
+  if (s < 1) return fmt::format("{:.3f} ms", s * 1e3);
+  return fmt::format("{:.3f} s", s);
+}
+
+Table::Table(std::string alignment, std::vector<std::string> head) : alignment_(std::move(alignment)), head_(!head.empty()) {
+  if (head_) rows_.push_back(std::move(head));
+}
+
+void Table::row(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
+
+std::string Table::text(const std::string& indent) const {
+  std::vector<size_t> width(alignment_.size(), 0);
+  for (const auto& r : rows_) {
+    for (size_t i = 0; i < r.size() && i < width.size(); ++i) width[i] = std::max(width[i], r[i].size());
+  }
+  std::string out;
+  for (size_t n = 0; n < rows_.size(); ++n) {
+    std::string line = indent;
+    for (size_t i = 0; i < rows_[n].size() && i < width.size(); ++i) {
+      if (i > 0) line += "  ";
+      line += alignment_[i] == 'r' ? fmt::format("{:>{}}", rows_[n][i], width[i]) : fmt::format("{:<{}}", rows_[n][i], width[i]);
+    }
+    line.erase(line.find_last_not_of(' ') + 1);
+    out += line + "\n";
+    if (n == 0 && head_) {
+      size_t total = 0;
+      for (size_t w : width) total += w + 2;
+      out += indent + std::string(total - 2, '-') + "\n";
+    }
+  }
+  return out;
+}
+
+void Progress::show(const std::string& text) {
+  if (!isatty(STDERR_FILENO)) return;
+  shown_ = true;
+  fmt::print(stderr, "\r\033[K{}", text);
+  std::fflush(stderr);
+}
+
+Progress::~Progress() {
+  if (shown_) fmt::print(stderr, "\r\033[K");
+}
+
+Json to_json(const Shape& shape) { return Json(shape); }
+
+Json to_json(const std::optional<Dims>& dims) {
+  if (!dims) return nullptr;
+  Json out = Json::array();
+  for (const Dim& d : *dims) {
+    if (d.known()) out.push_back(d.value);
+    else out.push_back(to_string(d));
+  }
+  return out;
+}
+
+std::string dims_text(const std::optional<Dims>& dims) { return dims ? to_string(*dims) : "unknown rank"; }
+
+}  // namespace lathe::cli

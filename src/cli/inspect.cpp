@@ -1,0 +1,150 @@
+// lathe inspect
+#include <map>
+
+#include "common.hpp"
+
+namespace lathe::cli {
+namespace {
+
+struct Facts {
+  int64_t parameters = 0, bytes = 0;
+  std::map<std::string, int> ops;
+};
+
+Facts count(const Graph& g) {
+  Facts f;
+  for (const Value& v : g.values) {
+    if (!v.constant) continue;
+    f.parameters += v.constant->size();
+    f.bytes += v.constant->dtype() == DType::string ? 0 : static_cast<int64_t>(v.constant->byte_size());
+  }
+  for (const Node& n : g.nodes) ++f.ops[n.domain.empty() ? n.op : n.domain + "::" + n.op];
+  return f;
+}
+
+Json port_json(const Graph& g, ValueId v) { return {{"name", g.values[v].name}, {"dtype", to_string(g.values[v].dtype)}, {"shape", to_json(g.values[v].dims)}}; }
+
+std::string short_list(const std::vector<std::string>& names) {
+  std::string out;
+  for (const auto& n : names) out += (out.empty() ? "" : " + ") + n;
+  return out;
+}
+
+}  // namespace
+
+Command add_inspect(CLI::App& app) {
+  struct Options {
+    ModelOptions model;
+    bool steps = false;
+  };
+  auto o = std::make_shared<Options>();
+  o->model.add_to(app);
+  app.add_flag("--steps", o->steps, "Also what each pass changed and the steps that result, with the fused nodes");
+  return [o] {
+    LoadOptions load_options = o->model.load_options();
+    load_options.unchecked = true;
+    Graph g = load(o->model.model, load_options);
+    const Facts facts = count(g);
+    std::vector<Fault> faults;
+    // check() first: it lists unknown ops once with their counts, not node by node.
+    try {
+      check(g);
+      infer(g);
+    } catch (const Error& e) {
+      faults = e.faults();
+    }
+
+    Json j{{"file", o->model.model}, {"format", "ONNX"}, {"ir_version", g.ir_version}, {"producer", g.producer}, {"producer_version", g.producer_version}, {"name", g.name}, {"doc", g.doc}};
+    for (const auto& [domain, version] : g.opsets) j["opsets"][domain.empty() ? "ai.onnx" : domain] = version;
+    for (const auto& [key, value] : g.metadata) j["metadata"][key] = value;
+    j["inputs"] = Json::array();
+    j["outputs"] = Json::array();
+    for (ValueId v : g.inputs) j["inputs"].push_back(port_json(g, v));
+    for (ValueId v : g.outputs) j["outputs"].push_back(port_json(g, v));
+    j["nodes"] = g.nodes.size();
+    j["functions"] = g.functions.size();
+    j["parameters"] = facts.parameters;
+    j["parameter_bytes"] = facts.bytes;
+    j["ops"] = facts.ops;
+    j["faults"] = Json::array();
+    for (const Fault& f : faults) j["faults"].push_back({{"category", to_string(f.category)}, {"where", f.where}, {"what", f.what}});
+
+    // Arithmetic and steps need sizes; without them the rest still stands.
+    std::optional<EditionInfo> edition;
+    std::optional<Program> program;
+    std::string open;
+    if (faults.empty()) {
+      const CompileOptions options = o->model.compile_options(g);
+      try {
+        program = compile(g, options);
+        edition = program->describe();
+      } catch (const Error& e) {
+        if (e.category() != Category::shape || o->steps) throw;
+        open = e.what();
+      }
+      for (const auto& [dim, size] : options.dims) j["bound_dims"][dim] = size;
+    }
+    if (edition) {
+      j["flops"] = edition->flops;
+      j["arena_bytes"] = edition->arena_bytes;
+      j["arena_bound_bytes"] = edition->arena_bound;
+      if (o->steps) {
+        for (const PassReport& p : program->passes()) j["passes"].push_back({{"pass", p.pass}, {"changes", p.changes}});
+        for (const StepInfo& s : edition->steps) j["steps"].push_back({{"kind", s.kind}, {"nodes", s.nodes}, {"recipe", s.recipe}, {"flops", s.flops}, {"bytes", s.bytes}});
+      }
+    }
+    write_json(o->model.json, j);
+    const int code = faults.empty() ? kGood : kModelFault;
+    if (!for_people(o->model.json)) return code;
+
+    Table head("ll");
+    std::string opsets;
+    for (const auto& [domain, version] : g.opsets) opsets += fmt::format("{}{} {}", opsets.empty() ? "" : ", ", domain.empty() ? "ai.onnx" : domain, version);
+    head.row({"format", fmt::format("ONNX, IR version {}, opset {}", g.ir_version, opsets)});
+    if (!g.producer.empty()) head.row({"producer", g.producer + (g.producer_version.empty() ? "" : " " + g.producer_version)});
+    if (!g.name.empty()) head.row({"graph", g.name});
+    if (!g.doc.empty()) head.row({"about", g.doc.substr(0, 100)});
+    for (ValueId v : g.inputs) head.row({"input", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
+    for (ValueId v : g.outputs) head.row({"output", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
+    head.row({"parameters", fmt::format("{} ({})", count_text(static_cast<double>(facts.parameters)), bytes_text(static_cast<double>(facts.bytes)))});
+    if (edition) {
+      std::string at;
+      for (const Shape& s : edition->inputs) at += (at.empty() ? "" : ", ") + to_string(s);
+      head.row({"arithmetic", fmt::format("{}FLOP an inference, inputs {}", count_text(edition->flops) + (edition->flops < 1000 ? " " : ""), at)});
+      head.row({"memory", fmt::format("arena {}, lower bound {} ({:.2f} of it)", bytes_text(static_cast<double>(edition->arena_bytes)), bytes_text(static_cast<double>(edition->arena_bound)),
+                                      edition->arena_bound ? static_cast<double>(edition->arena_bytes) / static_cast<double>(edition->arena_bound) : 1.0)});
+    } else if (!open.empty()) {
+      head.row({"arithmetic", "not known: " + open + " (--dim or --shape)"});
+    }
+    for (const auto& [key, value] : g.metadata) head.row({"metadata", fmt::format("{} = {}", key, value.substr(0, 80))});
+    fmt::print("{}\n{}", o->model.model, head.text());
+
+    Table ops("lr", {"op", "nodes"});
+    for (const auto& [name, n] : facts.ops) ops.row({name, std::to_string(n)});
+    fmt::print("\n{} nodes\n{}", g.nodes.size(), ops.text());
+    if (!faults.empty()) {
+      fmt::print("\nThis model cannot run here:\n");
+      for (const Fault& f : faults) fmt::print("  {}: {}{}\n", to_string(f.category), f.where.empty() ? "" : f.where + ": ", f.what);
+    } else {
+      fmt::print("\nEvery op is supported.\n");
+    }
+    if (o->steps && edition) {
+      fmt::print("\nPasses\n");
+      for (const PassReport& p : program->passes()) {
+        fmt::print("  {}: {}\n", p.pass, p.changes.empty() ? "nothing to change" : fmt::format("{} change{}", p.changes.size(), p.changes.size() == 1 ? "" : "s"));
+        for (const auto& c : p.changes) fmt::print("    {}\n", c);
+      }
+      fmt::print("\n{} steps from {} nodes\n", edition->steps.size(), g.nodes.size());
+      Table steps("rlrl", {"#", "step", "FLOP", "fused nodes; recipe"});
+      int n = 0;
+      for (const StepInfo& s : edition->steps) {
+        steps.row({std::to_string(++n), s.kind, count_text(s.flops), short_list(s.nodes)});
+        steps.row({"", "", "", "  " + s.recipe});
+      }
+      fmt::print("{}", steps.text());
+    }
+    return code;
+  };
+}
+
+}  // namespace lathe::cli

@@ -1,0 +1,71 @@
+// The lathe command-line tool.
+#include <iostream>
+
+#include "common.hpp"
+
+namespace lathe::cli {
+namespace {
+
+int run(int argc, char** argv) {
+  CLI::App app{"Mellow Lathe: loads exported ONNX models, fuses them, runs them on CPU threads, checks their numbers and times them.", "lathe"};
+  app.set_version_flag("--version", "lathe " LATHE_VERSION);
+  app.require_subcommand(1);
+  app.footer(
+      "A first walk through a model:\n"
+      "  lathe inspect grain.onnx                     what it is\n"
+      "  lathe inspect grain.onnx --steps             what the compiler made of it\n"
+      "  lathe run grain.onnx --image board.png       what it says about a picture\n"
+      "  lathe parity grain.onnx                      whether its numbers are right\n"
+      "  lathe bench grain.onnx                       how fast it is, against this machine's limit\n"
+      "\n"
+      "Exit codes: 0 good; 1 the check failed; 2 wrong usage; 3 the model or the data is at fault; 4 resources.");
+  std::vector<std::pair<CLI::App*, Command>> commands;
+  const auto add = [&](const char* name, const char* what, Command (*make)(CLI::App&)) {
+    CLI::App* sub = app.add_subcommand(name, what);
+    commands.emplace_back(sub, make(*sub));
+  };
+  add("machine", "This machine: instruction sets, caches, and its measured limits", add_machine);
+  add("inspect", "A model: inputs, outputs, size, arithmetic, operators; with --steps, the compiled form", add_inspect);
+  add("run", "Run a model on arrays, pictures or random data; write or read off the results", add_run);
+  add("parity", "Check a model's outputs against reference outputs, or compiled against plain", add_parity);
+  add("bench", "Latency and throughput, as a share of this machine's measured peak", add_bench);
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& e) {
+    if (e.get_exit_code() == 0) return app.exit(e);  // --help, --version
+    std::cerr << "lathe: " << e.what() << "\nSee 'lathe --help' or 'lathe COMMAND --help'.\n";
+    return kUsage;
+  }
+  for (auto& [sub, command] : commands) {
+    if (sub->parsed()) return command();
+  }
+  return kUsage;
+}
+
+}  // namespace
+}  // namespace lathe::cli
+
+int main(int argc, char** argv) {
+  using namespace lathe::cli;
+  try {
+    const int code = run(argc, argv);
+    // Results that did not reach their file are no results: a full disk behind a redirection must show.
+    if (std::fflush(stdout) != 0 || !std::cout.flush()) {
+      std::cerr << "lathe: standard output cannot be written\n";
+      return kResource;
+    }
+    return code;
+  } catch (const UsageError& e) {
+    std::cerr << "lathe: " << e.what() << "\n";
+    return kUsage;
+  } catch (const lathe::Error& e) {
+    std::cerr << "lathe: " << e.what() << "\n";
+    return e.category() == lathe::Category::resource ? kResource : kModelFault;
+  } catch (const std::bad_alloc&) {
+    std::cerr << "lathe: out of memory\n";
+    return kResource;
+  } catch (const std::exception& e) {
+    std::cerr << "lathe: " << e.what() << "\n";
+    return kResource;
+  }
+}

@@ -1,0 +1,146 @@
+// lathe parity
+#include <filesystem>
+
+#include "common.hpp"
+
+namespace lathe::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+struct Options {
+  ModelOptions model;
+  std::string suite, filter, inputs, outputs, cases;
+  bool against_plain = false, all_isas = false, verbose = false;
+  uint64_t seed = 1;
+  std::optional<double> absolute, relative;
+  std::optional<int64_t> ulp;
+
+  std::optional<Tolerance> tolerance() const {
+    if (!absolute && !relative && !ulp) return std::nullopt;
+    return Tolerance{absolute.value_or(0), relative.value_or(0), ulp.value_or(0)};
+  }
+};
+
+Json comparison_json(const Comparison& c) {
+  const auto finite = [](double v) -> Json { return std::isfinite(v) ? Json(v) : Json(v > 0 ? "inf" : "nan"); };
+  return {{"output", c.name}, {"dtype", to_string(c.dtype)}, {"shape", c.shape}, {"pass", c.pass}, {"reason", c.reason}, {"max_absolute", finite(c.max_absolute)}, {"max_relative", finite(c.max_relative)},
+          {"max_ulp", finite(c.max_ulp)}, {"cosine", finite(c.cosine)}, {"out_of_tolerance", c.out_of_tolerance}, {"worst_index", c.worst}, {"got", c.got}, {"expected", c.expected}};
+}
+
+int report(const Options& o, const std::vector<CaseResult>& results, const std::string& what) {
+  Json j{{"model", o.model.model}, {"compared", what}, {"cases", Json::array()}};
+  bool pass = true;
+  Table table("lllrrrrlrrl", {"case", "output", "shape", "max abs", "max rel", "ulp", "cosine", "worst at", "got", "expected", "verdict"});
+  for (const CaseResult& r : results) {
+    pass = pass && r.pass;
+    Json entry{{"case", r.name}, {"pass", r.pass}, {"outputs", Json::array()}};
+    for (const Comparison& c : r.outputs) {
+      entry["outputs"].push_back(comparison_json(c));
+      table.row({r.name, c.name, to_string(c.shape), fmt::format("{:.3g}", c.max_absolute), fmt::format("{:.3g}", c.max_relative), fmt::format("{:.0f}", c.max_ulp), fmt::format("{:.9f}", c.cosine), fmt::format("[{}]", fmt::join(c.worst, ",")), c.got, c.expected,
+                 c.pass ? "agrees" : "DIFFERS: " + c.reason});
+    }
+    j["cases"].push_back(std::move(entry));
+  }
+  j["pass"] = pass;
+  write_json(o.model.json, j);
+  if (for_people(o.model.json)) {
+    fmt::print("{}\n{}", what, table.text(""));
+    const auto t = o.tolerance().value_or(default_tolerance(DType::f32));
+    fmt::print("tolerance{}: {:g} absolute + {:g} relative{}\n", o.tolerance() ? "" : " for f32", t.absolute, t.relative, t.ulp ? fmt::format(", or {} ulp", t.ulp) : "");
+    fmt::print("{}\n", pass ? "PARITY: every output agrees" : "PARITY FAILED");
+  }
+  return pass ? kGood : kCheckFailed;
+}
+
+int run_suite_command(const Options& o) {
+  SuiteOptions s;
+  s.filter = o.filter;
+  s.tolerance = o.tolerance();
+  if (o.all_isas) s.isas = machine_info().isas;
+  else if (!o.model.isa.empty()) s.isas = {o.model.isa};
+  if (o.model.threads > 0) s.threads = {o.model.threads};
+  Progress progress;
+  s.progress = [&](const SuiteEntry& e, size_t done, size_t total) {
+    if (for_people(o.model.json)) {
+      if (e.verdict == Verdict::failed) {
+        progress.show("");
+        fmt::print("FAILED   {}: {}\n", e.name, e.reason);
+      } else if (o.verbose) {
+        progress.show("");
+        fmt::print("{}  {}{}\n", e.verdict == Verdict::passed ? "passed " : "skipped", e.name, e.reason.empty() ? "" : ": " + e.reason);
+      }
+    }
+    progress.show(fmt::format("{} of {}  {}", done, total, e.name));
+  };
+  const auto entries = run_suite(o.suite, s);
+  int counts[3] = {};
+  Json j{{"suite", o.suite}, {"entries", Json::array()}};
+  for (const SuiteEntry& e : entries) {
+    ++counts[static_cast<int>(e.verdict)];
+    j["entries"].push_back({{"name", e.name}, {"verdict", e.verdict == Verdict::passed ? "passed" : e.verdict == Verdict::failed ? "failed" : "skipped"}, {"reason", e.reason}});
+  }
+  j["passed"] = counts[0];
+  j["failed"] = counts[1];
+  j["skipped"] = counts[2];
+  write_json(o.model.json, j);
+  progress.show("");
+  if (for_people(o.model.json)) fmt::print("{} passed, {} failed, {} skipped\n", counts[0], counts[1], counts[2]);
+  return counts[1] ? kCheckFailed : kGood;
+}
+
+}  // namespace
+
+Command add_parity(CLI::App& app) {
+  auto o = std::make_shared<Options>();
+  o->model.add_to(app, false);
+  app.add_option("--cases", o->cases, "Folder with test_data_set_N/input_K.pb and output_K.pb (the model's own folder)")->type_name("DIR");
+  app.add_option("--npz-inputs", o->inputs, "Inputs of one case, by name")->type_name("FILE");
+  app.add_option("--npz-outputs", o->outputs, "Outputs expected of them, by name")->type_name("FILE");
+  app.add_flag("--against-plain", o->against_plain, "Compare the compiled program with plain evaluation on random inputs");
+  app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
+  app.add_option("--suite", o->suite, "Check every folder below DIR that holds model.onnx and cases; plain and compiled")->type_name("DIR");
+  app.add_option("--filter", o->filter, "With --suite: only folders whose path holds TEXT")->type_name("TEXT");
+  app.add_flag("--all-isas", o->all_isas, "With --suite: under every instruction set of this machine");
+  app.add_flag("--verbose", o->verbose, "With --suite: also name what passed and what was skipped, and why");
+  app.add_option("--absolute", o->absolute, "Absolute tolerance (by dtype; f32: 1e-6)")->check(CLI::NonNegativeNumber)->type_name("X");
+  app.add_option("--relative", o->relative, "Relative tolerance (by dtype; f32: 1e-3)")->check(CLI::NonNegativeNumber)->type_name("X");
+  app.add_option("--ulp", o->ulp, "Accept elements within N representable steps, whatever the rest")->check(CLI::NonNegativeNumber)->type_name("N");
+  app.footer("An element agrees when |got - expected| <= absolute + relative * |expected|. NaN agrees with NaN only.\nExit code 1 when anything disagrees.");
+  return [o] {
+    if (!o->suite.empty()) {
+      if (!o->model.model.empty()) throw UsageError("--suite takes no MODEL");
+      return run_suite_command(*o);
+    }
+    if (o->model.model.empty()) throw UsageError("MODEL is missing (or --suite DIR); see 'lathe parity --help'");
+    if (o->inputs.empty() != o->outputs.empty()) throw UsageError("--npz-inputs and --npz-outputs go together");
+    const Graph graph = load(o->model.model, o->model.load_options());
+    CompileOptions options = o->model.compile_options(graph);
+    std::vector<CaseResult> results;
+    if (o->against_plain) {
+      CompileOptions plain_options = options;
+      plain_options.plain = true;
+      const Program compiled = compile(graph, options), plain = compile(graph, plain_options);
+      const auto inputs = random_inputs(compiled, compiled.bound_shapes(), o->seed);
+      Lane a(compiled, o->model.threads), b(plain, 1);
+      const Outputs got = a.run(std::span<const Tensor>(inputs)), expected = b.run(std::span<const Tensor>(inputs));
+      CaseResult r{fmt::format("seed {}", o->seed), true, {}};
+      for (size_t i = 0; i < got.size(); ++i) {
+        r.outputs.push_back(compare(got.name(i), got[i], expected[i], o->tolerance()));
+        r.pass = r.pass && r.outputs.back().pass;
+      }
+      return report(*o, {r}, "compiled against plain evaluation");
+    }
+    // Cases bring their own shapes: leave the batch open unless it was asked for.
+    if (o->model.batch == 0 && o->model.dims.empty()) options.dims.clear();
+    Lane lane(compile(graph, options), o->model.threads);
+    std::vector<Case> cases;
+    if (!o->inputs.empty()) cases.push_back(read_npz_case(o->inputs, o->outputs));
+    else cases = read_cases(o->cases.empty() ? fs::path(o->model.model).parent_path() : fs::path(o->cases));
+    if (cases.empty()) throw Error(Category::value, fmt::format("{}: holds no test_data_set_0; give --cases DIR, --npz-inputs and --npz-outputs, or --against-plain", o->cases.empty() ? "the model's folder" : o->cases));
+    for (const Case& c : cases) results.push_back(check_case(lane, c, o->tolerance()));
+    return report(*o, results, "compiled against reference outputs");
+  };
+}
+
+}  // namespace lathe::cli

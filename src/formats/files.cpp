@@ -1,0 +1,59 @@
+#include "formats/files.hpp"
+
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+#include <fstream>
+
+#include "base/fail.hpp"
+
+namespace lathe {
+
+std::string read_file(const std::filesystem::path& path) {
+  std::error_code ec;
+  const auto status = std::filesystem::status(path, ec);
+  if (!std::filesystem::exists(status)) fail(Category::format, "{}: no such file", path.string());
+  if (std::filesystem::is_directory(status)) fail(Category::format, "{}: is a folder, expected a file", path.string());
+  std::ifstream in(path, std::ios::binary);
+  if (!in) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
+  std::string bytes;
+  const auto size = std::filesystem::file_size(path, ec);
+  if (!ec) {
+    bytes.resize(size);
+    in.read(bytes.data(), static_cast<std::streamsize>(size));
+    bytes.resize(static_cast<size_t>(in.gcount()));
+  } else {  // a pipe or device has no size
+    bytes.assign(std::istreambuf_iterator<char>(in), {});
+  }
+  if (in.bad()) fail(Category::format, "{}: cannot be read: {}", path.string(), std::strerror(errno));
+  return bytes;
+}
+
+void write_file(const std::filesystem::path& path, std::string_view bytes) {
+  auto temporary = path;
+  temporary += fmt::format(".part{}", ::getpid());
+  const int fd = ::open(temporary.c_str(), O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644);
+  if (fd < 0) fail(Category::resource, "{}: cannot be written: {}", path.string(), std::strerror(errno));
+  const char* at = bytes.data();
+  size_t left = bytes.size();
+  int error = 0;
+  while (left > 0 && error == 0) {
+    const ssize_t n = ::write(fd, at, left);
+    if (n < 0 && errno != EINTR) error = errno;
+    if (n > 0) {
+      at += n;
+      left -= static_cast<size_t>(n);
+    }
+  }
+  if (error == 0 && ::fsync(fd) != 0 && errno != EINVAL) error = errno;
+  if (::close(fd) != 0 && error == 0) error = errno;
+  if (error == 0 && ::rename(temporary.c_str(), path.c_str()) != 0) error = errno;
+  if (error != 0) {
+    ::unlink(temporary.c_str());
+    fail(Category::resource, "{}: cannot be written: {}", path.string(), std::strerror(error));
+  }
+}
+
+}  // namespace lathe

@@ -1,0 +1,15 @@
+// Whole-file reading, and writing that never leaves half a file.
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <string_view>
+
+namespace lathe {
+
+// Throws Error (resource when it cannot be opened or read; the sentence names the path and the reason).
+std::string read_file(const std::filesystem::path& path);
+// Writes to a temporary file beside `path`, flushes, renames. Throws Error (resource).
+void write_file(const std::filesystem::path& path, std::string_view bytes);
+
+}  // namespace lathe

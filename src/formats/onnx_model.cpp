@@ -1,0 +1,459 @@
+// Models between ONNX files and Graphs.
+#include <google/protobuf/io/zero_copy_stream_impl.h>
+#include <google/protobuf/io/coded_stream.h>
+
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <cstring>
+#include <unordered_map>
+
+#include "base/fail.hpp"
+#include "formats/files.hpp"
+#include "formats/onnx_tensor.hpp"
+#include "lathe/op.hpp"
+
+namespace lathe {
+namespace {
+
+// The standard's numbers for attribute kinds.
+enum Kind { kFloat = 1, kInt, kString, kTensor, kGraph, kFloats, kInts, kStrings, kTensors, kGraphs, kSparse, kSparses, kType, kTypes };
+
+// Nesting of subgraphs that is still plausible; protobuf itself refuses more than 100 nested messages.
+constexpr int kMaxDepth = 24;
+
+struct Reader {
+  DataFolder data;
+  std::vector<Fault> faults;
+
+  template <typename... Args> void fault(Category c, std::string where, fmt::format_string<Args...> text, Args&&... args) {
+    faults.push_back({c, std::move(where), fmt::format(text, std::forward<Args>(args)...)});
+  }
+
+  // A tensor that is at fault is recorded and replaced by an empty one.
+  Tensor tensor(wire::TensorProto& proto, const std::string& where) {
+    try {
+      return tensor_from_wire(proto, data, where);
+    } catch (const Error& e) {
+      faults.insert(faults.end(), e.faults().begin(), e.faults().end());
+      return {};
+    }
+  }
+
+  void read_type(const wire::TypeProto& type, Value& value) {
+    if (!type.has_tensor_type()) {
+      if (type.ByteSizeLong() > 0) value.other_type = type.SerializeAsString();
+      return;
+    }
+    const auto& t = type.tensor_type();
+    value.dtype = dtype_from_wire(t.elem_type());
+    if (value.dtype == DType::undefined && t.elem_type() != 0) {
+      fault(Category::unsupported, fmt::format("value '{}'", value.name), "element type number {} is not known", t.elem_type());
+    }
+    if (!t.has_shape()) return;
+    Dims dims;
+    for (const auto& d : t.shape().dim()) {
+      if (d.has_dim_value() && d.dim_value() >= 0) dims.emplace_back(d.dim_value());
+      else if (d.has_dim_param() && !d.dim_param().empty()) dims.emplace_back(d.dim_param());
+      else if (d.has_dim_value() && d.dim_value() < -1) {
+        fault(Category::shape, fmt::format("value '{}'", value.name), "dim {} is negative", d.dim_value());
+        dims.emplace_back();
+      } else dims.emplace_back();
+    }
+    value.dims = std::move(dims);
+  }
+
+  Attribute read_attribute(wire::AttributeProto& a, const std::string& where, int depth) {
+    Attribute out;
+    out.reference = a.ref_attr_name();
+    int kind = a.type();
+    if (kind == 0) {  // files of the first versions leave the kind out
+      kind = a.has_f() ? kFloat : a.has_i() ? kInt : a.has_s() ? kString : a.has_t() ? kTensor : a.has_g() ? kGraph
+             : a.floats_size() ? kFloats : a.ints_size() ? kInts : a.strings_size() ? kStrings : 0;
+    }
+    if (!out.reference.empty()) {
+      out.data = Opaque{kind, ""};
+      return out;
+    }
+    switch (kind) {
+      case kFloat: out.data = a.f(); break;
+      case kInt: out.data = a.i(); break;
+      case kString: out.data = a.s(); break;
+      case kTensor: out.data = tensor(*a.mutable_t(), where + ", attribute '" + a.name() + "'"); break;
+      case kGraph: out.data = read_graph(*a.mutable_g(), depth + 1); break;
+      case kFloats: out.data = std::vector<float>(a.floats().begin(), a.floats().end()); break;
+      case kInts: out.data = std::vector<int64_t>(a.ints().begin(), a.ints().end()); break;
+      case kStrings: out.data = std::vector<std::string>(a.strings().begin(), a.strings().end()); break;
+      case kTensors: {
+        std::vector<Tensor> list;
+        for (auto& t : *a.mutable_tensors()) list.push_back(tensor(t, where));
+        out.data = std::move(list);
+        break;
+      }
+      case kGraphs: {
+        std::vector<std::shared_ptr<Graph>> list;
+        for (auto& g : *a.mutable_graphs()) list.push_back(read_graph(g, depth + 1));
+        out.data = std::move(list);
+        break;
+      }
+      case kSparse: case kSparses: case kType: case kTypes: out.data = Opaque{kind, a.SerializeAsString()}; break;
+      default: fault(Category::format, where, "attribute '{}' has unknown kind {}", a.name(), kind);
+    }
+    return out;
+  }
+
+  void read_nodes(Graph& graph, google::protobuf::RepeatedPtrField<wire::NodeProto>& nodes,
+                  std::unordered_map<std::string, ValueId>& ids, int depth) {
+    const auto id_of = [&](const std::string& name) {
+      const auto [it, fresh] = ids.try_emplace(name, 0);
+      if (fresh) {
+        Value v;
+        v.name = name;
+        it->second = graph.add_value(std::move(v));
+      }
+      return it->second;
+    };
+    std::unordered_map<ValueId, int> made;
+    for (ValueId v : graph.inputs) made[v] = -1;
+    for (int n = 0; n < nodes.size(); ++n) {
+      auto& p = nodes[n];
+      Node node;
+      node.op = p.op_type();
+      node.domain = p.domain() == "ai.onnx" ? "" : p.domain();
+      node.name = p.name();
+      node.doc = p.doc_string();
+      const std::string where = node.name.empty() ? fmt::format("node #{} ({})", n, node.op) : fmt::format("node '{}' ({})", node.name, node.op);
+      if (node.op.empty()) fault(Category::format, where, "has no op");
+      for (const auto& in : p.input()) node.inputs.push_back(in.empty() ? kAbsent : id_of(in));
+      for (const auto& out : p.output()) {
+        const ValueId v = out.empty() ? kAbsent : id_of(out);
+        if (v != kAbsent && (made.contains(v) || graph.values[v].constant)) {
+          fault(Category::value, where, "makes '{}', which is already made elsewhere; every value has one source", out);
+        }
+        if (v != kAbsent) made[v] = n;
+        node.outputs.push_back(v);
+      }
+      for (auto& a : *p.mutable_attribute()) node.attributes[a.name()] = read_attribute(a, where, depth);
+      graph.nodes.push_back(std::move(node));
+    }
+  }
+
+  std::shared_ptr<Graph> read_graph(wire::GraphProto& p, int depth) {
+    auto graph = std::make_shared<Graph>();
+    if (depth > kMaxDepth) {
+      fault(Category::format, "", "subgraphs are nested more than {} deep", kMaxDepth);
+      return graph;
+    }
+    graph->name = p.name();
+    graph->doc = p.doc_string();
+    graph->ir_version = 0;
+    std::unordered_map<std::string, ValueId> ids;
+    for (const auto& in : p.input()) {
+      Value v;
+      v.name = in.name();
+      v.doc = in.doc_string();
+      read_type(in.type(), v);
+      if (!ids.try_emplace(v.name, static_cast<ValueId>(graph->values.size())).second) {
+        fault(Category::value, fmt::format("input '{}'", v.name), "is listed twice");
+        continue;
+      }
+      graph->inputs.push_back(graph->add_value(std::move(v)));
+    }
+    for (auto& init : *p.mutable_initializer()) {
+      const std::string name = init.name();
+      Tensor t = tensor(init, fmt::format("initializer '{}'", name));
+      if (t.empty()) continue;
+      const auto [it, fresh] = ids.try_emplace(name, static_cast<ValueId>(graph->values.size()));
+      if (fresh) {
+        Value v;
+        v.name = name;
+        graph->add_value(std::move(v));
+      }
+      Value& v = graph->values[it->second];
+      if (v.constant) {
+        fault(Category::value, fmt::format("initializer '{}'", name), "is given twice");
+        continue;
+      }
+      v.dtype = t.dtype();
+      v.dims = Dims(t.shape().begin(), t.shape().end());
+      v.constant = std::move(t);
+    }
+    if (p.sparse_initializer_size() > 0) fault(Category::unsupported, "", "the model holds {} sparse initializers, which are not supported yet", p.sparse_initializer_size());
+    read_nodes(*graph, *p.mutable_node(), ids, depth);
+    const auto declare = [&](const wire::ValueInfoProto& info) {
+      const auto it = ids.find(info.name());
+      if (it == ids.end()) return kAbsent;
+      Value& v = graph->values[it->second];
+      if (!v.constant && std::find(graph->inputs.begin(), graph->inputs.end(), it->second) == graph->inputs.end()) {
+        read_type(info.type(), v);
+        v.doc = info.doc_string();
+      }
+      return it->second;
+    };
+    for (const auto& info : p.value_info()) declare(info);
+    for (const auto& out : p.output()) {
+      ValueId v = declare(out);
+      if (v == kAbsent) {
+        if (depth == 0) {
+          fault(Category::value, fmt::format("output '{}'", out.name()), "is not made by any node");
+          continue;
+        }
+        Value outer;  // a subgraph may hand through a value of the scope around it
+        outer.name = out.name();
+        v = graph->add_value(std::move(outer));
+      }
+      graph->outputs.push_back(v);
+    }
+    return graph;
+  }
+
+  Function read_function(wire::FunctionProto& p) {
+    Function f;
+    f.name = p.name();
+    f.domain = p.domain();
+    f.doc = p.doc_string();
+    f.attributes.assign(p.attribute().begin(), p.attribute().end());
+    f.body = std::make_shared<Graph>();
+    f.body->ir_version = 0;
+    std::unordered_map<std::string, ValueId> ids;
+    for (const auto& in : p.input()) {
+      Value v;
+      v.name = in;
+      ids[in] = f.body->add_value(std::move(v));
+      f.body->inputs.push_back(ids[in]);
+    }
+    read_nodes(*f.body, *p.mutable_node(), ids, 1);
+    for (const auto& out : p.output()) {
+      const auto it = ids.find(out);
+      if (it == ids.end()) fault(Category::value, fmt::format("function '{}'", f.name), "its output '{}' is not made by any node", out);
+      else f.body->outputs.push_back(it->second);
+    }
+    for (const auto& o : p.opset_import()) f.body->opsets[o.domain() == "ai.onnx" ? "" : o.domain()] = o.version();
+    return f;
+  }
+};
+
+struct Writer {
+  static void write_type(const Value& v, wire::TypeProto& type) {
+    if (!v.other_type.empty()) {
+      type.ParseFromString(v.other_type);
+      return;
+    }
+    if (v.dtype == DType::undefined) return;
+    auto* t = type.mutable_tensor_type();
+    t->set_elem_type(dtype_to_wire(v.dtype));
+    if (!v.dims) return;
+    auto* shape = t->mutable_shape();
+    for (const Dim& d : *v.dims) {
+      auto* dim = shape->add_dim();
+      if (d.known()) dim->set_dim_value(d.value);
+      else if (!d.symbol.empty()) dim->set_dim_param(d.symbol);
+    }
+  }
+
+  static void write_info(const Value& v, wire::ValueInfoProto& info) {
+    info.set_name(v.name);
+    write_type(v, *info.mutable_type());
+    if (!v.doc.empty()) info.set_doc_string(v.doc);
+  }
+
+  void write_attribute(const std::string& name, const Attribute& a, wire::AttributeProto& p) {
+    if (const auto* opaque = std::get_if<Opaque>(&a.data)) {
+      if (!opaque->bytes.empty()) p.ParseFromString(opaque->bytes);
+      p.set_type(opaque->kind);
+    }
+    p.set_name(name);
+    if (!a.reference.empty()) p.set_ref_attr_name(a.reference);
+    struct {
+      Writer& w;
+      wire::AttributeProto& p;
+      void operator()(std::monostate) {}
+      void operator()(const Opaque&) {}
+      void operator()(int64_t v) { p.set_i(v), p.set_type(kInt); }
+      void operator()(float v) { p.set_f(v), p.set_type(kFloat); }
+      void operator()(const std::string& v) { p.set_s(v), p.set_type(kString); }
+      void operator()(const Tensor& v) { tensor_to_wire(v, "", *p.mutable_t()), p.set_type(kTensor); }
+      void operator()(const std::shared_ptr<Graph>& v) { w.write_graph(*v, *p.mutable_g()), p.set_type(kGraph); }
+      void operator()(const std::vector<int64_t>& v) { p.mutable_ints()->Add(v.begin(), v.end()), p.set_type(kInts); }
+      void operator()(const std::vector<float>& v) { p.mutable_floats()->Add(v.begin(), v.end()), p.set_type(kFloats); }
+      void operator()(const std::vector<std::string>& v) {
+        for (const auto& s : v) p.add_strings(s);
+        p.set_type(kStrings);
+      }
+      void operator()(const std::vector<Tensor>& v) {
+        for (const auto& t : v) tensor_to_wire(t, "", *p.add_tensors());
+        p.set_type(kTensors);
+      }
+      void operator()(const std::vector<std::shared_ptr<Graph>>& v) {
+        for (const auto& g : v) w.write_graph(*g, *p.add_graphs());
+        p.set_type(kGraphs);
+      }
+    } put{*this, p};
+    std::visit(put, a.data);
+  }
+
+  void write_node(const Graph& g, const Node& node, wire::NodeProto& p) {
+    p.set_op_type(node.op);
+    if (!node.domain.empty()) p.set_domain(node.domain);
+    if (!node.name.empty()) p.set_name(node.name);
+    if (!node.doc.empty()) p.set_doc_string(node.doc);
+    for (ValueId v : node.inputs) p.add_input(v == kAbsent ? "" : g.values[v].name);
+    for (ValueId v : node.outputs) p.add_output(v == kAbsent ? "" : g.values[v].name);
+    for (const auto& [key, a] : node.attributes) write_attribute(key, a, *p.add_attribute());
+  }
+
+  void write_graph(const Graph& g, wire::GraphProto& p) {
+    p.set_name(g.name);
+    if (!g.doc.empty()) p.set_doc_string(g.doc);
+    std::vector<bool> listed(g.values.size(), false);
+    for (ValueId v : g.inputs) {
+      write_info(g.values[v], *p.add_input());
+      listed[v] = true;
+    }
+    for (const Node& n : g.nodes) write_node(g, n, *p.add_node());
+    for (size_t v = 0; v < g.values.size(); ++v) {
+      if (!g.values[v].constant) continue;
+      auto* init = p.add_initializer();
+      const Tensor& t = *g.values[v].constant;
+      if (external && t.dtype() != DType::string && t.byte_size() >= external_from) {
+        write_external(t, g.values[v].name, *init);
+      } else {
+        tensor_to_wire(t, g.values[v].name, *init);
+      }
+      listed[v] = true;
+    }
+    for (ValueId v : g.outputs) {
+      write_info(g.values[v], *p.add_output());
+      listed[v] = true;
+    }
+    for (size_t v = 0; v < g.values.size(); ++v) {
+      if (listed[v] || (g.values[v].dtype == DType::undefined && g.values[v].other_type.empty())) continue;
+      write_info(g.values[v], *p.add_value_info());
+    }
+  }
+
+  void write_external(const Tensor& t, const std::string& name, wire::TensorProto& p) {
+    for (int64_t d : t.shape()) p.add_dims(d);
+    p.set_data_type(dtype_to_wire(t.dtype()));
+    p.set_name(name);
+    p.set_data_location(1);
+    external->resize((external->size() + 4095) / 4096 * 4096);  // page aligned, so that a reader can map it
+    const auto entry = [&](const char* key, std::string value) {
+      auto* e = p.add_external_data();
+      e->set_key(key);
+      e->set_value(std::move(value));
+    };
+    entry("location", location);
+    entry("offset", std::to_string(external->size()));
+    entry("length", std::to_string(t.byte_size()));
+    external->append(static_cast<const char*>(t.data()), t.byte_size());
+  }
+
+  std::string* external = nullptr;  // where large initializers go
+  size_t external_from = 0;
+  std::string location;
+};
+
+}  // namespace
+
+Graph load(const std::filesystem::path& path, const LoadOptions& options) {
+  std::error_code ec;
+  if (!std::filesystem::exists(path, ec)) fail(Category::format, "{}: no such file", path.string());
+  if (std::filesystem::is_directory(path, ec)) fail(Category::format, "{}: is a folder, expected an ONNX file", path.string());
+  wire::ModelProto proto;
+  {
+    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+    if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
+    google::protobuf::io::FileInputStream stream(fd, 1 << 20);
+    stream.SetCloseOnDelete(true);
+    if (!proto.ParseFromZeroCopyStream(&stream)) {
+      fail(Category::format, "{}: not an ONNX file, or cut short ({} bytes)", path.string(), std::filesystem::file_size(path, ec));
+    }
+  }
+  if (!proto.has_graph()) fail(Category::format, "{}: not an ONNX file: it holds no graph", path.string());
+
+  Reader reader;
+  reader.data = {path.parent_path(), options.allow_data_outside_folder};
+  Graph graph = std::move(*reader.read_graph(*proto.mutable_graph(), 0));
+  graph.ir_version = proto.ir_version();
+  graph.producer = proto.producer_name();
+  graph.producer_version = proto.producer_version();
+  graph.model_domain = proto.domain();
+  graph.model_version = proto.model_version();
+  if (graph.doc.empty()) graph.doc = proto.doc_string();
+  for (const auto& o : proto.opset_import()) graph.opsets[o.domain() == "ai.onnx" ? "" : o.domain()] = o.version();
+  if (proto.opset_import_size() == 0) graph.opsets[""] = 1;  // files of IR version 1 and 2
+  for (const auto& m : proto.metadata_props()) graph.metadata[m.key()] = m.value();
+  for (auto& f : *proto.mutable_functions()) graph.functions.push_back(reader.read_function(f));
+
+  // An initializer that is also listed as an input is a default value; callers may leave it out, so it is a constant.
+  std::erase_if(graph.inputs, [&](ValueId v) { return graph.values[v].constant.has_value(); });
+
+  const auto prefix = [&](std::vector<Fault> faults) {
+    for (Fault& f : faults) f.where = f.where.empty() ? path.string() : path.string() + ": " + f.where;
+    return faults;
+  };
+  if (!reader.faults.empty()) throw Error(prefix(std::move(reader.faults)));
+  try {
+    graph.sort();
+    if (!options.unchecked) {
+      check(graph);
+      infer(graph);
+    }
+  } catch (const Error& e) {
+    throw Error(prefix(e.faults()));
+  }
+  return graph;
+}
+
+void save(const Graph& graph, const std::filesystem::path& path, const SaveOptions& options) {
+  size_t bytes = 0;
+  for (const Value& v : graph.values) {
+    if (v.constant && v.constant->dtype() != DType::string) bytes += v.constant->byte_size();
+  }
+  std::string external;
+  Writer writer;
+  writer.external_from = options.external_from_bytes;
+  if (bytes > (size_t{2000} << 20) && writer.external_from == 0) writer.external_from = 1024;
+  if (writer.external_from > 0) writer.external = &external;
+  writer.location = path.filename().string() + ".data";
+
+  wire::ModelProto proto;
+  proto.set_ir_version(graph.ir_version);
+  if (!graph.producer.empty()) proto.set_producer_name(graph.producer);
+  if (!graph.producer_version.empty()) proto.set_producer_version(graph.producer_version);
+  if (!graph.model_domain.empty()) proto.set_domain(graph.model_domain);
+  if (graph.model_version != 0) proto.set_model_version(graph.model_version);
+  for (const auto& [domain, version] : graph.opsets) {
+    auto* o = proto.add_opset_import();
+    o->set_domain(domain);
+    o->set_version(version);
+  }
+  for (const auto& [key, value] : graph.metadata) {
+    auto* m = proto.add_metadata_props();
+    m->set_key(key);
+    m->set_value(value);
+  }
+  writer.write_graph(graph, *proto.mutable_graph());
+  for (const Function& f : graph.functions) {
+    auto* p = proto.add_functions();
+    p->set_name(f.name);
+    p->set_domain(f.domain);
+    if (!f.doc.empty()) p->set_doc_string(f.doc);
+    for (const auto& a : f.attributes) p->add_attribute(a);
+    for (ValueId v : f.body->inputs) p->add_input(f.body->values[v].name);
+    for (ValueId v : f.body->outputs) p->add_output(f.body->values[v].name);
+    for (const Node& n : f.body->nodes) writer.write_node(*f.body, n, *p->add_node());
+    for (const auto& [domain, version] : f.body->opsets) {
+      auto* o = p->add_opset_import();
+      o->set_domain(domain);
+      o->set_version(version);
+    }
+  }
+  std::string out;
+  if (!proto.SerializeToString(&out)) fail(Category::resource, "{}: the model does not fit in 2 GiB; write large initializers to external data", path.string());
+  if (!external.empty()) write_file(path.parent_path() / writer.location, external);
+  write_file(path, out);
+}
+
+}  // namespace lathe

@@ -1,0 +1,196 @@
+#include "formats/onnx_tensor.hpp"
+
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <charconv>
+#include <cstring>
+
+#include "base/fail.hpp"
+#include "base/memory.hpp"
+#include "formats/files.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe {
+namespace {
+
+constexpr DType kWireTypes[] = {
+    DType::undefined, DType::f32, DType::u8, DType::i8, DType::u16, DType::i16, DType::i32, DType::i64, DType::string,
+    DType::boolean, DType::f16, DType::f64, DType::u32, DType::u64, DType::c64, DType::c128, DType::bf16, DType::f8e4m3fn,
+    DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4, DType::i4, DType::f4e2m1,
+};
+
+int64_t parse_integer(const std::string& text, const std::string& where, const char* key) {
+  int64_t value = -1;
+  const auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (ec != std::errc() || end != text.data() + text.size() || value < 0) {
+    fail(Category::format, "{}: external data: {} is '{}', expected a number of bytes", where, key, text);
+  }
+  return value;
+}
+
+// Maps the part of the file that holds the tensor: weights beyond memory stay on disk until they are packed.
+Tensor map_external(const wire::TensorProto& proto, DType dtype, Shape shape, size_t bytes, const DataFolder& data,
+                    const std::string& where) {
+  std::string location;
+  int64_t offset = 0, length = static_cast<int64_t>(bytes);
+  for (const auto& entry : proto.external_data()) {
+    if (entry.key() == "location") location = entry.value();
+    if (entry.key() == "offset") offset = parse_integer(entry.value(), where, "offset");
+    if (entry.key() == "length") length = parse_integer(entry.value(), where, "length");
+  }
+  if (location.empty()) fail(Category::format, "{}: external data has no location", where);
+  if (length != static_cast<int64_t>(bytes)) {
+    fail(Category::format, "{}: external data has {} bytes, its shape and dtype need {}", where, length, bytes);
+  }
+  std::error_code ec;
+  const auto folder = std::filesystem::weakly_canonical(data.folder.empty() ? "." : data.folder, ec);
+  const auto path = std::filesystem::weakly_canonical(folder / location, ec);
+  const auto relative = path.lexically_relative(folder);
+  if (!data.allow_outside && (relative.empty() || *relative.begin() == "..")) {
+    fail(Category::value, "{}: external data '{}' lies outside the model's folder; it is refused unless allowed", where, location);
+  }
+  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (fd < 0) fail(Category::format, "{}: external data file '{}' cannot be opened: {}", where, location, std::strerror(errno));
+  struct stat st{};
+  ::fstat(fd, &st);
+  if (!S_ISREG(st.st_mode) || offset > st.st_size || length > st.st_size - offset) {
+    ::close(fd);
+    fail(Category::format, "{}: external data file '{}' ends before the tensor's bytes {}..{}; it has {}", where, location,
+         offset, static_cast<double>(offset) + static_cast<double>(length), st.st_size);
+  }
+  if (bytes == 0) {
+    ::close(fd);
+    return Tensor(dtype, std::move(shape));
+  }
+  const int64_t page = ::sysconf(_SC_PAGESIZE), start = offset / page * page;
+  const size_t mapped = static_cast<size_t>(offset - start) + bytes;
+  void* base = ::mmap(nullptr, mapped, PROT_READ, MAP_PRIVATE, fd, start);
+  ::close(fd);
+  if (base == MAP_FAILED) fail(Category::resource, "{}: external data file '{}' cannot be mapped: {}", where, location, std::strerror(errno));
+  std::shared_ptr<const void> owner(base, [mapped](const void* p) { ::munmap(const_cast<void*>(p), mapped); });
+  auto* first = static_cast<std::byte*>(base) + (offset - start);
+  Tensor view = Tensor::share(dtype, std::move(shape), owner, first);
+  // Kernels read whole elements; a file may place them anywhere.
+  return reinterpret_cast<uintptr_t>(first) % 16 == 0 ? view : view.clone();
+}
+
+// Elements kept one per entry of a typed field; narrow types ride in wider integers.
+template <typename S, typename Field> void copy_field(const Field& field, Tensor& out, const std::string& where) {
+  if (field.size() != out.size()) {
+    fail(Category::format, "{}: {} elements stored, shape {} needs {}", where, field.size(), to_string(out.shape()), out.size());
+  }
+  auto* p = static_cast<S*>(out.data());
+  for (int i = 0; i < field.size(); ++i) p[i] = static_cast<S>(field[i]);
+}
+
+void copy_typed(const wire::TensorProto& proto, Tensor& out, const std::string& where) {
+  switch (out.dtype()) {
+    case DType::f32: return copy_field<float>(proto.float_data(), out, where);
+    case DType::f64: return copy_field<double>(proto.double_data(), out, where);
+    case DType::i64: return copy_field<int64_t>(proto.int64_data(), out, where);
+    case DType::u64: return copy_field<uint64_t>(proto.uint64_data(), out, where);
+    case DType::u32: return copy_field<uint32_t>(proto.uint64_data(), out, where);
+    case DType::i32: return copy_field<int32_t>(proto.int32_data(), out, where);
+    case DType::i16: return copy_field<int16_t>(proto.int32_data(), out, where);
+    case DType::i8: return copy_field<int8_t>(proto.int32_data(), out, where);
+    case DType::u16: case DType::f16: case DType::bf16: return copy_field<uint16_t>(proto.int32_data(), out, where);
+    case DType::u8: case DType::f8e4m3fn: case DType::f8e4m3fnuz: case DType::f8e5m2: case DType::f8e5m2fnuz:
+      return copy_field<uint8_t>(proto.int32_data(), out, where);
+    case DType::boolean: return copy_field<bool>(proto.int32_data(), out, where);
+    case DType::c64: case DType::c128: {
+      const bool is64 = out.dtype() == DType::c64;
+      const int64_t stored = is64 ? proto.float_data_size() : proto.double_data_size();
+      if (stored != 2 * out.size()) fail(Category::format, "{}: {} numbers stored, shape {} needs {}", where, stored, to_string(out.shape()), 2 * out.size());
+      if (stored > 0) std::memcpy(out.data(), is64 ? static_cast<const void*>(proto.float_data().data()) : proto.double_data().data(), out.byte_size());
+      return;
+    }
+    default: {  // 4-bit types: packed bytes in int32_data
+      if (static_cast<size_t>(proto.int32_data_size()) != out.byte_size()) {
+        fail(Category::format, "{}: {} packed bytes stored, shape {} needs {}", where, proto.int32_data_size(), to_string(out.shape()), out.byte_size());
+      }
+      auto* p = static_cast<uint8_t*>(out.data());
+      for (int i = 0; i < proto.int32_data_size(); ++i) p[i] = static_cast<uint8_t>(proto.int32_data(i));
+    }
+  }
+}
+
+}  // namespace
+
+DType dtype_from_wire(int number) {
+  return number >= 0 && number < static_cast<int>(std::size(kWireTypes)) ? kWireTypes[number] : DType::undefined;
+}
+
+int dtype_to_wire(DType dtype) {
+  for (int i = 0; i < static_cast<int>(std::size(kWireTypes)); ++i) {
+    if (kWireTypes[i] == dtype) return i;
+  }
+  return 0;
+}
+
+Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const std::string& where) {
+  const DType dtype = dtype_from_wire(proto.data_type());
+  if (dtype == DType::undefined) fail(Category::unsupported, "{}: element type number {} is not known", where, proto.data_type());
+  if (proto.has_segment()) fail(Category::unsupported, "{}: tensors in segments are not supported", where);
+  Shape shape(proto.dims().begin(), proto.dims().end());
+  const auto count = checked_product(shape);
+  if (!count || *count > (int64_t{1} << 56)) fail(Category::shape, "{}: shape {} has a negative dim or overflows", where, to_string(shape));
+
+  if (dtype == DType::string) {
+    if (proto.string_data_size() != *count) {
+      fail(Category::format, "{}: {} strings stored, shape {} needs {}", where, proto.string_data_size(), to_string(shape), *count);
+    }
+    Tensor t(dtype, shape);
+    std::copy(proto.string_data().begin(), proto.string_data().end(), t.as<std::string>().begin());
+    return t;
+  }
+  const size_t bytes = static_cast<size_t>((*count * bit_width(dtype) + 7) / 8);
+  if (proto.data_location() == 1) return map_external(proto, dtype, shape, bytes, data, where);
+  if (proto.has_raw_data()) {
+    if (proto.raw_data().size() != bytes) {
+      fail(Category::format, "{}: {} bytes stored, shape {} of {} needs {}", where, proto.raw_data().size(), to_string(shape), to_string(dtype), bytes);
+    }
+    std::shared_ptr<std::string> held(proto.release_raw_data());
+    if (bytes >= 4096 && reinterpret_cast<uintptr_t>(held->data()) % 16 == 0) {
+      void* p = held->data();
+      return Tensor::share(dtype, shape, std::move(held), p);
+    }
+    Tensor t(dtype, shape);
+    if (bytes > 0) std::memcpy(t.data(), held->data(), bytes);
+    return t;
+  }
+  // The elements must be there before memory for them is taken: a hostile shape costs nothing.
+  const int64_t stored = int64_t{proto.float_data_size()} + proto.double_data_size() + proto.int32_data_size() + proto.int64_data_size() + proto.uint64_data_size();
+  if (stored * 2 < *count) fail(Category::format, "{}: {} elements stored, shape {} needs {}", where, stored, to_string(shape), *count);
+  Tensor t(dtype, shape);
+  copy_typed(proto, t, where);
+  return t;
+}
+
+void tensor_to_wire(const Tensor& tensor, const std::string& name, wire::TensorProto& proto) {
+  for (int64_t d : tensor.shape()) proto.add_dims(d);
+  proto.set_data_type(dtype_to_wire(tensor.dtype()));
+  if (!name.empty()) proto.set_name(name);
+  if (tensor.dtype() == DType::string) {
+    for (const std::string& s : tensor.as<std::string>()) proto.add_string_data(s);
+  } else {
+    proto.set_raw_data(tensor.data(), tensor.byte_size());
+  }
+}
+
+NamedTensor read_tensor_pb(const std::filesystem::path& path) {
+  wire::TensorProto proto;
+  if (!proto.ParseFromString(read_file(path))) fail(Category::format, "{}: not a tensor in the standard's protobuf form, or cut short", path.string());
+  std::string name = proto.name();
+  return {std::move(name), tensor_from_wire(proto, {path.parent_path()}, path.string())};
+}
+
+void write_tensor_pb(const std::filesystem::path& path, const NamedTensor& tensor) {
+  wire::TensorProto proto;
+  tensor_to_wire(tensor.tensor, tensor.name, proto);
+  write_file(path, proto.SerializeAsString());
+}
+
+}  // namespace lathe

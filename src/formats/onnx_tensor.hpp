@@ -1,0 +1,25 @@
+// Tensors between the wire schema and memory.
+#pragma once
+
+#include <filesystem>
+
+#include "lathe/formats.hpp"
+#include "onnx.pb.h"
+
+namespace lathe {
+
+// The standard's numbers for element types. from_wire: undefined for numbers not known.
+DType dtype_from_wire(int number);
+int dtype_to_wire(DType dtype);
+
+// Where external data may come from.
+struct DataFolder {
+  std::filesystem::path folder;
+  bool allow_outside = false;
+};
+
+// Takes the bytes out of `proto` where it can (no copy of large initializers). `where` starts each error.
+Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const std::string& where);
+void tensor_to_wire(const Tensor& tensor, const std::string& name, wire::TensorProto& proto);
+
+}  // namespace lathe

@@ -1,0 +1,149 @@
+// Pictures: PNG and JPEG to pixels, pixels to input tensors.
+#include <cstdio>  // jpeglib.h needs FILE
+
+#include <jpeglib.h>
+#include <png.h>
+
+#include <algorithm>
+#include <cmath>
+#include <csetjmp>
+#include <cstring>
+
+#include "base/fail.hpp"
+#include "formats/files.hpp"
+#include "lathe/formats.hpp"
+
+namespace lathe {
+namespace {
+
+// A picture larger than this is a mistake or an attack, not an input.
+constexpr int64_t kMaxPixels = int64_t{1} << 28;
+
+Tensor read_png(const std::string& bytes, const std::string& where) {
+  png_image image{};
+  image.version = PNG_IMAGE_VERSION;
+  if (!png_image_begin_read_from_memory(&image, bytes.data(), bytes.size())) fail(Category::format, "{}: not a readable PNG: {}", where, image.message);
+  image.format = PNG_FORMAT_RGB;
+  if (int64_t{image.width} * image.height > kMaxPixels) {
+    png_image_free(&image);
+    fail(Category::resource, "{}: {} x {} pixels are more than the {} million allowed", where, image.width, image.height, kMaxPixels >> 20);
+  }
+  Tensor out(DType::u8, {image.height, image.width, 3});
+  const png_color black{0, 0, 0};
+  if (!png_image_finish_read(&image, &black, out.data(), 0, nullptr)) {
+    const std::string message = image.message;
+    png_image_free(&image);
+    fail(Category::format, "{}: not a readable PNG: {}", where, message);
+  }
+  return out;
+}
+
+struct JpegErrors {
+  jpeg_error_mgr base;
+  std::jmp_buf jump;
+  char message[JMSG_LENGTH_MAX];
+};
+
+// Plain C in here: libjpeg reports errors by longjmp, over no object with a destructor.
+bool decode_jpeg(jpeg_decompress_struct& d, JpegErrors& errors, const std::string& bytes, std::vector<unsigned char>& pixels) {
+  if (setjmp(errors.jump)) return false;
+  jpeg_create_decompress(&d);
+  jpeg_mem_src(&d, reinterpret_cast<const unsigned char*>(bytes.data()), bytes.size());
+  jpeg_read_header(&d, TRUE);
+  d.out_color_space = JCS_RGB;
+  if (int64_t{d.image_width} * d.image_height > kMaxPixels) {
+    std::snprintf(errors.message, sizeof errors.message, "too many pixels");
+    return false;
+  }
+  jpeg_start_decompress(&d);
+  pixels.resize(size_t{d.output_width} * d.output_height * 3);
+  while (d.output_scanline < d.output_height) {
+    JSAMPROW row = pixels.data() + size_t{d.output_scanline} * d.output_width * 3;
+    jpeg_read_scanlines(&d, &row, 1);
+  }
+  jpeg_finish_decompress(&d);
+  return errors.base.num_warnings == 0;
+}
+
+Tensor read_jpeg(const std::string& bytes, const std::string& where) {
+  jpeg_decompress_struct d{};
+  JpegErrors errors{};
+  d.err = jpeg_std_error(&errors.base);
+  errors.base.error_exit = [](j_common_ptr info) {
+    auto* e = reinterpret_cast<JpegErrors*>(info->err);
+    (*info->err->format_message)(info, e->message);
+    std::longjmp(e->jump, 1);
+  };
+  errors.base.output_message = [](j_common_ptr info) {
+    auto* e = reinterpret_cast<JpegErrors*>(info->err);
+    (*info->err->format_message)(info, e->message);
+  };
+  std::vector<unsigned char> pixels;
+  const bool good = decode_jpeg(d, errors, bytes, pixels);
+  const int64_t height = d.output_height, width = d.output_width;
+  jpeg_destroy_decompress(&d);
+  if (!good) fail(Category::format, "{}: not a readable JPEG: {}", where, errors.message);
+  return Tensor::from<uint8_t>({height, width, 3}, pixels);
+}
+
+// Where each output pixel of one axis reads: two source pixels and the weight of the second.
+struct Tap {
+  int64_t low, high;
+  float weight;
+};
+
+std::vector<Tap> bilinear_taps(int64_t from, int64_t to) {
+  std::vector<Tap> taps(to);
+  for (int64_t i = 0; i < to; ++i) {
+    const double at = std::clamp((i + 0.5) * from / to - 0.5, 0.0, static_cast<double>(from - 1));
+    const auto low = static_cast<int64_t>(at);
+    taps[i] = {low, std::min(low + 1, from - 1), static_cast<float>(at - low)};
+  }
+  return taps;
+}
+
+}  // namespace
+
+Tensor read_picture(const std::filesystem::path& path) {
+  const std::string bytes = read_file(path);
+  if (bytes.starts_with("\x89PNG")) return read_png(bytes, path.string());
+  if (bytes.starts_with("\xFF\xD8")) return read_jpeg(bytes, path.string());
+  fail(Category::format, "{}: not a picture this tool reads (PNG and JPEG are)", path.string());
+}
+
+Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
+  const auto src = pixels.as<uint8_t>();
+  if (pixels.rank() != 3 || pixels.shape()[2] != 3) fail(Category::shape, "pixels have shape {}, expected height x width x 3", to_string(pixels.shape()));
+  if (o.channels != 1 && o.channels != 3) fail(Category::value, "a picture gives 1 or 3 channels, the input wants {}", o.channels);
+  const auto channel = [&](const std::vector<float>& v, int64_t c, const char* what) {
+    if (v.size() != 1 && v.size() != static_cast<size_t>(o.channels)) {
+      fail(Category::value, "{} has {} values, expected 1 or {} (one a channel)", what, v.size(), o.channels);
+    }
+    return v.size() == 1 ? v[0] : v[c];
+  };
+  const int64_t h = pixels.shape()[0], w = pixels.shape()[1], oh = o.height ? o.height : h, ow = o.width ? o.width : w;
+  if (h == 0 || w == 0) fail(Category::shape, "the picture is empty");
+  const auto ys = bilinear_taps(h, oh), xs = bilinear_taps(w, ow);
+  Tensor out(DType::f32, {1, o.channels, oh, ow});
+  auto dst = out.as<float>();
+  for (int64_t c = 0; c < o.channels; ++c) {
+    const float mean = channel(o.mean, c, "mean"), scale = channel(o.scale, c, "scale");
+    const int64_t from = o.bgr ? 2 - c : c;
+    const auto at = [&](int64_t y, int64_t x) -> float {
+      const uint8_t* p = &src[(y * w + x) * 3];
+      return o.channels == 3 ? p[from] : 0.299f * p[0] + 0.587f * p[1] + 0.114f * p[2];
+    };
+    for (int64_t y = 0; y < oh; ++y) {
+      const Tap& ty = ys[y];
+      for (int64_t x = 0; x < ow; ++x) {
+        const Tap& tx = xs[x];
+        const float top = at(ty.low, tx.low) + (at(ty.low, tx.high) - at(ty.low, tx.low)) * tx.weight;
+        const float bottom = at(ty.high, tx.low) + (at(ty.high, tx.high) - at(ty.high, tx.low)) * tx.weight;
+        dst[(c * oh + y) * ow + x] = (top + (bottom - top) * ty.weight - mean) * scale;
+      }
+    }
+  }
+  return out;
+}
+
+}  // namespace lathe

@@ -1,0 +1,35 @@
+#include "kernels/isa.hpp"
+
+#include <hwy/targets.h>
+
+namespace lathe::kernels {
+
+std::string_view name(Isa isa) {
+  switch (isa) {
+    case Isa::avx512: return "avx512";
+    case Isa::avx2: return "avx2";
+    case Isa::sse4: return "sse4";
+    default: return "scalar";
+  }
+}
+
+std::optional<Isa> parse_isa(std::string_view text) {
+  for (Isa isa : {Isa::scalar, Isa::sse4, Isa::avx2, Isa::avx512}) {
+    if (text == name(isa)) return isa;
+  }
+  return std::nullopt;
+}
+
+const std::vector<Isa>& available() {
+  static const std::vector<Isa> list = [] {
+    std::vector<Isa> out{Isa::scalar};
+    const auto have = hwy::SupportedTargets();
+    if (have & HWY_SSE4) out.push_back(Isa::sse4);
+    if (have & HWY_AVX2) out.push_back(Isa::avx2);
+    if (have & HWY_AVX3) out.push_back(Isa::avx512);
+    return out;
+  }();
+  return list;
+}
+
+}  // namespace lathe::kernels

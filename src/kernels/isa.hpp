@@ -1,0 +1,26 @@
+// Instruction sets: which ones this machine has, and which one a Program uses.
+#pragma once
+
+#include <optional>
+#include <string_view>
+#include <vector>
+
+namespace lathe::kernels {
+
+// In rising order. `scalar` is always there.
+enum class Isa { scalar, sse4, avx2, avx512 };
+
+std::string_view name(Isa isa);
+std::optional<Isa> parse_isa(std::string_view text);
+// What the processor (and the operating system) can run, best last.
+const std::vector<Isa>& available();
+inline Isa best() { return available().back(); }
+
+}  // namespace lathe::kernels
+
+// Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set.
+#define LATHE_SELECT(isa, symbol)                                              \
+  ((isa) == Isa::avx512 ? N_AVX3::symbol                                       \
+   : (isa) == Isa::avx2 ? N_AVX2::symbol                                       \
+   : (isa) == Isa::sse4 ? N_SSE4::symbol                                       \
+                        : N_SCALAR::symbol)

@@ -1,0 +1,75 @@
+// Vector math shared by the kernels, compiled once per instruction set (no include guard of the usual kind: Highway's).
+#if defined(LATHE_KERNELS_MATH_INL) == defined(HWY_TARGET_TOGGLE)
+#ifdef LATHE_KERNELS_MATH_INL
+#undef LATHE_KERNELS_MATH_INL
+#else
+#define LATHE_KERNELS_MATH_INL
+#endif
+
+#include <hwy/contrib/math/math-inl.h>
+#include <hwy/highway.h>
+
+#include <limits>
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+namespace hn = hwy::HWY_NAMESPACE;
+using F32 = hn::ScalableTag<float>;
+using VF = hn::Vec<F32>;
+
+// max and min in which NaN of either side comes through, as the plain path has it.
+HWY_INLINE VF max_nan(F32, VF a, VF b) { return hn::IfThenElse(hn::IsNaN(a), a, hn::Max(a, b)); }
+HWY_INLINE VF min_nan(F32, VF a, VF b) { return hn::IfThenElse(hn::IsNaN(a), a, hn::Min(a, b)); }
+
+// e^x. Highway's Exp is exact to 1 ulp on finite input; the ends are set here.
+HWY_INLINE VF exp_f32(F32 d, VF x) {
+  const VF high = hn::Set(d, 88.72283f);
+  VF y = hn::Exp(d, hn::Min(high, hn::Max(hn::Set(d, -104.0f), x)));
+  y = hn::IfThenElse(hn::Gt(x, high), hn::Set(d, std::numeric_limits<float>::infinity()), y);
+  return hn::IfThenElse(hn::IsNaN(x), x, y);
+}
+
+HWY_INLINE VF log_f32(F32 d, VF x) {
+  const VF inf = hn::Set(d, std::numeric_limits<float>::infinity());
+  VF y = hn::Log(d, x);
+  y = hn::IfThenElse(hn::Eq(x, hn::Zero(d)), hn::Neg(inf), y);
+  y = hn::IfThenElse(hn::Eq(x, inf), inf, y);
+  y = hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Set(d, std::numeric_limits<float>::quiet_NaN()), y);
+  return hn::IfThenElse(hn::IsNaN(x), x, y);
+}
+
+HWY_INLINE VF tanh_f32(F32 d, VF x) {
+  const VF y = hn::Tanh(d, hn::Min(hn::Set(d, 10.0f), hn::Max(hn::Set(d, -10.0f), x)));
+  return hn::IfThenElse(hn::IsNaN(x), x, y);
+}
+
+HWY_INLINE VF sigmoid_f32(F32 d, VF x) { return hn::Div(hn::Set(d, 1.0f), hn::Add(hn::Set(d, 1.0f), exp_f32(d, hn::Neg(x)))); }
+
+// erf: a polynomial near zero, 1 - exp(polynomial) beyond; both minimax fits, about 1 ulp.
+HWY_INLINE VF erf_f32(F32 d, VF x) {
+  const VF t = hn::Abs(x), s = hn::Mul(x, x);
+  VF r = hn::MulAdd(hn::Set(d, -1.72853470e-5f), t, hn::Set(d, 3.83197126e-4f));
+  const VF u = hn::MulAdd(hn::Set(d, -3.88396438e-3f), t, hn::Set(d, 2.42546219e-2f));
+  r = hn::MulAdd(r, s, u);
+  r = hn::MulAdd(r, t, hn::Set(d, -1.06777877e-1f));
+  r = hn::MulAdd(r, t, hn::Set(d, -6.34846687e-1f));
+  r = hn::MulAdd(r, t, hn::Set(d, -1.28717512e-1f));
+  r = hn::MulAdd(r, t, hn::Neg(t));
+  const VF far = hn::CopySign(hn::Sub(hn::Set(d, 1.0f), exp_f32(d, hn::Max(hn::Set(d, -100.0f), r))), x);
+  VF p = hn::Set(d, -5.96761703e-4f);
+  p = hn::MulAdd(p, s, hn::Set(d, 4.99119423e-3f));
+  p = hn::MulAdd(p, s, hn::Set(d, -2.67681349e-2f));
+  p = hn::MulAdd(p, s, hn::Set(d, 1.12819925e-1f));
+  p = hn::MulAdd(p, s, hn::Set(d, -3.76125336e-1f));
+  p = hn::MulAdd(p, s, hn::Set(d, 1.28379166e-1f));
+  const VF near = hn::MulAdd(p, x, x);
+  VF y = hn::IfThenElse(hn::Gt(t, hn::Set(d, 0.921875f)), far, near);
+  y = hn::IfThenElse(hn::Gt(t, hn::Set(d, 4.0f)), hn::CopySign(hn::Set(d, 1.0f), x), y);
+  return hn::IfThenElse(hn::IsNaN(x), x, y);
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#endif

@@ -1,0 +1,29 @@
+// Window kernels on channels-last data that are not contractions: depthwise convolution and pooling. fp32.
+#pragma once
+
+#include <cstdint>
+
+#include "kernels/dense.hpp"
+
+namespace lathe::kernels {
+
+enum class PlaneOp { depthwise, max, average };
+
+struct PlaneArguments {
+  PlaneOp op = PlaneOp::max;
+  const WindowRows* window = nullptr;  // `zeros` unused: taps in the padding are skipped
+  int64_t channels = 0;
+  const float* weights = nullptr;      // depthwise: [tap][channel]
+  const float* divisors = nullptr;     // average: 1 / count for each output pixel of an image
+  DenseEpilogue epilogue;              // bias, residual, clamp, tape; columns are channels
+  int64_t row_begin = 0, row_end = 0;  // output pixels
+  float* out = nullptr;                // [pixel][channel]
+};
+
+// No allocation.
+// Windows with more taps than this are left to the caller.
+inline constexpr int64_t kMaxPlaneTaps = 1024;
+using Plane = void (*)(const PlaneArguments&);
+Plane plane(Isa isa);
+
+}  // namespace lathe::kernels

@@ -1,0 +1,96 @@
+#include "kernels/probe.hpp"
+
+#include <hwy/base.h>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/probe.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+#if HWY_ARCH_X86
+#include <immintrin.h>
+#endif
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+using F32 = hn::ScalableTag<float>;
+using VF = hn::Vec<F32>;
+
+double BurnHere(int64_t rounds, float* sink) {
+  const F32 d;
+  constexpr int kChains = 12;  // latency times throughput of every core so far, with room
+  VF acc[kChains];
+#pragma GCC unroll 12
+  for (int i = 0; i < kChains; ++i) acc[i] = hn::Set(d, static_cast<float>(i) + *sink);
+  const VF m = hn::Set(d, 0.999f), a = hn::Set(d, 0.001f);
+  for (int64_t r = 0; r < rounds; ++r) {
+#pragma GCC unroll 12
+    for (int i = 0; i < kChains; ++i) acc[i] = hn::MulAdd(acc[i], m, a);
+  }
+  VF sum = acc[0];
+#pragma GCC unroll 12
+  for (int i = 1; i < kChains; ++i) sum = hn::Add(sum, acc[i]);
+  *sink = hn::GetLane(sum);
+  return 2.0 * kChains * static_cast<double>(hn::Lanes(d)) * static_cast<double>(rounds);
+}
+
+double ReadHere(const void* data, int64_t bytes, int64_t times, float* sink) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), n = bytes / 4;
+  const auto* p = static_cast<const float*>(data);
+  VF a[8];
+#pragma GCC unroll 8
+  for (int k = 0; k < 8; ++k) a[k] = hn::Zero(d);
+  for (int64_t t = 0; t < times; ++t) {
+    for (int64_t i = 0; i + 8 * lanes <= n; i += 8 * lanes) {
+#pragma GCC unroll 8
+      for (int k = 0; k < 8; ++k) a[k] = hn::Max(a[k], hn::LoadU(d, p + i + k * lanes));
+    }
+  }
+  VF sum = a[0];
+#pragma GCC unroll 8
+  for (int k = 1; k < 8; ++k) sum = hn::Max(sum, a[k]);
+  *sink = hn::GetLane(sum);
+  return static_cast<double>(bytes) * static_cast<double>(times);
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+
+double burn_fma(Isa isa, int64_t rounds, float* sink) { return LATHE_SELECT(isa, BurnHere)(rounds, sink); }
+double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* sink) { return LATHE_SELECT(isa, ReadHere)(data, bytes, times, sink); }
+
+#if HWY_ARCH_X86
+bool has_int8_dot() { return best() == Isa::avx512 && __builtin_cpu_supports("avx512vnni"); }
+
+// Highway has no 8-bit dot product yet, hence the intrinsic.
+__attribute__((target("avx512f,avx512vnni"))) static double burn_vnni(int64_t rounds, int32_t* sink) {
+  constexpr int kChains = 12;
+  __m512i acc[kChains];
+#pragma GCC unroll 12
+  for (int i = 0; i < kChains; ++i) acc[i] = _mm512_set1_epi32(i + *sink);
+  const __m512i a = _mm512_set1_epi8(3), b = _mm512_set1_epi8(5);
+  for (int64_t r = 0; r < rounds; ++r) {
+#pragma GCC unroll 12
+    for (int i = 0; i < kChains; ++i) acc[i] = _mm512_dpbusd_epi32(acc[i], a, b);
+  }
+  __m512i sum = acc[0];
+#pragma GCC unroll 12
+  for (int i = 1; i < kChains; ++i) sum = _mm512_add_epi32(sum, acc[i]);
+  *sink = _mm512_cvtsi512_si32(sum);
+  return 2.0 * kChains * 64 * static_cast<double>(rounds);
+}
+
+double burn_int8_dot(int64_t rounds, int32_t* sink) { return has_int8_dot() ? burn_vnni(rounds, sink) : 0; }
+#else
+bool has_int8_dot() { return false; }
+double burn_int8_dot(int64_t, int32_t*) { return 0; }
+#endif
+
+}  // namespace lathe::kernels
+#endif

@@ -1,0 +1,215 @@
+#include "kernels/tape.hpp"
+
+#include <cmath>
+#include <cstring>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/tape.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+#include "kernels/math.inl.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+// Strips are whole vectors long: scratch has room for the tail, memory has not.
+template <typename F> HWY_INLINE void each1(float* out, const float* a, int64_t n, F f) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = 0;
+  for (; i + lanes <= n; i += lanes) hn::StoreU(f(d, hn::LoadU(d, a + i)), d, out + i);
+  if (i < n) {
+    HWY_ALIGN float x[HWY_MAX_BYTES / 4] = {};
+    std::memcpy(x, a + i, (n - i) * 4);
+    hn::Store(f(d, hn::Load(d, x)), d, x);
+    std::memcpy(out + i, x, (n - i) * 4);
+  }
+}
+
+// A scalar operand (stride 0) is loaded once.
+template <typename F> HWY_INLINE void each2(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n, F f) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = 0;
+  if (!a_one && !b_one) {
+    for (; i + lanes <= n; i += lanes) hn::StoreU(f(d, hn::LoadU(d, a + i), hn::LoadU(d, b + i)), d, out + i);
+  } else if (b_one) {
+    const VF y = hn::Set(d, *b);
+    if (a_one) {
+      const VF r = f(d, hn::Set(d, *a), y);
+      for (; i + lanes <= n; i += lanes) hn::StoreU(r, d, out + i);
+    } else {
+      for (; i + lanes <= n; i += lanes) hn::StoreU(f(d, hn::LoadU(d, a + i), y), d, out + i);
+    }
+  } else {
+    const VF x = hn::Set(d, *a);
+    for (; i + lanes <= n; i += lanes) hn::StoreU(f(d, x, hn::LoadU(d, b + i)), d, out + i);
+  }
+  if (i < n) {
+    HWY_ALIGN float x[HWY_MAX_BYTES / 4] = {}, y[HWY_MAX_BYTES / 4] = {};
+    for (int64_t k = 0; k < n - i; ++k) {
+      x[k] = a_one ? *a : a[i + k];
+      y[k] = b_one ? *b : b[i + k];
+    }
+    hn::Store(f(d, hn::Load(d, x), hn::Load(d, y)), d, x);
+    std::memcpy(out + i, x, (n - i) * 4);
+  }
+}
+
+HWY_INLINE VF select(hn::Mask<F32> m) { return hn::IfThenElseZero(m, hn::Set(F32(), 1.0f)); }
+HWY_INLINE hn::Mask<F32> truth(VF x) { return hn::Ne(x, hn::Zero(F32())); }
+
+void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const float* b, bool b_one, const float* c, bool c_one, int64_t n) {
+  const float p = s.p, q = s.q;
+  switch (s.op) {
+    case TapeOp::copy: return each1(out, a, n, [](F32, VF x) { return x; });
+    case TapeOp::neg: return each1(out, a, n, [](F32, VF x) { return hn::Neg(x); });
+    case TapeOp::abs: return each1(out, a, n, [](F32, VF x) { return hn::Abs(x); });
+    case TapeOp::sqrt: return each1(out, a, n, [](F32, VF x) { return hn::Sqrt(x); });
+    case TapeOp::reciprocal: return each1(out, a, n, [](F32 d, VF x) { return hn::Div(hn::Set(d, 1.0f), x); });
+    case TapeOp::exp: return each1(out, a, n, [](F32 d, VF x) { return exp_f32(d, x); });
+    case TapeOp::log: return each1(out, a, n, [](F32 d, VF x) { return log_f32(d, x); });
+    case TapeOp::tanh: return each1(out, a, n, [](F32 d, VF x) { return tanh_f32(d, x); });
+    case TapeOp::sigmoid: return each1(out, a, n, [](F32 d, VF x) { return sigmoid_f32(d, x); });
+    case TapeOp::erf: return each1(out, a, n, [](F32 d, VF x) { return erf_f32(d, x); });
+    case TapeOp::floor: return each1(out, a, n, [](F32, VF x) { return hn::Floor(x); });
+    case TapeOp::ceil: return each1(out, a, n, [](F32, VF x) { return hn::Ceil(x); });
+    case TapeOp::round: return each1(out, a, n, [](F32, VF x) { return hn::Round(x); });
+    case TapeOp::sign:
+      return each1(out, a, n, [](F32 d, VF x) {
+        const VF y = hn::Sub(select(hn::Gt(x, hn::Zero(d))), select(hn::Lt(x, hn::Zero(d))));
+        return hn::IfThenElse(hn::IsNaN(x), x, y);
+      });
+    // max(0, x): the hardware's max gives its second operand when either is NaN.
+    case TapeOp::relu: return each1(out, a, n, [](F32 d, VF x) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Zero(d), x); });
+    case TapeOp::leaky_relu: return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, hn::Set(d, p)), x); });
+    case TapeOp::elu:
+    case TapeOp::celu:
+    case TapeOp::selu: {
+      // out = gain * (x > 0 ? x : alpha * (e^(x / shape) - 1)); near zero e^x - 1 by Highway's Expm1 keeps its digits.
+      const float alpha = p, gain = s.op == TapeOp::selu ? q : 1, inverse = s.op == TapeOp::celu ? 1 / p : 1;
+      return each1(out, a, n, [=](F32 d, VF x) {
+        const VF low = hn::Max(hn::Set(d, -80.0f), hn::Min(hn::Zero(d), hn::Mul(x, hn::Set(d, inverse))));
+        const VF y = hn::Mul(hn::Set(d, alpha), hn::Expm1(d, low));
+        return hn::IfThenElse(hn::IsNaN(x), x, hn::Mul(hn::Set(d, gain), hn::IfThenElse(hn::Gt(x, hn::Zero(d)), x, y)));
+      });
+    }
+    case TapeOp::softplus:  // max(x, 0) + log1p(e^-|x|)
+      return each1(out, a, n, [](F32 d, VF x) { return hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x))))); });
+    case TapeOp::softsign: return each1(out, a, n, [](F32 d, VF x) { return hn::Div(x, hn::Add(hn::Set(d, 1.0f), hn::Abs(x))); });
+    case TapeOp::hard_sigmoid:
+      return each1(out, a, n, [p, q](F32 d, VF x) {
+        const VF y = hn::MulAdd(x, hn::Set(d, p), hn::Set(d, q));
+        return min_nan(d, max_nan(d, y, hn::Zero(d)), hn::Set(d, 1.0f));
+      });
+    case TapeOp::hard_swish:
+      return each1(out, a, n, [](F32 d, VF x) {
+        const VF y = hn::MulAdd(x, hn::Set(d, 1.0f / 6), hn::Set(d, 0.5f));
+        return hn::Mul(x, min_nan(d, max_nan(d, y, hn::Zero(d)), hn::Set(d, 1.0f)));
+      });
+    case TapeOp::clip:
+      return each1(out, a, n, [p, q](F32 d, VF x) {
+        x = hn::IfThenElse(hn::Lt(x, hn::Set(d, p)), hn::Set(d, p), x);
+        return hn::IfThenElse(hn::Gt(x, hn::Set(d, q)), hn::Set(d, q), x);
+      });
+    case TapeOp::mish:
+      return each1(out, a, n, [](F32 d, VF x) { return hn::Mul(x, tanh_f32(d, hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x))))))); });
+    case TapeOp::gelu:
+      return each1(out, a, n, [](F32 d, VF x) {
+        const VF h = hn::Mul(x, hn::Set(d, 0.5f));
+        return hn::MulAdd(h, erf_f32(d, hn::Mul(x, hn::Set(d, 0.70710678118654752f))), h);
+      });
+    case TapeOp::gelu_tanh:
+      return each1(out, a, n, [](F32 d, VF x) {
+        const VF h = hn::Mul(x, hn::Set(d, 0.5f)), cube = hn::Mul(hn::Mul(x, x), x);
+        return hn::MulAdd(h, tanh_f32(d, hn::Mul(hn::Set(d, 0.7978845608028654f), hn::MulAdd(hn::Set(d, 0.044715f), cube, x))), h);
+      });
+    case TapeOp::threshold: return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Gt(x, hn::Set(d, p)), x, hn::Zero(d)); });
+    case TapeOp::logical_not: return each1(out, a, n, [](F32 d, VF x) { return select(hn::Eq(x, hn::Zero(d))); });
+    case TapeOp::add: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Add(x, y); });
+    case TapeOp::sub: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Sub(x, y); });
+    case TapeOp::mul: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Mul(x, y); });
+    case TapeOp::div: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Div(x, y); });
+    case TapeOp::min: return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return min_nan(d, x, y); });
+    case TapeOp::max: return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return max_nan(d, x, y); });
+    case TapeOp::pow:
+      // Common exponents by multiplication; the rest through the C library, one at a time.
+      if (b_one && *b == 2.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(x, x); });
+      if (b_one && *b == 3.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(hn::Mul(x, x), x); });
+      for (int64_t i = 0; i < n; ++i) out[i] = std::pow(a_one ? *a : a[i], b_one ? *b : b[i]);
+      return;
+    case TapeOp::prelu: return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, y), x); });
+    case TapeOp::less: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Lt(x, y)); });
+    case TapeOp::less_equal: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Le(x, y)); });
+    case TapeOp::greater: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Gt(x, y)); });
+    case TapeOp::greater_equal: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Ge(x, y)); });
+    case TapeOp::equal: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Eq(x, y)); });
+    case TapeOp::logical_and: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::And(truth(x), truth(y))); });
+    case TapeOp::logical_or: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Or(truth(x), truth(y))); });
+    case TapeOp::logical_xor: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Xor(truth(x), truth(y))); });
+    case TapeOp::where:
+      for (int64_t i = 0; i < n; ++i) out[i] = a[a_one ? 0 : i] != 0 ? b[b_one ? 0 : i] : c[c_one ? 0 : i];
+      return;
+  }
+}
+
+void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool bool_out, int64_t count) {
+  alignas(64) float scratch[kMaxSlots][kStrip];
+  const float* slot[kMaxSlots];
+  bool one[kMaxSlots];
+  for (int64_t at = 0; at < count; at += kStrip) {
+    const int64_t n = count - at < kStrip ? count - at : kStrip;
+    for (int i = 0; i < tape.inputs; ++i) {
+      const TapeOperand& o = operands[i];
+      one[i] = o.stride == 0;
+      if (o.is_bool) {
+        const auto* p = static_cast<const uint8_t*>(o.data) + at * o.stride;
+        for (int64_t k = 0; k < (one[i] ? 1 : n); ++k) scratch[i][k] = p[k * o.stride] != 0;
+        slot[i] = scratch[i];
+      } else if (o.stride <= 1 && o.stride >= 0) {
+        slot[i] = static_cast<const float*>(o.data) + at * o.stride;
+      } else {
+        const float* p = static_cast<const float*>(o.data) + at * o.stride;
+        for (int64_t k = 0; k < n; ++k) scratch[i][k] = p[k * o.stride];
+        slot[i] = scratch[i];
+      }
+    }
+    for (size_t s = 0; s < tape.steps.size(); ++s) {
+      const TapeStep& step = tape.steps[s];
+      const bool last = s + 1 == tape.steps.size();
+      float* to = last && !bool_out ? static_cast<float*>(out) + at : scratch[step.out];
+      const int k = arity(step.op);
+      // A unary step of a single value is done on the value.
+      const bool single = k == 1 && one[step.a] && !last;
+      if (k == 1 && one[step.a] && last) {
+        alignas(64) float value[1] = {slot[step.a][0]};
+        run_step(step, value, value, false, value, false, value, false, 1);
+        for (int64_t i = 0; i < n; ++i) to[i] = value[0];
+      } else {
+        run_step(step, to, slot[step.a], one[step.a], k > 1 ? slot[step.b] : nullptr, k > 1 && one[step.b], k > 2 ? slot[step.c] : nullptr, k > 2 && one[step.c], single ? 1 : n);
+      }
+      slot[step.out] = to;
+      one[step.out] = single;
+    }
+    if (bool_out) {
+      auto* p = static_cast<uint8_t*>(out) + at;
+      const float* r = slot[tape.result];
+      for (int64_t k = 0; k < n; ++k) p[k] = r[one[tape.result] ? 0 : k] != 0;
+    }
+  }
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+
+int arity(TapeOp op) { return op == TapeOp::where ? 3 : op >= TapeOp::add ? 2 : 1; }
+
+RunTape run_tape(Isa isa) { return LATHE_SELECT(isa, RunTapeHere); }
+
+}  // namespace lathe::kernels
+#endif

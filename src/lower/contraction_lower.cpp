@@ -1,0 +1,645 @@
+// Convolutions and matrix products to dense steps.
+#include <algorithm>
+#include <cstring>
+
+#include "base/fail.hpp"
+#include "base/memory.hpp"
+#include "kernels/copy.hpp"
+#include "kernels/dense.hpp"
+#include "kernels/planes.hpp"
+#include "lower/lowering.hpp"
+#include "ops/support.hpp"
+#include "ops/window.hpp"
+
+namespace lathe::lower {
+
+using kernels::DenseArguments;
+using kernels::TapeOperand;
+using kernels::WindowRows;
+
+namespace {
+
+constexpr int64_t kKBlock = 384;       // K done in one go: a tile's rows of A stay in L1
+constexpr size_t kPanelBytes = 384 << 10;  // of B kept in L2 while rows pass
+
+std::shared_ptr<float> floats(int64_t count) {
+  auto block = allocate_aligned(static_cast<size_t>(count) * sizeof(float));
+  float* p = reinterpret_cast<float*>(block.get());
+  return {std::move(block), p};
+}
+
+Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count) {
+  const void* data = p.get();
+  return {std::move(p), data, static_cast<size_t>(count) * sizeof(float)};
+}
+
+bool f32_static(const Graph& g, ValueId v) { return v == kAbsent || (g.values[v].dtype == DType::f32 && known_shape(g.values[v].dims)); }
+
+bool all_f32(const Graph& g, const Node& n) {
+  return n.domain.empty() && std::all_of(n.inputs.begin(), n.inputs.end(), [&](ValueId v) { return f32_static(g, v); }) && f32_static(g, n.outputs[0]);
+}
+
+// W [filters, channels, taps] of one group to panels: k = tap * channels + channel.
+void pack_convolution(const float* w, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* out, int64_t begin, int64_t end) {
+  const int64_t k = channels * taps;
+  for (int64_t p = begin; p < end; ++p) {
+    float* panel = out + p * k * width;
+    for (int64_t j = 0; j < width; ++j) {
+      if (p * width + j >= filters) {
+        for (int64_t i = 0; i < k; ++i) panel[i * width + j] = 0;
+        continue;
+      }
+      const float* src = w + (p * width + j) * k;
+      for (int64_t c = 0; c < channels; ++c) {
+        for (int64_t t = 0; t < taps; ++t) panel[(t * channels + c) * width + j] = src[c * taps + t];
+      }
+    }
+  }
+}
+
+void unpack_convolution(const float* packed, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* w) {
+  const int64_t k = channels * taps;
+  for (int64_t f = 0; f < filters; ++f) {
+    const float* panel = packed + f / width * k * width + f % width;
+    for (int64_t c = 0; c < channels; ++c) {
+      for (int64_t t = 0; t < taps; ++t) w[(f * channels + c) * taps + t] = panel[(t * channels + c) * width];
+    }
+  }
+}
+
+}  // namespace
+
+Split split_work(int64_t rows, int64_t panels, int tile_rows, int threads) {
+  Split s;
+  if (threads <= 1) return s;
+  const int64_t tiles = (rows + tile_rows - 1) / tile_rows, want = threads * 4;
+  // Rows first: each task then streams B once for many rows. Few rows: panels, so that B is read once in all.
+  if (tiles >= want * 2) {
+    s.row_tasks = want;
+  } else if (panels >= threads) {
+    s.panel_tasks = std::min<int64_t>(panels, want);
+    if (s.panel_tasks % threads != 0 && s.panel_tasks > threads) s.panel_tasks -= s.panel_tasks % threads;
+  } else {
+    s.row_tasks = std::max<int64_t>(1, std::min<int64_t>(tiles, want));
+  }
+  return s;
+}
+
+// ---- convolution ----
+
+namespace {
+
+// The input with its padding written out, for first layers: a kernel row is then one run of floats.
+struct PadCopy {
+  Place from, to;
+  int64_t images = 0, channels = 0, in_h = 0, in_w = 0, out_h = 0, out_w = 0, top = 0, left = 0;
+  std::vector<int64_t> strides;  // of the source: image, channel, row, column
+
+  void run_row(const StepContext& c, int64_t row) const {
+    float* dst = pointer<float>(c, to) + row * out_w * channels;
+    const int64_t image = row / out_h, y = row % out_h - top;
+    std::memset(dst, 0, static_cast<size_t>(out_w * channels) * 4);
+    if (y < 0 || y >= in_h) return;
+    const float* src = pointer<const float>(c, from) + image * strides[0] + y * strides[2];
+    dst += left * channels;
+    const int64_t columns = std::min(in_w, out_w - left);
+    for (int64_t ch = 0; ch < channels; ++ch) {
+      const float* s = src + ch * strides[1];
+      for (int64_t x = 0; x < columns; ++x) dst[x * channels + ch] = s[x * strides[3]];
+    }
+  }
+};
+
+class ConvolutionKernel : public StepKernel {
+ public:
+  kernels::Dense dense = nullptr;
+  kernels::Plane plane = nullptr;      // depthwise
+  Place input, output, weights;
+  bool pack_while_running = false;     // the weights are not constants
+  Place raw_weights;
+  bool padded = false;
+  PadCopy pad;
+  bool pointwise = false;
+  std::vector<int64_t> z, y, x;        // window tables
+  WindowRows window;
+  Place zeros;
+  int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1, segments = 1, run_length = 0;
+  int64_t rows = 0, width = 0, panels = 0, k_block = 0, panel_block = 0;
+  Split split;
+  BoundEpilogue epilogue;
+
+  void run(const StepContext& c) const override {
+    const int64_t k = group_channels * taps;
+    if (pack_while_running) {
+      float* packed = pointer<float>(c, weights);
+      const float* raw = pointer<const float>(c, raw_weights);
+      if (plane) {
+        for (int64_t ch = 0; ch < groups; ++ch) {
+          for (int64_t t = 0; t < taps; ++t) packed[t * groups + ch] = raw[ch * taps + t];
+        }
+      } else {
+        c.workers.each(groups * panels, [&](int64_t task, int) {
+          const int64_t g = task / panels, p = task % panels;
+          pack_convolution(raw + g * group_filters * k, group_filters, group_channels, taps, width, packed + g * panels * k * width, p, p + 1);
+        });
+      }
+    }
+    if (padded) {
+      const int64_t total = pad.images * pad.out_h, each = 16;
+      c.workers.each((total + each - 1) / each, [&](int64_t task, int) {
+        for (int64_t r = task * each; r < std::min(total, (task + 1) * each); ++r) pad.run_row(c, r);
+      });
+    }
+    WindowRows rows_of = window;
+    rows_of.z = z.data();
+    rows_of.y = y.data();
+    rows_of.x = x.data();
+    const float* in = padded ? pointer<const float>(c, pad.to) : pointer<const float>(c, input);
+    if (plane) return run_depthwise(c, rows_of, in);
+    if (zeros.buffer != kNoBuffer) rows_of.zeros = pointer<const float>(c, zeros);
+    c.workers.each(groups * split.count(), [&](int64_t task, int) {
+      const int64_t g = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
+      TapeOperand operands[kernels::kMaxSlots];
+      WindowRows w = rows_of;
+      DenseArguments a;
+      a.segments = segments;
+      a.run = run_length;
+      if (pointwise) {
+        a.a = in + g * group_channels;
+        a.lda = groups * group_channels;
+      } else {
+        w.base = in + g * group_channels;
+        a.window = &w;
+      }
+      a.row_begin = rows * r / split.row_tasks;
+      a.row_end = rows * (r + 1) / split.row_tasks;
+      a.panel_begin = panels * p / split.panel_tasks;
+      a.panel_end = panels * (p + 1) / split.panel_tasks;
+      a.columns = group_filters;
+      a.b = pointer<const float>(c, weights) + g * panels * k * width;
+      a.ldc = groups * group_filters;
+      a.c = pointer<float>(c, output) + g * group_filters;
+      a.k_block = k_block;
+      a.panel_block = panel_block;
+      epilogue.fill(c, g * group_filters, a.epilogue, operands);
+      dense(a);
+    });
+  }
+
+  void run_depthwise(const StepContext& c, const WindowRows& w, const float* in) const {
+    const int64_t tasks = split.row_tasks;
+    c.workers.each(tasks, [&](int64_t task, int) {
+      TapeOperand operands[kernels::kMaxSlots];
+      WindowRows here = w;
+      here.base = in;
+      kernels::PlaneArguments a;
+      a.op = kernels::PlaneOp::depthwise;
+      a.window = &here;
+      a.channels = groups;
+      a.weights = pointer<const float>(c, weights);
+      a.row_begin = rows * task / tasks;
+      a.row_end = rows * (task + 1) / tasks;
+      a.out = pointer<float>(c, output);
+      epilogue.fill(c, 0, a.epilogue, operands);
+      plane(a);
+    });
+  }
+};
+
+// Tables of offsets for up to three spatial axes; missing ones count as size 1 in front.
+void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3], WindowRows& rows) {
+  const int missing = 3 - w.axes();
+  int64_t stride = pixel_stride;
+  int64_t outs[3] = {1, 1, 1}, kernel[3] = {1, 1, 1};
+  for (int a = 0; a < missing; ++a) tables[a] = {0};
+  for (int a = w.axes() - 1; a >= 0; --a) {
+    tables[a + missing] = ops::window_table(w, a, in[a]);
+    for (int64_t& at : tables[a + missing]) at = at < 0 ? -1 : at * stride;
+    stride *= in[a];
+    outs[a + missing] = w.out[a];
+    kernel[a + missing] = w.kernel[a];
+  }
+  rows.image_stride = stride;
+  rows.out_d = outs[0], rows.out_h = outs[1], rows.out_w = outs[2];
+  rows.kd = kernel[0], rows.kh = kernel[1], rows.kw = kernel[2];
+}
+
+// Attaches bias input, epilogue, and output; the same for all anchors.
+Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId bias_input) {
+  auto e = split_epilogue(l.graph(), group, columns_axis);
+  if (!e) fail(Category::internal, "an epilogue that was planned does not fit");
+  if (bias_input != kAbsent) {
+    // The node's own bias takes the register slot; an added one joins it only when both are constants.
+    if (e->bias) {
+      if (!l.is_constant(bias_input) || !l.is_constant(e->bias->value)) fail(Category::internal, "two biases, one of them not a constant");
+      const Tensor own = l.constant(bias_input), added = l.constant(e->bias->value);
+      Tensor sum(DType::f32, {own.size()});
+      for (int64_t i = 0; i < own.size(); ++i) sum.as<float>()[i] = own.as<float>()[i] + added.as<float>()[i];
+      e->bias = TapeSource{kAbsent, sum};
+    } else {
+      e->bias = TapeSource{bias_input, {}};
+      e->text = e->text.empty() ? "bias" : "bias + " + e->text;
+    }
+  }
+  return std::move(*e);
+}
+
+}  // namespace
+
+bool can_anchor(const Graph& g, const Node& n) {
+  if (n.outputs.empty() || !all_f32(g, n)) return false;
+  if (n.op == "Conv") return known_shape(g.values[n.inputs[0]].dims)->size() <= 5;
+  if (n.op == "MatMul") return known_shape(g.values[n.inputs[0]].dims)->size() >= 2 && known_shape(g.values[n.inputs[1]].dims)->size() >= 2;
+  if (n.op == "Gemm") {
+    // The bias as a vector over columns (or whole) goes with the kernel; other forms are rare and go by plain.
+    if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) {
+      const Shape c = *known_shape(g.values[n.inputs[2]].dims), out = *known_shape(g.values[n.outputs[0]].dims);
+      if (n.real("beta", 1) != 1) return false;
+      const bool vector = element_count(c) == out[1] && !c.empty() && c.back() == out[1];
+      if (!vector && c != out) return false;
+    }
+    return true;
+  }
+  return false;
+}
+
+bool lower_convolution(Lowering& l, const Group& group) {
+  if (group.anchor < 0 || l.graph().nodes[group.anchor].op != "Conv") return false;
+  const Graph& g = l.graph();
+  const Node& node = g.nodes[group.anchor];
+  const Shape xs = l.shape(node.inputs[0]), ws = l.shape(node.inputs[1]);
+  const ValueId out = g.nodes[group.nodes.back()].outputs[0], w_value = node.inputs[1];
+  const std::span<const int64_t> in = std::span<const int64_t>(xs).subspan(2);
+  const ops::Window window = ops::read_window(node, in, std::span<const int64_t>(ws).subspan(2));
+  auto kernel = std::make_unique<ConvolutionKernel>();
+  ConvolutionKernel& k = *kernel;
+  Step step;
+  step.kind = "convolution";
+  step.nodes = l.names(group);
+  k.groups = node.integer("group", 1);
+  k.group_channels = ws[1];
+  k.group_filters = ws[0] / k.groups;
+  k.taps = window.taps();
+  const int64_t pixels_out = element_count(window.out);
+  k.rows = xs[0] * pixels_out;
+  const bool depthwise = k.groups > 1 && k.group_channels == 1 && k.group_filters == 1 && k.taps <= kernels::kMaxPlaneTaps;
+  const bool plain_strides = std::all_of(window.strides.begin(), window.strides.end(), [](int64_t s) { return s == 1; });
+  k.pointwise = !depthwise && k.taps == 1 && plain_strides && window.out == Shape(in.begin(), in.end());
+  // First layers: with few channels a tap is a very short run. A padded copy makes each kernel row one run.
+  k.padded = !depthwise && k.groups == 1 && k.group_channels <= 8 && in.size() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
+  const Epilogue e = epilogue_of(l, group, 1, node.inputs.size() > 2 ? node.inputs[2] : kAbsent);
+
+  const kernels::Isa isa = l.options().isa;
+  k.width = kernels::panel_width(isa);
+  k.panels = (k.group_filters + k.width - 1) / k.width;
+  const int64_t depth = k.group_channels * k.taps;
+  std::vector<int64_t> tables[3];
+  if (k.padded) {
+    const Place from = l.where(node.inputs[0]);
+    k.pad.from = from;
+    k.pad.images = xs[0];
+    k.pad.channels = xs[1];
+    k.pad.in_h = in[0], k.pad.in_w = in[1];
+    k.pad.top = window.pads_begin[0], k.pad.left = window.pads_begin[1];
+    k.pad.out_h = std::max(in[0] + k.pad.top, (window.out[0] - 1) * window.strides[0] + (window.kernel[0] - 1) * window.dilations[0] + 1);
+    k.pad.out_w = std::max(in[1] + k.pad.left, (window.out[1] - 1) * window.strides[1] + window.kernel[1]);
+    const auto strides = logical_strides(xs, from.layout);
+    k.pad.strides = strides;
+    const size_t bytes = static_cast<size_t>(xs[0] * k.pad.out_h * k.pad.out_w * xs[1]) * 4;
+    k.pad.to = {l.scratch(bytes)};
+    step.scratch.push_back(k.pad.to.buffer);
+    step.reads.push_back(from.buffer);
+    // Rows of the window: taps are kernel rows, each kernel_width x channels floats.
+    const int64_t row = k.pad.out_w * xs[1];
+    tables[0] = {0};
+    for (int64_t o = 0; o < window.out[0]; ++o) {
+      for (int64_t t = 0; t < window.kernel[0]; ++t) tables[1].push_back((o * window.strides[0] + t * window.dilations[0]) * row);
+    }
+    for (int64_t o = 0; o < window.out[1]; ++o) tables[2].push_back(o * window.strides[1] * xs[1]);
+    k.window.image_stride = k.pad.out_h * row;
+    k.window.out_h = window.out[0], k.window.out_w = window.out[1];
+    k.window.kh = window.kernel[0];
+    k.segments = window.kernel[0];
+    k.run_length = window.kernel[1] * xs[1];
+  } else {
+    k.input = l.place(node.inputs[0], Layout::channels_last);
+    step.reads.push_back(k.input.buffer);
+    set_window(window, in, xs[1], tables, k.window);
+    k.segments = k.taps;
+    k.run_length = k.group_channels;
+    const bool padding = std::any_of(window.pads_begin.begin(), window.pads_begin.end(), [](int64_t p) { return p > 0; }) ||
+                         std::any_of(window.pads_end.begin(), window.pads_end.end(), [](int64_t p) { return p > 0; });
+    if (padding && !depthwise) {
+      Tensor zeros(DType::f32, {k.group_channels});
+      std::memset(zeros.data(), 0, zeros.byte_size());
+      k.zeros = {l.constant_buffer(zeros)};
+      step.reads.push_back(k.zeros.buffer);
+    }
+  }
+  k.z = std::move(tables[0]);
+  k.y = std::move(tables[1]);
+  k.x = std::move(tables[2]);
+
+  // Weights.
+  const int64_t groups = k.groups, filters = k.group_filters, channels = k.group_channels, taps = k.taps, width = k.width, panels = k.panels;
+  const int64_t floats_needed = depthwise ? groups * taps : groups * panels * depth * width;
+  if (l.is_constant(w_value)) {
+    const auto make = [&] {
+      const Tensor w = l.constant(w_value);
+      const float* raw = w.as<float>().data();
+      auto packed = floats(floats_needed);
+      if (depthwise) {
+        for (int64_t c = 0; c < groups; ++c) {
+          for (int64_t t = 0; t < taps; ++t) packed.get()[t * groups + c] = raw[c * taps + t];
+        }
+      } else {
+        for (int64_t i = 0; i < groups; ++i) pack_convolution(raw + i * filters * depth, filters, channels, taps, width, packed.get() + i * panels * depth * width, 0, panels);
+      }
+      if (!depthwise) {
+        const Shape shape = ws;
+        l.release_after_packing(w_value, [=] {
+          Tensor back(DType::f32, shape);
+          for (int64_t i = 0; i < groups; ++i) unpack_convolution(packed.get() + i * panels * depth * width, filters, channels, taps, width, back.as<float>().data() + i * filters * depth);
+          return back;
+        });
+      }
+      return entry_of(packed, floats_needed);
+    };
+    if (depthwise) l.weights().keep_raw(w_value);  // small: not worth restoring
+    k.weights = {l.derived(w_value, fmt::format("conv {} {}", depthwise ? "depthwise" : "panels", width), make)};
+    step.reads.push_back(k.weights.buffer);
+  } else {
+    k.pack_while_running = true;
+    k.raw_weights = l.place(w_value, Layout::natural);
+    k.weights = {l.scratch(static_cast<size_t>(floats_needed) * 4)};
+    step.reads.push_back(k.raw_weights.buffer);
+    step.scratch.push_back(k.weights.buffer);
+  }
+
+  k.epilogue = bind_epilogue(l, e, out, Layout::channels_last, step);
+  k.output = l.define(out, Layout::channels_last);
+  step.writes.push_back(k.output.buffer);
+  k.k_block = kKBlock;
+  k.panel_block = std::max<int64_t>(1, static_cast<int64_t>(kPanelBytes) / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
+  const int threads = l.options().threads;
+  if (depthwise) {
+    k.plane = kernels::plane(isa);
+    k.split.row_tasks = std::max<int64_t>(1, std::min<int64_t>(k.rows, threads > 1 ? threads * 4 : 1));
+  } else {
+    k.dense = kernels::dense(isa);
+    k.split = split_work(k.rows, k.panels, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads);
+  }
+  const double outputs = static_cast<double>(k.rows) * static_cast<double>(ws[0]);
+  step.flops = 2 * outputs * static_cast<double>(depth);
+  step.bytes = 4 * (static_cast<double>(element_count(xs)) + static_cast<double>(element_count(ws)) + outputs);
+  step.recipe = fmt::format("{}, {} {}, tasks {}x{}{}", depthwise ? "depthwise" : k.pointwise ? "pointwise" : k.padded ? "padded rows" : "row pointers", kernels::name(isa),
+                            depthwise ? "vectors" : fmt::format("{}x{} tile", kernels::max_rows(isa), width), k.split.row_tasks, k.split.panel_tasks, e.text.empty() ? "" : ", " + e.text);
+  step.kernel = std::move(kernel);
+  l.add(std::move(step));
+  return true;
+}
+
+// ---- matrix products ----
+
+namespace {
+
+class ProductKernel : public StepKernel {
+ public:
+  kernels::Dense dense = nullptr;
+  Place a, b, output;
+  Place packed;                       // constant, or scratch when B is made at run time
+  bool pack_while_running = false, transpose_a = false;
+  Place a_turned;                     // scratch
+  int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
+  float alpha = 1;
+  std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices
+  int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0;
+  Split split;
+  BoundEpilogue epilogue;
+
+  void run(const StepContext& c) const override {
+    const int64_t packed_floats = panels * k * width;
+    if (pack_while_running) {
+      float* to = pointer<float>(c, packed);
+      const float* from = pointer<const float>(c, b);
+      c.workers.each(b_matrices * panels, [&](int64_t task, int) {
+        const int64_t i = task / panels, p = task % panels;
+        kernels::pack_panels(from + i * k * n, b_k_stride, b_n_stride, k, n, width, to + i * packed_floats, p, p + 1);
+        if (alpha != 1) {
+          float* panel = to + i * packed_floats + p * k * width;
+          for (int64_t e = 0; e < k * width; ++e) panel[e] *= alpha;
+        }
+      });
+    }
+    const float* left = pointer<const float>(c, a);
+    if (transpose_a) {
+      float* turned = pointer<float>(c, a_turned);
+      for (int64_t i = 0; i < m; ++i) {
+        for (int64_t j = 0; j < k; ++j) turned[i * k + j] = left[j * m + i];
+      }
+      left = turned;
+    }
+    const int64_t batches = static_cast<int64_t>(a_offsets.size());
+    c.workers.each(batches * split.count(), [&](int64_t task, int) {
+      const int64_t i = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
+      TapeOperand operands[kernels::kMaxSlots];
+      DenseArguments d;
+      // Rows of all batches count on: the epilogue finds its operands by row.
+      d.a = left + (a_offsets[i] - i) * m * k;
+      d.lda = k;
+      d.segments = 1;
+      d.run = k;
+      d.row_begin = i * m + m * r / split.row_tasks;
+      d.row_end = i * m + m * (r + 1) / split.row_tasks;
+      d.panel_begin = panels * p / split.panel_tasks;
+      d.panel_end = panels * (p + 1) / split.panel_tasks;
+      d.columns = n;
+      d.b = pointer<const float>(c, packed) + b_offsets[i] * packed_floats;
+      d.c = pointer<float>(c, output);
+      d.ldc = n;
+      d.k_block = k_block;
+      d.panel_block = panel_block;
+      epilogue.fill(c, 0, d.epilogue, operands);
+      dense(d);
+    });
+  }
+};
+
+}  // namespace
+
+bool lower_product(Lowering& l, const Group& group) {
+  if (group.anchor < 0) return false;
+  const Graph& g = l.graph();
+  const Node& node = g.nodes[group.anchor];
+  const bool gemm = node.op == "Gemm";
+  if (!gemm && node.op != "MatMul") return false;
+  const ValueId out = g.nodes[group.nodes.back()].outputs[0], made = node.outputs[0], b_value = node.inputs[1];
+  const Shape as = l.shape(node.inputs[0]), bs = l.shape(b_value), os = l.shape(made);
+  auto kernel = std::make_unique<ProductKernel>();
+  ProductKernel& k = *kernel;
+  Step step;
+  step.kind = "product";
+  step.nodes = l.names(group);
+  const bool tb = gemm && node.integer("transB", 0) != 0;
+  k.transpose_a = gemm && node.integer("transA", 0) != 0;
+  k.alpha = gemm ? node.real("alpha", 1) : 1;
+  k.n = os.back();
+  k.k = bs[bs.size() - (tb ? 1 : 2)];
+  k.b_k_stride = tb ? 1 : k.n;
+  k.b_n_stride = tb ? k.k : 1;
+  if (bs.size() == 2 && !k.transpose_a) {  // all leading dims of A are rows
+    k.m = element_count(std::span<const int64_t>(os).first(os.size() - 1));
+    k.a_offsets = k.b_offsets = {0};
+  } else {
+    k.m = os[os.size() - 2];
+    const Shape batch(os.begin(), os.end() - 2), ab(as.begin(), as.end() - 2), bb(bs.begin(), bs.end() - 2);
+    k.a_offsets = ops::strided_index(batch, ops::broadcast_strides(ab, batch));
+    k.b_offsets = ops::strided_index(batch, ops::broadcast_strides(bb, batch));
+    k.b_matrices = element_count(bb);
+  }
+  // C of the output's own shape is a residual, else a vector over the columns.
+  const ValueId c_value = gemm && node.inputs.size() > 2 ? node.inputs[2] : kAbsent;
+  const bool whole = c_value != kAbsent && l.shape(c_value) == os;
+  Epilogue e = epilogue_of(l, group, static_cast<int>(os.size()) - 1, whole ? kAbsent : c_value);
+  if (whole) {
+    e.residual = c_value;
+    e.text = e.text.empty() ? "residual" : "residual + " + e.text;
+  }
+
+  const kernels::Isa isa = l.options().isa;
+  k.width = kernels::panel_width(isa);
+  k.panels = (k.n + k.width - 1) / k.width;
+  k.a = l.place(node.inputs[0], Layout::natural);
+  step.reads.push_back(k.a.buffer);
+  if (k.transpose_a) {
+    k.a_turned = {l.scratch(static_cast<size_t>(k.m * k.k) * 4)};
+    step.scratch.push_back(k.a_turned.buffer);
+  }
+  const int64_t n = k.n, depth = k.k, width = k.width, panels = k.panels, matrices = k.b_matrices, ks = k.b_k_stride, ns = k.b_n_stride;
+  const int64_t floats_needed = matrices * panels * depth * width;
+  if (l.is_constant(b_value)) {
+    const float alpha = k.alpha;
+    const auto make = [&] {
+      const Tensor b = l.constant(b_value);
+      auto packed = floats(floats_needed);
+      for (int64_t i = 0; i < matrices; ++i) kernels::pack_panels(b.as<float>().data() + i * depth * n, ks, ns, depth, n, width, packed.get() + i * panels * depth * width, 0, panels);
+      if (alpha != 1) {
+        for (int64_t i = 0; i < floats_needed; ++i) packed.get()[i] *= alpha;
+      } else {
+        const Shape shape = bs;
+        l.release_after_packing(b_value, [=] {
+          Tensor back(DType::f32, shape);
+          for (int64_t i = 0; i < matrices; ++i) kernels::unpack_panels(packed.get() + i * panels * depth * width, depth, n, width, back.as<float>().data() + i * depth * n, ks, ns);
+          return back;
+        });
+      }
+      return entry_of(packed, floats_needed);
+    };
+    if (alpha != 1) l.weights().keep_raw(b_value);
+    k.packed = {l.derived(b_value, fmt::format("product {} {} {}", width, tb, alpha), make)};
+    step.reads.push_back(k.packed.buffer);
+  } else {
+    k.pack_while_running = true;
+    k.b = l.place(b_value, Layout::natural);
+    k.packed = {l.scratch(static_cast<size_t>(floats_needed) * 4)};
+    step.reads.push_back(k.b.buffer);
+    step.scratch.push_back(k.packed.buffer);
+  }
+  k.epilogue = bind_epilogue(l, e, out, Layout::natural, step);
+  k.output = l.define(out, Layout::natural);
+  step.writes.push_back(k.output.buffer);
+  k.dense = kernels::dense(isa);
+  k.k_block = kKBlock;
+  k.panel_block = std::max<int64_t>(1, static_cast<int64_t>(kPanelBytes) / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
+  const int64_t batches = static_cast<int64_t>(k.a_offsets.size());
+  const int threads = l.options().threads;
+  k.split = split_work(k.m, k.panels, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads);
+  const double rows = static_cast<double>(batches * k.m);
+  step.flops = 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
+  step.bytes = 4 * (static_cast<double>(element_count(as)) + static_cast<double>(element_count(bs)) + static_cast<double>(element_count(os)));
+  step.recipe = fmt::format("{}x{}x{}{}, {} {}x{} tile, tasks {}x{}{}", k.m, n, depth, batches > 1 ? fmt::format(" x{}", batches) : "", kernels::name(isa), kernels::max_rows(isa), width, k.split.row_tasks,
+                            k.split.panel_tasks, e.text.empty() ? "" : ", " + e.text);
+  step.kernel = std::move(kernel);
+  l.add(std::move(step));
+  return true;
+}
+
+// ---- pooling ----
+
+namespace {
+
+class PoolKernel : public StepKernel {
+ public:
+  kernels::Plane plane = nullptr;
+  kernels::PlaneOp op = kernels::PlaneOp::max;
+  Place input, output;
+  std::vector<int64_t> z, y, x;
+  std::vector<float> divisors;
+  WindowRows window;
+  int64_t channels = 0, rows = 0, tasks = 1;
+
+  void run(const StepContext& c) const override {
+    WindowRows w = window;
+    w.z = z.data();
+    w.y = y.data();
+    w.x = x.data();
+    w.base = pointer<const float>(c, input);
+    c.workers.each(tasks, [&](int64_t task, int) {
+      kernels::PlaneArguments a;
+      a.op = op;
+      a.window = &w;
+      a.channels = channels;
+      a.divisors = divisors.data();
+      a.row_begin = rows * task / tasks;
+      a.row_end = rows * (task + 1) / tasks;
+      a.out = pointer<float>(c, output);
+      plane(a);
+    });
+  }
+};
+
+}  // namespace
+
+bool lower_pool(Lowering& l, const Group& group) {
+  if (group.anchor >= 0 || group.nodes.size() != 1) return false;
+  const Graph& g = l.graph();
+  const Node& node = g.nodes[group.nodes[0]];
+  const bool max = node.op == "MaxPool";
+  if ((!max && node.op != "AveragePool") || !all_f32(g, node)) return false;
+  if (node.outputs.size() > 1 && node.outputs[1] != kAbsent) return false;
+  const Shape xs = l.shape(node.inputs[0]);
+  if (xs.size() > 5) return false;
+  const std::span<const int64_t> in = std::span<const int64_t>(xs).subspan(2);
+  const ops::Window window = ops::read_window(node, in);
+  if (window.taps() > kernels::kMaxPlaneTaps) return false;
+  auto kernel = std::make_unique<PoolKernel>();
+  PoolKernel& k = *kernel;
+  std::vector<int64_t> tables[3];
+  set_window(window, in, xs[1], tables, k.window);
+  k.z = std::move(tables[0]);
+  k.y = std::move(tables[1]);
+  k.x = std::move(tables[2]);
+  k.op = max ? kernels::PlaneOp::max : kernels::PlaneOp::average;
+  k.channels = xs[1];
+  if (!max) {
+    for (int64_t n : ops::average_pool_counts(window, in, node.integer("count_include_pad", 0) != 0)) k.divisors.push_back(1.0f / static_cast<float>(n));
+  }
+  k.plane = kernels::plane(l.options().isa);
+  Step step;
+  step.kind = max ? "max pool" : "average pool";
+  step.nodes = l.names(group);
+  k.input = l.place(node.inputs[0], Layout::channels_last);
+  k.output = l.define(node.outputs[0], Layout::channels_last);
+  k.rows = xs[0] * element_count(window.out);
+  k.tasks = std::max<int64_t>(1, std::min<int64_t>(k.rows, l.options().threads > 1 ? l.options().threads * 4 : 1));
+  step.reads = {k.input.buffer};
+  step.writes = {k.output.buffer};
+  step.flops = static_cast<double>(k.rows * k.channels) * static_cast<double>(window.taps());
+  step.bytes = 4.0 * static_cast<double>(element_count(xs) + k.rows * k.channels);
+  step.recipe = fmt::format("channels-last vectors, {} taps", window.taps());
+  step.kernel = std::move(kernel);
+  l.add(std::move(step));
+  return true;
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,348 @@
+// The driver of lowering: which nodes go together, in which order, and how values change layout between steps.
+#include <algorithm>
+#include <cstring>
+
+#include "base/fail.hpp"
+#include "base/memory.hpp"
+#include "lower/lowering.hpp"
+#include "ops/support.hpp"
+
+namespace lathe::lower {
+
+const Weights::Entry& Weights::get(const std::string& key, const std::function<Entry()>& make) {
+  const auto it = entries_.find(key);
+  if (it != entries_.end()) return it->second;
+  return entries_[key] = make();
+}
+
+std::vector<int> physical_order(int rank, Layout layout) {
+  std::vector<int> order;
+  for (int i = 0; i < rank; ++i) order.push_back(i);
+  if (layout == Layout::channels_last && rank > 2) {
+    order.erase(order.begin() + 1);
+    order.push_back(1);
+  }
+  return order;
+}
+
+std::vector<int64_t> logical_strides(const Shape& shape, Layout layout) {
+  const auto order = physical_order(static_cast<int>(shape.size()), layout);
+  std::vector<int64_t> strides(shape.size());
+  int64_t run = 1;
+  for (int i = static_cast<int>(order.size()) - 1; i >= 0; --i) {
+    strides[order[i]] = run;
+    run *= shape[order[i]];
+  }
+  return strides;
+}
+
+std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Shape& out) {
+  const auto own = logical_strides(shape, layout);
+  std::vector<int64_t> strides(out.size(), 0);
+  for (size_t i = 0; i < shape.size(); ++i) {
+    if (shape[i] != 1) strides[out.size() - shape.size() + i] = own[i];
+  }
+  return strides;
+}
+
+// ---- Lowering ----
+
+Lowering::Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants)
+    : graph_(std::move(graph)), options_(options), weights_(weights), base_constants_(base_constants) {
+  const size_t n = graph_->values.size();
+  places_.resize(n);
+  known_.assign(n, false);
+  plan_.dynamic.assign(n, true);
+  for (size_t v = 0; v < n; ++v) {
+    const Value& value = graph_->values[v];
+    const auto shape = known_shape(value.dims);
+    plan_.dynamic[v] = !shape || value.dtype == DType::undefined || value.dtype == DType::string || !value.other_type.empty();
+    // Borrowed from the caller's model: a string constant is a Tensor too.
+  }
+  for (size_t i = 0; i < graph_->inputs.size(); ++i) {
+    const ValueId v = graph_->inputs[i];
+    if (plan_.dynamic[v]) continue;
+    Buffer b;
+    b.kind = Buffer::Kind::input;
+    b.index = static_cast<int>(i);
+    b.bytes = Tensor::borrow(dtype(v), shape(v), nullptr).byte_size();
+    plan_.buffers.push_back(b);
+    alias(v, {static_cast<BufferId>(plan_.buffers.size()) - 1, 0, Layout::natural});
+  }
+}
+
+std::string Lowering::node_label(const Node& n) { return n.name.empty() ? n.op : n.name + " (" + n.op + ")"; }
+
+std::vector<std::string> Lowering::names(const Group& group) const {
+  std::vector<std::string> out;
+  for (int n : group.nodes) out.push_back(node_name(n));
+  return out;
+}
+
+Tensor Lowering::constant(ValueId v) {
+  const Tensor& t = *graph_->values[v].constant;
+  if (t.data() != nullptr || t.size() == 0) return t;
+  const auto it = weights_.restore.find(v);
+  if (it == weights_.restore.end()) fail(Category::internal, "constant '{}' was released and cannot be restored", graph_->values[v].name);
+  return it->second();
+}
+
+BufferId Lowering::constant_buffer(const Weights::Entry& entry) {
+  Buffer b;
+  b.kind = Buffer::Kind::constant;
+  b.bytes = entry.bytes;
+  b.hold = entry.hold;
+  b.data = entry.data;
+  plan_.buffers.push_back(std::move(b));
+  plan_.weight_bytes += entry.bytes;
+  return static_cast<BufferId>(plan_.buffers.size()) - 1;
+}
+
+BufferId Lowering::constant_buffer(const Tensor& tensor) {
+  auto held = std::make_shared<Tensor>(tensor);
+  const void* data = held->data();
+  return constant_buffer(Weights::Entry{std::move(held), data, tensor.byte_size()});
+}
+
+BufferId Lowering::derived(ValueId v, const std::string& key, const std::function<Weights::Entry()>& make) {
+  const bool shared = static_cast<size_t>(v) < base_constants_.size() && base_constants_[v];
+  return constant_buffer((shared ? weights_ : own_).get(fmt::format("{}:{}", v, key), make));
+}
+
+void Lowering::release_after_packing(ValueId v, std::function<Tensor()> restore) {
+  if (static_cast<size_t>(v) < base_constants_.size() && base_constants_[v]) weights_.restore.try_emplace(v, std::move(restore));
+}
+
+Place Lowering::where(ValueId v) {
+  if (known_[v]) return places_[v];
+  if (!graph_->values[v].constant) fail(Category::internal, "value '{}' is read before it is made", graph_->values[v].name);
+  const Tensor t = constant(v);
+  if (static_cast<size_t>(v) < base_constants_.size() && base_constants_[v]) weights_.keep_raw(v);
+  alias(v, {constant_buffer(t), 0, Layout::natural});
+  return places_[v];
+}
+
+Place Lowering::define(ValueId v, Layout layout) {
+  Buffer b;
+  b.bytes = Tensor::borrow(dtype(v), shape(v), nullptr).byte_size();
+  plan_.buffers.push_back(b);
+  alias(v, {static_cast<BufferId>(plan_.buffers.size()) - 1, 0, layout});
+  return places_[v];
+}
+
+BufferId Lowering::scratch(size_t bytes) {
+  Buffer b;
+  b.bytes = bytes;
+  plan_.buffers.push_back(b);
+  return static_cast<BufferId>(plan_.buffers.size()) - 1;
+}
+
+Place Lowering::place(ValueId v, Layout layout) {
+  const Place at = where(v);
+  if (at.layout == layout) return at;
+  const Shape s = shape(v);
+  // With one channel or one pixel both layouts are the same bytes.
+  int64_t pixels = 1;
+  for (size_t i = 2; i < s.size(); ++i) pixels *= s[i];
+  if (s.size() < 3 || s[1] == 1 || pixels == 1) return {at.buffer, at.offset, layout};
+  const auto it = converted_.find({v, layout});
+  if (it != converted_.end()) return it->second;
+  Buffer b;
+  b.bytes = Tensor::borrow(dtype(v), s, nullptr).byte_size();
+  plan_.buffers.push_back(b);
+  const Place to{static_cast<BufferId>(plan_.buffers.size()) - 1, 0, layout};
+  lower_conversion(*this, v, at, to);
+  return converted_[{v, layout}] = to;
+}
+
+// ---- grouping ----
+
+namespace {
+
+bool read_as_output(const Graph& g, ValueId v) { return std::find(g.outputs.begin(), g.outputs.end(), v) != g.outputs.end(); }
+
+// Index of the logical axis whose entries are the columns of an anchor's result: channels, or the last axis of a product.
+int columns_axis(const Graph& g, const Node& n) {
+  if (n.op == "MatMul" || n.op == "Gemm") return static_cast<int>(known_shape(g.values[n.outputs[0]].dims)->size()) - 1;
+  return 1;
+}
+
+// Elementwise nodes after an anchor whose results stay inside, up to the longest prefix with a single way out.
+Group grow_tail(const Graph& g, int anchor, const std::vector<std::vector<int>>& readers, const std::vector<bool>& taken) {
+  Group best{anchor, {anchor}};
+  const ValueId head = g.nodes[anchor].outputs[0];
+  const Shape shape = *known_shape(g.values[head].dims);
+  if (shape.empty()) return best;
+  std::vector<int> nodes{anchor};
+  std::vector<ValueId> made{head};
+  const auto inside = [&](int n) { return std::find(nodes.begin(), nodes.end(), n) != nodes.end(); };
+  // Only readers of what the group makes can join it: a worklist in node order.
+  std::vector<int> waiting = readers[head];
+  constexpr size_t kMostTried = 24;
+  while (!waiting.empty() && nodes.size() < kMostTried) {
+    const auto it = std::min_element(waiting.begin(), waiting.end());
+    const int n = *it;
+    std::erase(waiting, n);
+    if (taken[n] || inside(n) || !tapeable(g, g.nodes[n])) continue;
+    const ValueId out = g.nodes[n].outputs[0];
+    if (g.values[out].dtype != DType::f32 || known_shape(g.values[out].dims) != shape) continue;
+    bool fits = true;
+    for (ValueId v : g.nodes[n].inputs) {
+      if (v == kAbsent || std::find(made.begin(), made.end(), v) != made.end()) continue;
+      // Operands from outside: readable as rows x columns in the layout the anchor writes.
+      const Shape s = *known_shape(g.values[v].dims);
+      const Layout layout = columns_axis(g, g.nodes[anchor]) == 1 && shape.size() > 2 ? Layout::channels_last : Layout::natural;
+      if (s.size() > shape.size() || (!matrix_strides(s, s == shape ? layout : Layout::natural, shape, layout) && !matrix_strides(s, layout, shape, layout))) fits = false;
+      if (s.size() < shape.size() && !matrix_strides(s, Layout::natural, shape, layout)) fits = false;
+    }
+    if (!fits) continue;
+    nodes.push_back(n);
+    std::sort(nodes.begin(), nodes.end());
+    made.push_back(out);
+    for (int r : readers[out]) waiting.push_back(r);
+    // One way out, and it is the last node's result?
+    int ways = 0;
+    for (int m : nodes) {
+      const ValueId v = g.nodes[m].outputs[0];
+      const bool leaves = read_as_output(g, v) || std::any_of(readers[v].begin(), readers[v].end(), [&](int r) { return !inside(r); });
+      ways += leaves || (m == nodes.back() && readers[v].empty());
+      if (leaves && m != nodes.back()) ways = 99;
+    }
+    if (ways == 1) {
+      Group candidate{anchor, nodes};
+      if (split_epilogue(g, candidate, columns_axis(g, g.nodes[anchor]))) best = std::move(candidate);
+    }
+  }
+  return best;
+}
+
+// Elementwise nodes that end in `sink`: producers whose results nobody else reads.
+Group grow_tape(const Graph& g, int sink, const std::vector<int>& made, const std::vector<std::vector<int>>& readers, const std::vector<bool>& taken) {
+  Group group{-1, {sink}};
+  const Shape shape = *known_shape(g.values[g.nodes[sink].outputs[0]].dims);
+  bool grew = true;
+  std::vector<int> refused;
+  while (grew) {
+    grew = false;
+    for (size_t i = 0; i < group.nodes.size() && !grew; ++i) {
+      for (ValueId v : g.nodes[group.nodes[i]].inputs) {
+        if (v == kAbsent || made[v] < 0) continue;
+        const int p = made[v];
+        const auto inside = [&](int n) { return std::find(group.nodes.begin(), group.nodes.end(), n) != group.nodes.end(); };
+        if (taken[p] || inside(p) || std::find(refused.begin(), refused.end(), p) != refused.end()) continue;
+        if (!tapeable(g, g.nodes[p]) || read_as_output(g, v) || known_shape(g.values[v].dims) != shape) continue;
+        if (!std::all_of(readers[v].begin(), readers[v].end(), inside)) continue;
+        std::vector<int> nodes = group.nodes;
+        nodes.push_back(p);
+        std::sort(nodes.begin(), nodes.end());
+        if (!build_tape(g, nodes)) {
+          refused.push_back(p);
+          continue;
+        }
+        group.nodes = std::move(nodes);
+        grew = true;
+        break;
+      }
+    }
+  }
+  return group;
+}
+
+std::vector<Group> partition(const Graph& g, const LowerOptions& options) {
+  const auto readers = g.consumers();
+  const auto made = g.producers();
+  std::vector<bool> taken(g.nodes.size(), false);
+  std::vector<Group> groups;
+  const auto take = [&](Group group) {
+    for (int n : group.nodes) taken[n] = true;
+    groups.push_back(std::move(group));
+  };
+  for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain; ++n) {
+    if (taken[n] || !can_anchor(g, g.nodes[n])) continue;
+    take(options.fuse ? grow_tail(g, n, readers, taken) : Group{n, {n}});
+  }
+  for (int n = static_cast<int>(g.nodes.size()) - 1; n >= 0; --n) {
+    if (taken[n]) continue;
+    const bool tape = !options.plain && tapeable(g, g.nodes[n]);
+    take(tape && options.fuse ? grow_tape(g, n, made, readers, taken) : Group{-1, {n}});
+  }
+  // A group runs where its last node stood: everything it reads has been made by then.
+  std::sort(groups.begin(), groups.end(), [](const Group& a, const Group& b) { return a.nodes.back() < b.nodes.back(); });
+  return groups;
+}
+
+// Copies a value to where it must end up, when it cannot be made there.
+class OutputCopy : public StepKernel {
+ public:
+  Place from, to;
+  size_t bytes = 0;
+  void run(const StepContext& c) const override { std::memcpy(pointer<char>(c, to), pointer<const char>(c, from), bytes); }
+};
+
+}  // namespace
+
+Plan Lowering::finish() {
+  const Graph& g = *graph_;
+  for (const Group& group : partition(g, options_)) {
+    const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
+    try {
+      if (!options_.plain) {
+        if (lower_convolution(*this, group) || lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) || lower_rows(*this, group) || lower_movement(*this, group)) continue;
+      }
+      if (group.nodes.size() != 1) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
+      lower_plain(*this, group.nodes[0]);
+    } catch (const Error& e) {
+      std::vector<Fault> faults = e.faults();
+      for (Fault& f : faults) {
+        if (f.where.empty()) f.where = label(g, g.nodes[head]);
+      }
+      throw Error(std::move(faults));
+    }
+  }
+  // Outputs: the arena buffer a value was made in becomes the output's own, unless it has another role.
+  plan_.output_values = g.outputs;
+  for (size_t i = 0; i < g.outputs.size(); ++i) {
+    const ValueId v = g.outputs[i];
+    plan_.output_dtypes.push_back(dtype(v));
+    plan_.output_shapes.push_back(plan_.dynamic[v] ? std::nullopt : std::optional<Shape>(shape(v)));
+    if (plan_.dynamic[v]) continue;
+    const Place at = place(v, Layout::natural);
+    Buffer& b = plan_.buffers[at.buffer];
+    const size_t bytes = Tensor::borrow(dtype(v), shape(v), nullptr).byte_size();
+    if (b.kind == Buffer::Kind::arena && at.offset == 0 && b.bytes == bytes) {
+      b.kind = Buffer::Kind::output;
+      b.index = static_cast<int>(i);
+      alias(v, at);
+      continue;
+    }
+    Buffer out;
+    out.kind = Buffer::Kind::output;
+    out.index = static_cast<int>(i);
+    out.bytes = bytes;
+    plan_.buffers.push_back(out);
+    auto kernel = std::make_unique<OutputCopy>();
+    kernel->from = at;
+    kernel->to = {static_cast<BufferId>(plan_.buffers.size()) - 1};
+    kernel->bytes = bytes;
+    Step step;
+    step.kind = "copy";
+    step.nodes = {"output " + g.values[v].name};
+    step.recipe = "to the caller's buffer";
+    step.bytes = 2.0 * static_cast<double>(bytes);
+    step.reads = {at.buffer};
+    step.writes = {kernel->to.buffer};
+    step.kernel = std::move(kernel);
+    add(std::move(step));
+  }
+  for (ValueId v : g.inputs) plan_.input_shapes.push_back(plan_.dynamic[v] ? Shape() : shape(v));
+  plan_.places = places_;
+  plan_.graph = graph_;
+  plan_memory(plan_);
+  return std::move(plan_);
+}
+
+Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants) {
+  return Lowering(std::move(graph), options, weights, base_constants).finish();
+}
+
+}  // namespace lathe::lower

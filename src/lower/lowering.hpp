@@ -1,0 +1,154 @@
+// The state of one lowering, shared by the files that know a family of steps.
+#pragma once
+
+#include <optional>
+#include <span>
+
+#include "kernels/dense.hpp"
+#include "lower/plan.hpp"
+
+namespace lathe::lower {
+
+// A set of nodes that becomes one step. `anchor`: index of the contraction or window node at its head, -1 for a pure
+// tape. `nodes` in topological order; the last one makes the only value that leaves the group.
+struct Group {
+  int anchor = -1;
+  std::vector<int> nodes;
+};
+
+std::vector<int64_t> logical_strides(const Shape& shape, Layout layout);
+// Order of dims from slowest to fastest in memory.
+std::vector<int> physical_order(int rank, Layout layout);
+template <typename T> std::vector<T> permuted(const std::vector<T>& v, const std::vector<int>& order) {
+  std::vector<T> out;
+  for (int i : order) out.push_back(v[i]);
+  return out;
+}
+// Strides with which an operand is read at every index of `out` (logical order; 0 where it is broadcast).
+std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Shape& out);
+
+// ---- tapes ----
+
+// An operand from outside a tape: a value, or a constant that lowering made.
+struct TapeSource {
+  ValueId value = kAbsent;
+  Tensor constant;
+};
+
+struct BuiltTape {
+  kernels::Tape tape;
+  std::vector<TapeSource> sources;  // operand i of the tape
+};
+
+// Whether the node can be part of a tape: fp32 (bool for comparisons and logic), shapes known, an op the tape has.
+bool tapeable(const Graph& graph, const Node& node);
+// Nothing when the tape would be too long or needs too many slots. With `head`, that value is operand 0.
+std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nodes, ValueId head = kAbsent);
+
+// ---- the lowering ----
+
+class Lowering {
+ public:
+  Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants);
+  Plan finish();
+
+  const Graph& graph() const { return *graph_; }
+  std::shared_ptr<const Graph> shared_graph() const { return graph_; }
+  const LowerOptions& options() const { return options_; }
+  Shape shape(ValueId v) const { return *known_shape(graph_->values[v].dims); }
+  DType dtype(ValueId v) const { return graph_->values[v].dtype; }
+  bool is_constant(ValueId v) const { return graph_->values[v].constant.has_value(); }
+  // The tensor of a constant; restores it when the original has been packed and dropped.
+  Tensor constant(ValueId v);
+
+  // Held in a buffer of known size (else a Tensor of the lane).
+  bool is_static(ValueId v) const { return !plan_.dynamic[v]; }
+  // Where the value is now; its layout is what it is.
+  Place where(ValueId v);
+  // The value in the layout asked for: adds a conversion step when it has to.
+  Place place(ValueId v, Layout layout);
+  // Memory for a value that the step being built makes.
+  Place define(ValueId v, Layout layout);
+  void alias(ValueId v, Place place) { places_[v] = place; known_[v] = true; }
+  BufferId scratch(size_t bytes);
+  BufferId constant_buffer(const Weights::Entry& entry);
+  BufferId constant_buffer(const Tensor& tensor);
+  // A constant derived from value `v` under `key`: shared between editions when `v` is the model's own constant.
+  BufferId derived(ValueId v, const std::string& key, const std::function<Weights::Entry()>& make);
+  Weights& weights() { return weights_; }
+  void release_after_packing(ValueId v, std::function<Tensor()> restore);
+  void add(Step step) { plan_.steps.push_back(std::move(step)); }
+  std::string node_name(int node) const { return node_label(graph_->nodes[node]); }
+  std::vector<std::string> names(const Group& group) const;
+
+  static std::string node_label(const Node& n);
+
+ private:
+  std::shared_ptr<const Graph> graph_;
+  const LowerOptions& options_;
+  Weights& weights_;
+  const std::vector<bool>& base_constants_;
+  Weights own_;  // constants of this edition alone
+  Plan plan_;
+  std::vector<Place> places_;
+  std::vector<bool> known_;
+  std::map<std::pair<ValueId, Layout>, Place> converted_;
+};
+
+// Each returns false when the group is not of its family (nothing added then).
+bool lower_convolution(Lowering& l, const Group& group);
+bool lower_product(Lowering& l, const Group& group);
+bool lower_pool(Lowering& l, const Group& group);
+bool lower_tape(Lowering& l, const Group& group);
+bool lower_rows(Lowering& l, const Group& group);
+bool lower_movement(Lowering& l, const Group& group);
+void lower_plain(Lowering& l, int node);
+// A copy between two layouts of the same value.
+void lower_conversion(Lowering& l, ValueId v, Place from, Place to);
+
+// Whether the node can head a group with an epilogue.
+bool can_anchor(const Graph& graph, const Node& node);
+
+// The epilogue of a group whose anchor writes a rows x columns matrix: nodes after the anchor, split into what the
+// micro-kernel does in registers (bias, residual, clamp) and a tape for the rest.
+struct Epilogue {
+  std::optional<TapeSource> bias;      // one a column
+  ValueId residual = kAbsent;
+  bool clamp = false;
+  float low = 0, high = 0;
+  std::optional<BuiltTape> tape;
+  std::string text;                    // "bias + residual + clamp"
+};
+// `columns_axis`: the logical axis of `out` that the columns are. Nothing when the tail does not fit a tape.
+std::optional<Epilogue> split_epilogue(const Graph& graph, const Group& group, int columns_axis);
+
+// An epilogue bound to memory: what a kernel needs to fill a DenseEpilogue while running.
+struct BoundEpilogue {
+  Place bias, residual;
+  bool has_bias = false, has_residual = false;
+  int64_t residual_stride = 0;
+  bool clamp = false;
+  float low = 0, high = 0;
+  kernels::Tape tape;
+  std::vector<Place> places;            // operands 1.. of the tape
+  std::vector<int64_t> row_strides, column_strides;
+  std::vector<bool> bools;
+  // `operands` is the caller's room for kMaxSlots entries, `column` the first column of this call (of a group).
+  void fill(const StepContext& c, int64_t column, kernels::DenseEpilogue& e, kernels::TapeOperand* operands) const;
+};
+// Adds the operands' buffers to step.reads.
+BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout layout, Step& step);
+
+// Row and column stride of an operand seen from a matrix whose columns are the innermost physical dim of `out`.
+std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, Layout layout, const Shape& out, Layout out_layout);
+
+template <typename T> T* pointer(const StepContext& c, const Place& p) { return reinterpret_cast<T*>(c.buffers[p.buffer] + p.offset); }
+
+// How rows x panels are shared out: a grid of tasks.
+struct Split {
+  int64_t row_tasks = 1, panel_tasks = 1;
+  int64_t count() const { return row_tasks * panel_tasks; }
+};
+Split split_work(int64_t rows, int64_t panels, int tile_rows, int threads);
+
+}  // namespace lathe::lower

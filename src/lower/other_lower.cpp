@@ -1,0 +1,475 @@
+// Row reductions, data movement, layout conversions, and the plain fallback.
+#include <algorithm>
+#include <cstring>
+
+#include "base/fail.hpp"
+#include "kernels/copy.hpp"
+#include "kernels/rows.hpp"
+#include "lathe/op.hpp"
+#include "lower/lowering.hpp"
+#include "ops/movement.hpp"
+#include "ops/support.hpp"
+
+namespace lathe::lower {
+
+using kernels::RowOp;
+
+namespace {
+
+int64_t product(const Shape& s, size_t from, size_t to) {
+  int64_t n = 1;
+  for (size_t i = from; i < to; ++i) n *= s[i];
+  return n;
+}
+
+// ---- rows ----
+
+class RowKernel : public StepKernel {
+ public:
+  kernels::Rows rows = nullptr;
+  kernels::RowArguments arguments;
+  Place input, output, scale, bias;
+  bool has_scale = false, has_bias = false;
+  int64_t count = 0, each = 1;
+
+  void run(const StepContext& c) const override {
+    c.workers.each((count + each - 1) / each, [&](int64_t task, int) {
+      kernels::RowArguments a = arguments;
+      a.in = pointer<const float>(c, input);
+      a.out = pointer<float>(c, output);
+      if (has_scale) a.scale = pointer<const float>(c, scale);
+      if (has_bias) a.bias = pointer<const float>(c, bias);
+      a.begin = task * each;
+      a.end = std::min(count, a.begin + each);
+      rows(a);
+    });
+  }
+};
+
+struct RowForm {
+  RowOp op;
+  int64_t count, length, width = 1;
+  Layout in = Layout::natural, out = Layout::natural;
+};
+
+std::optional<RowForm> softmax_form(Lowering& l, const Node& n) {
+  const Shape s = l.shape(n.inputs[0]);
+  const bool log = n.op == "LogSoftmax", flattens = l.graph().opset("") < 13;
+  int64_t axis = n.integer("axis", flattens ? 1 : -1);
+  if (axis < 0) axis += static_cast<int64_t>(s.size());
+  const RowOp op = log ? RowOp::log_softmax : RowOp::softmax;
+  if (flattens) return RowForm{op, product(s, 0, axis), product(s, axis, s.size())};
+  if (s.empty()) return std::nullopt;
+  if (axis + 1 == static_cast<int64_t>(s.size())) return RowForm{op, product(s, 0, axis), s[axis]};
+  // Over channels, which run fastest when the value is channels-last.
+  if (axis == 1 && s.size() > 2) return RowForm{op, element_count(s) / std::max<int64_t>(1, s[1]), s[1], 1, Layout::channels_last, Layout::channels_last};
+  return std::nullopt;
+}
+
+std::optional<RowForm> reduce_form(Lowering& l, const Node& n) {
+  static const std::map<std::string, std::pair<RowOp, std::optional<RowOp>>> kOps{
+      {"ReduceSum", {RowOp::sum, RowOp::sum_columns}}, {"ReduceMean", {RowOp::mean, RowOp::mean_columns}}, {"ReduceMax", {RowOp::max, std::nullopt}},
+      {"ReduceMin", {RowOp::min, std::nullopt}}, {"ReduceSumSquare", {RowOp::sum_squares, std::nullopt}}, {"ReduceL1", {RowOp::l1, std::nullopt}}, {"ReduceL2", {RowOp::l2, std::nullopt}}};
+  const auto it = kOps.find(n.op);
+  if (it == kOps.end()) return std::nullopt;
+  const Shape s = l.shape(n.inputs[0]);
+  std::vector<int64_t> axes = n.integers("axes");
+  if (n.inputs.size() > 1 && n.inputs[1] != kAbsent) {
+    if (!l.is_constant(n.inputs[1])) return std::nullopt;
+    axes = integers(l.constant(n.inputs[1]));
+  }
+  if (axes.empty()) {
+    if (n.integer("noop_with_empty_axes", 0)) return std::nullopt;
+    for (size_t i = 0; i < s.size(); ++i) axes.push_back(static_cast<int64_t>(i));
+  }
+  axes = ops::wrap_axes(axes, static_cast<int64_t>(s.size()));
+  std::sort(axes.begin(), axes.end());
+  if (axes.empty()) return std::nullopt;
+  for (size_t i = 1; i < axes.size(); ++i) {
+    if (axes[i] != axes[i - 1] + 1) return std::nullopt;
+  }
+  const size_t first = axes.front(), last = axes.back() + 1;
+  const int64_t length = product(s, first, last);
+  if (length == 0) return std::nullopt;
+  if (l.where(n.inputs[0]).layout == Layout::channels_last && first == 2 && last == s.size() && it->second.second) {
+    return RowForm{*it->second.second, s[0], length, s[1], Layout::channels_last, Layout::natural};
+  }
+  if (last == s.size()) return RowForm{it->second.first, product(s, 0, first), length};
+  if (it->second.second) return RowForm{*it->second.second, product(s, 0, first), length, product(s, last, s.size())};
+  return std::nullopt;
+}
+
+}  // namespace
+
+bool lower_rows(Lowering& l, const Group& group) {
+  if (group.anchor >= 0 || group.nodes.size() != 1) return false;
+  const Graph& g = l.graph();
+  const Node& n = g.nodes[group.nodes[0]];
+  if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty()) return false;
+  const auto f32 = [&](ValueId v) { return v != kAbsent && l.is_static(v) && l.dtype(v) == DType::f32; };
+  if (!f32(n.inputs[0]) || !f32(n.outputs[0])) return false;
+  auto kernel = std::make_unique<RowKernel>();
+  Step step;
+  std::optional<RowForm> form;
+  if (n.op == "Softmax" || n.op == "LogSoftmax") {
+    form = softmax_form(l, n);
+  } else if (n.op == "GlobalAveragePool" || n.op == "GlobalMaxPool") {
+    const Shape s = l.shape(n.inputs[0]);
+    const int64_t pixels = product(s, 2, s.size());
+    if (pixels == 0) return false;
+    const bool average = n.op == "GlobalAveragePool", last = l.where(n.inputs[0]).layout == Layout::channels_last;
+    if (average && last) form = RowForm{RowOp::mean_columns, s[0], pixels, s[1], Layout::channels_last};
+    else form = RowForm{average ? RowOp::mean : RowOp::max, s[0] * s[1], pixels};
+  } else if (n.op == "LayerNormalization") {
+    for (size_t i = 1; i < n.outputs.size(); ++i) {
+      if (n.outputs[i] != kAbsent) return false;
+    }
+    const Shape s = l.shape(n.inputs[0]);
+    const int64_t axis = ops::wrap_axis(n.integer("axis", -1), static_cast<int64_t>(s.size()));
+    const int64_t length = product(s, axis, s.size());
+    for (size_t i = 1; i < n.inputs.size(); ++i) {
+      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || element_count(l.shape(n.inputs[i])) != length)) return false;
+    }
+    if (length == 0) return false;
+    form = RowForm{RowOp::layer_norm, product(s, 0, axis), length};
+    kernel->arguments.epsilon = n.real("epsilon", 1e-5f);
+    kernel->scale = l.place(n.inputs[1], Layout::natural);
+    kernel->has_scale = true;
+    step.reads.push_back(kernel->scale.buffer);
+    if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) {
+      kernel->bias = l.place(n.inputs[2], Layout::natural);
+      kernel->has_bias = true;
+      step.reads.push_back(kernel->bias.buffer);
+    }
+  } else if (n.op.starts_with("Reduce")) {
+    form = reduce_form(l, n);
+  }
+  if (!form) return false;
+  step.kind = n.op.starts_with("Reduce") || n.op.starts_with("Global") ? "reduction" : n.op == "LayerNormalization" ? "normalisation" : "softmax";
+  step.nodes = l.names(group);
+  kernel->rows = kernels::rows(l.options().isa);
+  kernel->arguments.op = form->op;
+  kernel->arguments.length = form->length;
+  kernel->arguments.width = form->width;
+  kernel->count = form->count;
+  kernel->each = std::max<int64_t>(1, std::min<int64_t>(form->count / (l.options().threads * 4) + 1, 16384 / std::max<int64_t>(1, form->length * form->width) + 1));
+  kernel->input = l.place(n.inputs[0], form->in);
+  kernel->output = l.define(n.outputs[0], form->out);
+  step.reads.push_back(kernel->input.buffer);
+  step.writes.push_back(kernel->output.buffer);
+  const double elements = static_cast<double>(form->count) * static_cast<double>(form->length * form->width);
+  step.flops = elements * (step.kind == "reduction" ? 1 : 5);
+  step.bytes = 4 * (elements + static_cast<double>(element_count(l.shape(n.outputs[0]))));
+  step.recipe = fmt::format("{} rows of {}{}", form->count, form->length, form->width > 1 ? fmt::format(" x {}", form->width) : "");
+  step.kernel = std::move(kernel);
+  l.add(std::move(step));
+  return true;
+}
+
+// ---- copies ----
+
+namespace {
+
+class CopyKernel : public StepKernel {
+ public:
+  struct Part {
+    kernels::CopyPlan plan;
+    Place from, to;  // offsets point at the first element read and written
+  };
+  std::vector<Part> parts;
+
+  void run(const StepContext& c) const override {
+    for (const Part& p : parts) {
+      const char* from = pointer<const char>(c, p.from);
+      char* to = pointer<char>(c, p.to);
+      const int64_t pieces = std::min<int64_t>(p.plan.tasks, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
+      c.workers.each(pieces, [&](int64_t task, int) { kernels::run_copy(p.plan, from, to, p.plan.tasks * task / pieces, p.plan.tasks * (task + 1) / pieces); });
+    }
+  }
+};
+
+int copy_bytes(DType d) {
+  const int bits = bit_width(d);
+  return bits == 8 || bits == 16 || bits == 32 || bits == 64 ? bits / 8 : 0;
+}
+
+CopyKernel::Part part(int bytes, const Shape& shape, std::vector<int64_t> in, std::vector<int64_t> out, Place from, int64_t from_element, Place to, int64_t to_element) {
+  from.offset += from_element * bytes;
+  to.offset += to_element * bytes;
+  CopyKernel::Part p{kernels::plan_copy(bytes, shape, std::move(in), std::move(out)), from, to};
+  if (element_count(shape) == 0) p.plan.tasks = 0;
+  return p;
+}
+
+Step copy_step(std::vector<std::string> nodes, const std::string& recipe, double elements, int bytes) {
+  Step step;
+  step.kind = "copy";
+  step.nodes = std::move(nodes);
+  step.recipe = recipe;
+  step.bytes = 2 * elements * bytes;
+  return step;
+}
+
+class GatherKernel : public StepKernel {
+ public:
+  Place data, indices, output;
+  bool wide = true;  // i64 indices, else i32
+  int64_t outer = 0, axis_size = 0, inner_bytes = 0, count = 0;
+  std::string where;
+
+  int64_t index(const StepContext& c, int64_t i) const {
+    const int64_t v = wide ? pointer<const int64_t>(c, indices)[i] : pointer<const int32_t>(c, indices)[i];
+    return v < 0 ? v + axis_size : v;
+  }
+
+  void run(const StepContext& c) const override {
+    for (int64_t i = 0; i < count; ++i) {
+      const int64_t at = index(c, i);
+      if (at < 0 || at >= axis_size) throw Error({{Category::value, where, fmt::format("index {} is outside an axis of {} elements", at < 0 ? at - axis_size : at, axis_size)}});
+    }
+    const char* from = pointer<const char>(c, data);
+    char* to = pointer<char>(c, output);
+    constexpr int64_t kEach = 64;
+    const int64_t total = outer * count;
+    c.workers.each((total + kEach - 1) / kEach, [&](int64_t task, int) {
+      for (int64_t r = task * kEach; r < std::min(total, (task + 1) * kEach); ++r) {
+        std::memcpy(to + r * inner_bytes, from + (r / count * axis_size + index(c, r % count)) * inner_bytes, inner_bytes);
+      }
+    });
+  }
+};
+
+bool lower_gather(Lowering& l, const Group& group, const Node& n) {
+  const DType id = l.dtype(n.inputs[1]);
+  if (!l.is_static(n.inputs[0]) || !l.is_static(n.inputs[1]) || copy_bytes(l.dtype(n.inputs[0])) == 0 || (id != DType::i64 && id != DType::i32)) return false;
+  const Shape s = l.shape(n.inputs[0]);
+  const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
+  auto k = std::make_unique<GatherKernel>();
+  k->data = l.place(n.inputs[0], Layout::natural);
+  k->indices = l.place(n.inputs[1], Layout::natural);
+  k->wide = id == DType::i64;
+  k->outer = product(s, 0, axis);
+  k->axis_size = s[axis];
+  k->inner_bytes = product(s, axis + 1, s.size()) * copy_bytes(l.dtype(n.inputs[0]));
+  k->count = element_count(l.shape(n.inputs[1]));
+  k->where = label(l.graph(), n);
+  k->output = l.define(n.outputs[0], Layout::natural);
+  Step step = copy_step(l.names(group), fmt::format("{} runs of {} bytes", k->outer * k->count, k->inner_bytes), static_cast<double>(k->outer * k->count), static_cast<int>(k->inner_bytes));
+  step.reads = {k->data.buffer, k->indices.buffer};
+  step.writes = {k->output.buffer};
+  step.kernel = std::move(k);
+  l.add(std::move(step));
+  return true;
+}
+
+bool lower_join(Lowering& l, const Group& group, const Node& n) {
+  const bool concat = n.op == "Concat";
+  const std::vector<ValueId> parts = concat ? n.inputs : n.outputs;
+  const ValueId whole = concat ? n.outputs[0] : n.inputs[0];
+  const int bytes = copy_bytes(l.dtype(whole));
+  const auto fixed = [&](ValueId v) { return v != kAbsent && l.is_static(v); };
+  if (bytes == 0 || !fixed(whole) || !std::all_of(parts.begin(), parts.end(), fixed)) return false;
+  const Shape s = l.shape(whole);
+  const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
+  // Channels-last stays channels-last when everything that comes in is.
+  const auto last = [&](ValueId v) { return l.where(v).layout == Layout::channels_last; };
+  const Layout layout = concat ? (std::all_of(parts.begin(), parts.end(), last) ? Layout::channels_last : Layout::natural) : (last(whole) ? Layout::channels_last : Layout::natural);
+  auto k = std::make_unique<CopyKernel>();
+  Step step = copy_step(l.names(group), concat ? "into one buffer" : "out of one buffer", static_cast<double>(element_count(s)), bytes);
+  std::vector<Place> places;
+  if (concat) {
+    for (ValueId v : parts) places.push_back(l.place(v, layout));
+    places.push_back(l.define(whole, layout));
+  } else {
+    const Place from = l.place(whole, layout);
+    for (ValueId v : parts) places.push_back(l.define(v, layout));
+    places.push_back(from);
+  }
+  const auto whole_strides = logical_strides(s, layout);
+  int64_t at = 0;
+  for (size_t i = 0; i < parts.size(); ++i) {
+    const Shape p = l.shape(parts[i]);
+    const auto strides = logical_strides(p, layout);
+    if (concat) k->parts.push_back(part(bytes, p, strides, whole_strides, places[i], 0, places.back(), at * whole_strides[axis]));
+    else k->parts.push_back(part(bytes, p, whole_strides, strides, places.back(), at * whole_strides[axis], places[i], 0));
+    at += p[axis];
+    (concat ? step.reads : step.writes).push_back(places[i].buffer);
+  }
+  (concat ? step.writes : step.reads).push_back(places.back().buffer);
+  step.kernel = std::move(k);
+  l.add(std::move(step));
+  return true;
+}
+
+}  // namespace
+
+void lower_conversion(Lowering& l, ValueId v, Place from, Place to) {
+  const Shape s = l.shape(v);
+  const int bytes = copy_bytes(l.dtype(v));
+  if (bytes == 0) fail(Category::internal, "layout change of {}", to_string(l.dtype(v)));
+  auto k = std::make_unique<CopyKernel>();
+  k->parts.push_back(part(bytes, s, logical_strides(s, from.layout), logical_strides(s, to.layout), from, 0, to, 0));
+  Step step = copy_step({"layout of " + l.graph().values[v].name}, to.layout == Layout::channels_last ? "to channels-last" : "to natural order", static_cast<double>(element_count(s)), bytes);
+  step.kind = "layout";
+  step.reads = {from.buffer};
+  step.writes = {to.buffer};
+  step.kernel = std::move(k);
+  l.add(std::move(step));
+}
+
+bool lower_movement(Lowering& l, const Group& group) {
+  if (group.anchor >= 0 || group.nodes.size() != 1) return false;
+  const Graph& g = l.graph();
+  const Node& n = g.nodes[group.nodes[0]];
+  if (!n.domain.empty() || n.inputs.empty() || n.inputs[0] == kAbsent) return false;
+  const OpDef* def = find_op(n.domain, n.op, g.opset(n.domain));
+  if (n.op == "Gather") return l.is_static(n.outputs[0]) && lower_gather(l, group, n);
+  if (n.op == "Concat" || n.op == "Split") return lower_join(l, group, n);
+  if (!l.is_static(n.inputs[0]) || !l.is_static(n.outputs[0])) return false;
+  if (def->trait == Trait::view) {
+    for (size_t i = 1; i < n.outputs.size(); ++i) {
+      if (n.outputs[i] != kAbsent) return false;
+    }
+    if (n.op == "Dropout" && n.inputs.size() > 2 && n.inputs[2] != kAbsent) return false;  // may be training
+    l.alias(n.outputs[0], l.place(n.inputs[0], Layout::natural));
+    return true;
+  }
+  const int bytes = copy_bytes(l.dtype(n.inputs[0]));
+  if (bytes == 0 || (n.op != "Transpose" && n.op != "Slice" && n.op != "Expand")) return false;
+  std::vector<Tensor> held;
+  std::vector<const Tensor*> constants;
+  held.reserve(n.inputs.size());
+  for (size_t i = 0; i < n.inputs.size(); ++i) {
+    held.push_back(i > 0 && n.inputs[i] != kAbsent && l.is_constant(n.inputs[i]) ? l.constant(n.inputs[i]) : Tensor());
+    constants.push_back(held.back().empty() ? nullptr : &held.back());
+  }
+  const Shape in = l.shape(n.inputs[0]);
+  auto read = ops::strided_read(n, static_cast<int>(g.opset("")), in, constants);
+  if (!read) return false;
+  Place from = l.where(n.inputs[0]);
+  if (n.op == "Transpose" && from.layout == Layout::channels_last) {
+    // Read straight from the layout it has; often nothing is left to move.
+    const auto last = logical_strides(in, Layout::channels_last);
+    auto perm = n.integers("perm");
+    if (perm.empty()) {
+      for (int64_t i = static_cast<int64_t>(in.size()) - 1; i >= 0; --i) perm.push_back(i);
+    }
+    for (size_t i = 0; i < perm.size(); ++i) read->strides[i] = last[perm[i] < 0 ? perm[i] + static_cast<int64_t>(perm.size()) : perm[i]];
+  } else {
+    from = l.place(n.inputs[0], Layout::natural);
+  }
+  const auto out_strides = logical_strides(read->shape, Layout::natural);
+  bool same = read->offset == 0 && element_count(in) == element_count(read->shape);
+  for (size_t i = 0; i < out_strides.size() && same; ++i) same = read->shape[i] == 1 || out_strides[i] == read->strides[i];
+  if (same) {
+    l.alias(n.outputs[0], {from.buffer, from.offset, Layout::natural});
+    return true;
+  }
+  const Place to = l.define(n.outputs[0], Layout::natural);
+  auto k = std::make_unique<CopyKernel>();
+  k->parts.push_back(part(bytes, read->shape, read->strides, out_strides, from, read->offset, to, 0));
+  Step step = copy_step(l.names(group), "strided", static_cast<double>(element_count(read->shape)), bytes);
+  step.reads = {from.buffer};
+  step.writes = {to.buffer};
+  step.kernel = std::move(k);
+  l.add(std::move(step));
+  return true;
+}
+
+// ---- plain ----
+
+namespace {
+
+class PlainKernel : public StepKernel {
+ public:
+  std::shared_ptr<const Graph> graph;
+  const Node* node = nullptr;
+  struct Source {
+    ValueId value = kAbsent;
+    std::optional<Tensor> constant;
+    Place place;
+    bool dynamic = false;
+  };
+  std::vector<Source> sources;
+  struct Target {
+    ValueId value = kAbsent;
+    Place place;
+    bool dynamic = false;
+  };
+  std::vector<Target> targets;
+
+  void run(const StepContext& c) const override {
+    std::vector<Tensor> inputs;
+    for (const Source& s : sources) {
+      if (s.value == kAbsent) inputs.emplace_back();
+      else if (s.constant) inputs.push_back(*s.constant);
+      else if (s.dynamic) inputs.push_back(c.tensors[s.value]);
+      else inputs.push_back(Tensor::borrow(graph->values[s.value].dtype, *known_shape(graph->values[s.value].dims), pointer<void>(c, s.place)));
+    }
+    auto results = evaluate_node(*graph, *node, inputs);
+    for (size_t i = 0; i < targets.size(); ++i) {
+      const Target& t = targets[i];
+      if (t.value == kAbsent) continue;
+      if (i >= results.size()) throw Error({{Category::internal, label(*graph, *node), fmt::format("gave {} outputs, expected {}", results.size(), targets.size())}});
+      Tensor& r = results[i];
+      if (t.dynamic) {
+        // A view of an input would not outlive the input's place in the arena.
+        const bool view = std::any_of(inputs.begin(), inputs.end(), [&](const Tensor& x) { return x.data() == r.data() && !x.empty(); });
+        c.tensors[t.value] = view ? r.clone() : std::move(r);
+        continue;
+      }
+      const Value& v = graph->values[t.value];
+      if (r.shape() != *known_shape(v.dims) || r.dtype() != v.dtype) {
+        throw Error({{Category::internal, label(*graph, *node), fmt::format("gave {} of {} for '{}', inference promised {} of {}", to_string(r.dtype()), to_string(r.shape()), v.name, to_string(v.dtype), to_string(*v.dims))}});
+      }
+      if (r.byte_size() > 0) std::memcpy(pointer<void>(c, t.place), r.data(), r.byte_size());
+    }
+  }
+};
+
+}  // namespace
+
+void lower_plain(Lowering& l, int index) {
+  const Graph& g = l.graph();
+  const Node& n = g.nodes[index];
+  auto k = std::make_unique<PlainKernel>();
+  Step step;
+  step.kind = "plain";
+  step.nodes = {Lowering::node_label(n)};
+  step.recipe = "plain evaluation";
+  k->node = &n;
+  for (ValueId v : n.inputs) {
+    PlainKernel::Source s;
+    s.value = v;
+    if (v != kAbsent) {
+      if (l.is_constant(v)) {
+        s.constant = l.constant(v);
+        l.weights().keep_raw(v);
+      } else if (l.is_static(v)) {
+        s.place = l.place(v, Layout::natural);
+        step.reads.push_back(s.place.buffer);
+      } else {
+        s.dynamic = true;
+      }
+    }
+    k->sources.push_back(std::move(s));
+  }
+  for (ValueId v : n.outputs) {
+    PlainKernel::Target t;
+    t.value = v;
+    if (v != kAbsent) {
+      t.dynamic = !l.is_static(v);
+      if (!t.dynamic) {
+        t.place = l.define(v, Layout::natural);
+        step.writes.push_back(t.place.buffer);
+        step.bytes += static_cast<double>(Tensor::borrow(l.dtype(v), l.shape(v), nullptr).byte_size());
+      }
+    }
+    k->targets.push_back(t);
+  }
+  k->graph = l.shared_graph();
+  step.kernel = std::move(k);
+  l.add(std::move(step));
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,491 @@
+// Elementwise nodes to tapes, and epilogues.
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <map>
+#include <unordered_map>
+
+#include "base/fail.hpp"
+#include "kernels/tape.hpp"
+#include "lower/lowering.hpp"
+#include "ops/support.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe::lower {
+
+using kernels::Tape;
+using kernels::TapeOp;
+using kernels::TapeOperand;
+
+namespace {
+
+constexpr size_t kMaxSteps = 64;
+
+const std::unordered_map<std::string, TapeOp> kUnary{
+    {"Neg", TapeOp::neg}, {"Abs", TapeOp::abs}, {"Sqrt", TapeOp::sqrt}, {"Reciprocal", TapeOp::reciprocal}, {"Exp", TapeOp::exp}, {"Log", TapeOp::log},
+    {"Tanh", TapeOp::tanh}, {"Sigmoid", TapeOp::sigmoid}, {"Erf", TapeOp::erf}, {"Floor", TapeOp::floor}, {"Ceil", TapeOp::ceil}, {"Round", TapeOp::round},
+    {"Sign", TapeOp::sign}, {"Relu", TapeOp::relu}, {"LeakyRelu", TapeOp::leaky_relu}, {"Elu", TapeOp::elu}, {"Celu", TapeOp::celu}, {"Selu", TapeOp::selu},
+    {"Softplus", TapeOp::softplus}, {"Softsign", TapeOp::softsign}, {"HardSigmoid", TapeOp::hard_sigmoid}, {"HardSwish", TapeOp::hard_swish}, {"Mish", TapeOp::mish},
+    {"Gelu", TapeOp::gelu}, {"ThresholdedRelu", TapeOp::threshold}, {"Not", TapeOp::logical_not}};
+
+const std::unordered_map<std::string, TapeOp> kBinary{
+    {"Add", TapeOp::add}, {"Sub", TapeOp::sub}, {"Mul", TapeOp::mul}, {"Div", TapeOp::div}, {"Pow", TapeOp::pow}, {"PRelu", TapeOp::prelu},
+    {"Less", TapeOp::less}, {"LessOrEqual", TapeOp::less_equal}, {"Greater", TapeOp::greater}, {"GreaterOrEqual", TapeOp::greater_equal}, {"Equal", TapeOp::equal},
+    {"And", TapeOp::logical_and}, {"Or", TapeOp::logical_or}, {"Xor", TapeOp::logical_xor}};
+
+const std::unordered_map<std::string, TapeOp> kVariadic{{"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
+
+bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean; }
+
+bool constant_here(const Graph& g, ValueId v) { return v != kAbsent && g.values[v].constant && g.values[v].constant->data() != nullptr; }
+
+}  // namespace
+
+bool tapeable(const Graph& g, const Node& n) {
+  if (!n.domain.empty() || n.outputs.empty() || n.outputs[0] == kAbsent) return false;
+  for (size_t i = 1; i < n.outputs.size(); ++i) {
+    if (n.outputs[i] != kAbsent) return false;
+  }
+  const auto known = [&](ValueId v) { return tape_dtype(g.values[v].dtype) && known_shape(g.values[v].dims); };
+  if (!known(n.outputs[0])) return false;
+  for (ValueId v : n.inputs) {
+    if (v != kAbsent && !known(v)) return false;
+  }
+  const auto in = [&](size_t i) { return g.values[n.inputs[i]].dtype; };
+  if (kUnary.contains(n.op)) return n.op == "Not" || in(0) == DType::f32;
+  if (n.op == "Clip") return in(0) == DType::f32;
+  if (kVariadic.contains(n.op)) return in(0) == DType::f32 && n.inputs.size() <= 8;
+  if (n.op == "Where") return in(1) == DType::f32 && g.values[n.outputs[0]].dtype == DType::f32;
+  if (n.op == "Cast") return true;
+  if (n.op == "BatchNormalization") {
+    if (n.integer("training_mode", 0) != 0 || in(0) != DType::f32) return false;
+    for (size_t i = 1; i < 5; ++i) {
+      if (!constant_here(g, n.inputs[i])) return false;
+    }
+    return known_shape(g.values[n.inputs[0]].dims)->size() >= 2;
+  }
+  if (kBinary.contains(n.op)) return in(0) == in(1) && (in(0) == DType::f32 || n.op == "Equal" || n.op == "And" || n.op == "Or" || n.op == "Xor");
+  return false;
+}
+
+namespace {
+
+// Steps over virtual registers: sources first come, temporaries after.
+class TapeMaker {
+ public:
+  explicit TapeMaker(const Graph& g) : graph_(g) {}
+
+  int source(ValueId v) {
+    const auto it = registers_.find(v);
+    if (it != registers_.end()) return it->second;
+    sources_.push_back({v, {}});
+    kinds_.push_back(static_cast<int>(sources_.size()) - 1);
+    return registers_[v] = static_cast<int>(kinds_.size()) - 1;
+  }
+  int source(Tensor t) {
+    sources_.push_back({kAbsent, std::move(t)});
+    kinds_.push_back(static_cast<int>(sources_.size()) - 1);
+    return static_cast<int>(kinds_.size()) - 1;
+  }
+  int scalar(float v) { return source(Tensor::from<float>({}, {v})); }
+  int put(TapeOp op, int a, int b = -1, int c = -1, float p = 0, float q = 0) {
+    kinds_.push_back(-1);
+    steps_.push_back({op, static_cast<int>(kinds_.size()) - 1, {a, b, c}, p, q});
+    return steps_.back().out;
+  }
+
+  void node(const Node& n) {
+    const auto in = [&](size_t i) { return source(n.inputs[i]); };
+    int out = -1;
+    if (const auto u = kUnary.find(n.op); u != kUnary.end()) {
+      TapeOp op = u->second;
+      float p = 0, q = 0;
+      if (n.op == "LeakyRelu") p = n.real("alpha", 0.01f);
+      if (n.op == "Elu" || n.op == "Celu" || n.op == "ThresholdedRelu") p = n.real("alpha", 1);
+      if (n.op == "Selu") p = n.real("alpha", 1.67326319217681884765625f), q = n.real("gamma", 1.05070102214813232421875f);
+      if (n.op == "HardSigmoid") p = n.real("alpha", 0.2f), q = n.real("beta", 0.5f);
+      if (n.op == "Gelu" && n.text("approximate", "none") == "tanh") op = TapeOp::gelu_tanh;
+      out = put(op, in(0), -1, -1, p, q);
+    } else if (const auto b = kBinary.find(n.op); b != kBinary.end()) {
+      out = put(b->second, in(0), in(1));
+    } else if (const auto v = kVariadic.find(n.op); v != kVariadic.end()) {
+      out = in(0);
+      for (size_t i = 1; i < n.inputs.size(); ++i) out = put(v->second, out, in(i));
+      if (n.op == "Mean") out = put(TapeOp::div, out, scalar(static_cast<float>(n.inputs.size())));
+      if (n.inputs.size() == 1) out = put(TapeOp::copy, out);
+    } else if (n.op == "Where") {
+      out = put(TapeOp::where, in(0), in(1), in(2));
+    } else if (n.op == "Cast") {
+      const bool to_bool = graph_.values[n.outputs[0]].dtype == DType::boolean && graph_.values[n.inputs[0]].dtype == DType::f32;
+      out = to_bool ? put(TapeOp::logical_not, put(TapeOp::logical_not, in(0))) : put(TapeOp::copy, in(0));
+    } else if (n.op == "Clip") {
+      out = clip(n);
+    } else {  // BatchNormalization with constant parameters: x * scale + shift along axis 1
+      const auto p = [&](size_t i) { return widen<double>(*graph_.values[n.inputs[i]].constant); };
+      const auto gamma = p(1), beta = p(2), mean = p(3), variance = p(4);
+      const size_t rank = known_shape(graph_.values[n.inputs[0]].dims)->size();
+      std::vector<double> scale(gamma.size()), shift(gamma.size());
+      for (size_t c = 0; c < gamma.size(); ++c) {
+        scale[c] = gamma[c] / std::sqrt(variance[c] + n.real("epsilon", 1e-5f));
+        shift[c] = beta[c] - mean[c] * scale[c];
+      }
+      Shape shape(rank, 1);
+      shape[1] = static_cast<int64_t>(gamma.size());
+      out = put(TapeOp::add, put(TapeOp::mul, in(0), source(narrow<double>(DType::f32, shape, scale))), source(narrow<double>(DType::f32, shape, shift)));
+    }
+    registers_[n.outputs[0]] = out;
+  }
+
+  std::optional<BuiltTape> finish(ValueId result) {
+    // Registers to slots: sources keep theirs, temporaries share by lifetime.
+    if (steps_.empty() || steps_.size() > kMaxSteps) return std::nullopt;
+    std::vector<int> last(kinds_.size(), -1), slot(kinds_.size(), -1);
+    for (size_t s = 0; s < steps_.size(); ++s) {
+      for (int r : steps_[s].in) {
+        if (r >= 0) last[r] = static_cast<int>(s);
+      }
+    }
+    if (registers_.at(result) != steps_.back().out) return std::nullopt;
+    BuiltTape out;
+    for (size_t r = 0; r < kinds_.size(); ++r) slot[r] = kinds_[r];
+    const int inputs = static_cast<int>(sources_.size());
+    std::vector<int> free;
+    int slots = inputs;
+    for (size_t s = 0; s < steps_.size(); ++s) {
+      const Virtual& v = steps_[s];
+      // The output may take an input's slot: strips are read before they are written, element by element.
+      for (int i = 0; i < 3; ++i) {
+        const int r = v.in[i];
+        const bool repeated = (i > 0 && v.in[0] == r) || (i > 1 && v.in[1] == r);
+        if (r >= 0 && kinds_[r] < 0 && last[r] == static_cast<int>(s) && !repeated) free.push_back(slot[r]);
+      }
+      if (free.empty()) {
+        slot[v.out] = slots++;
+      } else {
+        slot[v.out] = free.back();
+        free.pop_back();
+      }
+      const auto at = [&](int r) { return static_cast<uint8_t>(r < 0 ? 0 : slot[r]); };
+      out.tape.steps.push_back({v.op, at(v.out), at(v.in[0]), at(v.in[1]), at(v.in[2]), v.p, v.q});
+    }
+    if (slots > kernels::kMaxSlots) return std::nullopt;
+    out.tape.inputs = inputs;
+    out.tape.slots = slots;
+    out.tape.result = out.tape.steps.back().out;
+    out.sources = std::move(sources_);
+    return out;
+  }
+
+ private:
+  struct Virtual {
+    TapeOp op;
+    int out;
+    int in[3];
+    float p, q;
+  };
+
+  int clip(const Node& n) {
+    float low = -std::numeric_limits<float>::infinity(), high = -low;
+    int x = source(n.inputs[0]);
+    if (n.inputs.size() == 1) {
+      return put(TapeOp::clip, x, -1, -1, n.real("min", low), n.real("max", high));
+    }
+    const auto bound = [&](size_t i) { return i < n.inputs.size() ? n.inputs[i] : kAbsent; };
+    bool moving = false;
+    for (size_t i = 1; i <= 2; ++i) {
+      if (bound(i) == kAbsent) continue;
+      if (!constant_here(graph_, bound(i))) moving = true;
+      else (i == 1 ? low : high) = static_cast<float>(widen<double>(*graph_.values[bound(i)].constant).at(0));
+    }
+    if (!moving) return put(TapeOp::clip, x, -1, -1, low, high);
+    if (bound(1) != kAbsent) x = put(TapeOp::max, x, source(bound(1)));
+    if (bound(2) != kAbsent) x = put(TapeOp::min, x, source(bound(2)));
+    return x;
+  }
+
+  const Graph& graph_;
+  std::vector<TapeSource> sources_;
+  std::vector<int> kinds_;  // per register: index of its source, or -1
+  std::map<ValueId, int> registers_;
+  std::vector<Virtual> steps_;
+};
+
+}  // namespace
+
+std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nodes, ValueId head) {
+  TapeMaker maker(graph);
+  if (head != kAbsent) maker.source(head);
+  for (int n : nodes) maker.node(graph.nodes[n]);
+  return maker.finish(graph.nodes[nodes.back()].outputs[0]);
+}
+
+std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, Layout layout, const Shape& out, Layout out_layout) {
+  const auto order = physical_order(static_cast<int>(out.size()), out_layout);
+  const auto dims = permuted(out, order), strides = permuted(operand_strides(shape, layout, out), order);
+  // All dims but the last must run together as one.
+  int64_t row = 0, span = 0;
+  bool any = false;
+  for (int i = static_cast<int>(dims.size()) - 2; i >= 0; --i) {
+    if (dims[i] == 1) continue;
+    if (!any) {
+      row = strides[i];
+      span = row * dims[i];
+      any = true;
+    } else {
+      if (strides[i] != span) return std::nullopt;
+      span *= dims[i];
+    }
+  }
+  return std::pair{row, dims.back() == 1 ? int64_t{0} : strides.back()};
+}
+
+std::optional<Epilogue> split_epilogue(const Graph& g, const Group& group, int columns_axis) {
+  Epilogue e;
+  const ValueId made = g.nodes[group.anchor].outputs[0];
+  const Shape out = *known_shape(g.values[made].dims);
+  ValueId head = made;
+  size_t next = 1;
+  // What may still come in registers: 0 bias, 1 residual, 2 clamp. The anchor's own third input takes its place.
+  int stage = 0;
+  if (const Node& anchor = g.nodes[group.anchor]; anchor.inputs.size() > 2 && anchor.inputs[2] != kAbsent) {
+    if (anchor.op == "Gemm" && known_shape(g.values[anchor.inputs[2]].dims) == out) stage = 2;
+    else if (!constant_here(g, anchor.inputs[2])) stage = 1;
+  }
+  const auto reader_count = [&](ValueId v) {
+    int count = 0;
+    for (size_t i = 1; i < group.nodes.size(); ++i) {
+      const auto& in = g.nodes[group.nodes[i]].inputs;
+      count += static_cast<int>(std::count(in.begin(), in.end(), v));
+    }
+    return count;
+  };
+  const auto say = [&](const char* part) { e.text += (e.text.empty() ? "" : " + ") + std::string(part); };
+  for (; next < group.nodes.size(); ++next) {
+    const Node& n = g.nodes[group.nodes[next]];
+    // In registers there is one value: a head read twice (x * sigmoid(x)) goes to the tape.
+    if (reader_count(head) != 1) break;
+    if (n.op == "Add" && n.inputs.size() == 2 && stage < 2) {
+      const ValueId other = n.inputs[0] == head ? n.inputs[1] : n.inputs[0];
+      if (n.inputs[0] != head && n.inputs[1] != head) break;
+      if (g.values[other].dtype != DType::f32) break;
+      const Shape shape = *known_shape(g.values[other].dims);
+      const bool vector = [&] {  // one element a column, nothing along the other dims
+        if (element_count(shape) != out[columns_axis] || out[columns_axis] == 1) return false;
+        const int from_end = static_cast<int>(out.size()) - columns_axis;
+        return static_cast<int>(shape.size()) >= from_end && shape[shape.size() - from_end] == out[columns_axis];
+      }();
+      if (vector && stage == 0 && constant_here(g, other)) {
+        e.bias = TapeSource{other, {}};
+        stage = 1;
+        say("bias");
+      } else if (shape == out) {
+        e.residual = other;
+        stage = 2;
+        say("residual");
+      } else {
+        break;
+      }
+    } else if ((n.op == "Relu" || n.op == "Clip") && n.inputs[0] == head) {
+      if (n.op == "Clip" && n.inputs.size() > 1) {
+        bool constant = true;
+        for (size_t i = 1; i < n.inputs.size(); ++i) constant = constant && (n.inputs[i] == kAbsent || constant_here(g, n.inputs[i]));
+        if (!constant) break;
+      }
+      e.clamp = true;
+      e.low = n.op == "Relu" ? 0.0f : n.inputs.size() == 1 ? n.real("min", -std::numeric_limits<float>::infinity()) : -std::numeric_limits<float>::infinity();
+      e.high = n.op == "Relu" ? std::numeric_limits<float>::infinity() : n.inputs.size() == 1 ? n.real("max", std::numeric_limits<float>::infinity()) : std::numeric_limits<float>::infinity();
+      for (size_t i = 1; i < n.inputs.size() && n.op == "Clip"; ++i) {
+        if (n.inputs[i] != kAbsent) (i == 1 ? e.low : e.high) = static_cast<float>(widen<double>(*g.values[n.inputs[i]].constant).at(0));
+      }
+      say(n.op == "Relu" ? "relu" : "clip");
+      head = n.outputs[0];
+      ++next;
+      break;
+    } else {
+      break;
+    }
+    head = n.outputs[0];
+  }
+  if (next < group.nodes.size()) {
+    e.tape = build_tape(g, std::span<const int>(group.nodes).subspan(next), head);
+    if (!e.tape) return std::nullopt;
+    say("tape of");
+    e.text += fmt::format(" {}", e.tape->tape.steps.size());
+  }
+  return e;
+}
+
+BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout layout, Step& step) {
+  BoundEpilogue b;
+  const Shape shape = l.shape(out);
+  if (e.bias) {
+    b.bias = e.bias->value != kAbsent ? l.place(e.bias->value, Layout::natural) : Place{l.constant_buffer(e.bias->constant)};
+    b.has_bias = true;
+    step.reads.push_back(b.bias.buffer);
+  }
+  if (e.residual != kAbsent) {
+    b.residual = l.place(e.residual, layout);
+    b.has_residual = true;
+    b.residual_stride = layout == Layout::channels_last ? shape[1] : shape.back();
+    step.reads.push_back(b.residual.buffer);
+  }
+  b.clamp = e.clamp;
+  b.low = e.low;
+  b.high = e.high;
+  if (e.tape) {
+    b.tape = e.tape->tape;
+    for (size_t i = 1; i < e.tape->sources.size(); ++i) {
+      const TapeSource& s = e.tape->sources[i];
+      const Shape operand = s.value != kAbsent ? l.shape(s.value) : s.constant.shape();
+      Place at = s.value != kAbsent ? l.where(s.value) : Place{l.constant_buffer(s.constant)};
+      auto strides = matrix_strides(operand, at.layout, shape, layout);
+      if (!strides) {  // its layout is not the output's: bring it there
+        at = l.place(s.value, layout);
+        strides = matrix_strides(operand, at.layout, shape, layout);
+      }
+      b.places.push_back(at);
+      b.row_strides.push_back(strides->first);
+      b.column_strides.push_back(strides->second);
+      b.bools.push_back(s.value != kAbsent && l.dtype(s.value) == DType::boolean);
+      step.reads.push_back(at.buffer);
+    }
+  }
+  return b;
+}
+
+void BoundEpilogue::fill(const StepContext& c, int64_t column, kernels::DenseEpilogue& e, TapeOperand* operands) const {
+  if (has_bias) e.bias = pointer<const float>(c, bias) + column;
+  if (has_residual) {
+    e.residual = pointer<const float>(c, residual) + column;
+    e.residual_stride = residual_stride;
+  }
+  e.clamp = clamp;
+  e.low = low;
+  e.high = high;
+  if (tape.steps.empty()) return;
+  e.tape = &tape;
+  e.operands = operands;
+  e.row_strides = row_strides.data();
+  for (size_t i = 0; i < places.size(); ++i) {
+    operands[i] = {pointer<const char>(c, places[i]) + column * column_strides[i] * (bools[i] ? 1 : 4), column_strides[i], bools[i]};
+  }
+}
+
+// ---- a tape as a step of its own ----
+
+namespace {
+
+class TapeKernel : public StepKernel {
+ public:
+  kernels::RunTape run_tape = nullptr;
+  Tape tape;
+  Place out;
+  bool bool_out = false;
+  std::vector<Place> places;
+  std::vector<bool> bools;
+  std::vector<int64_t> dims;                     // outer dims, then the inner one
+  std::vector<std::vector<int64_t>> strides;     // per operand, per dim
+  int64_t rows = 1, chunks = 1, chunk = 0, rows_a_task = 1;
+
+  void run(const StepContext& c) const override {
+    const int64_t inner = dims.back();
+    const int64_t row_tasks = (rows + rows_a_task - 1) / rows_a_task;
+    c.workers.each(row_tasks * chunks, [&](int64_t task, int) {
+      const int64_t first = task / chunks * rows_a_task, last = std::min(rows, first + rows_a_task);
+      const int64_t from = task % chunks * chunk, count = std::min(chunk, inner - from);
+      TapeOperand operands[kernels::kMaxSlots];
+      for (int64_t row = first; row < last; ++row) {
+        for (size_t i = 0; i < places.size(); ++i) {
+          const auto& s = strides[i];
+          int64_t at = from * s.back(), left = row;
+          for (int d = static_cast<int>(dims.size()) - 2; d >= 0; --d) {
+            at += left % dims[d] * s[d];
+            left /= dims[d];
+          }
+          operands[i] = {pointer<const char>(c, places[i]) + at * (bools[i] ? 1 : 4), s.back(), bools[i]};
+        }
+        run_tape(tape, operands, pointer<char>(c, out) + (row * inner + from) * (bool_out ? 1 : 4), bool_out, count);
+      }
+    });
+  }
+};
+
+}  // namespace
+
+bool lower_tape(Lowering& l, const Group& group) {
+  if (group.anchor >= 0) return false;
+  const Graph& g = l.graph();
+  for (int n : group.nodes) {
+    if (!tapeable(g, g.nodes[n])) return false;
+  }
+  auto built = build_tape(g, group.nodes);
+  if (!built) return false;
+  const ValueId out = g.nodes[group.nodes.back()].outputs[0];
+  const Shape shape = l.shape(out);
+  // Channels-last when a whole-size operand is: the others follow by strides.
+  Layout layout = Layout::natural;
+  for (const TapeSource& s : built->sources) {
+    if (s.value != kAbsent && !l.is_constant(s.value) && l.shape(s.value) == shape && l.where(s.value).layout == Layout::channels_last) layout = Layout::channels_last;
+  }
+  auto kernel = std::make_unique<TapeKernel>();
+  Step step;
+  step.kind = "tape";
+  step.nodes = l.names(group);
+  kernel->tape = built->tape;
+  kernel->run_tape = kernels::run_tape(l.options().isa);
+  kernel->bool_out = l.dtype(out) == DType::boolean;
+  const auto order = physical_order(static_cast<int>(shape.size()), layout);
+  const auto dims = permuted(shape, order);
+  std::vector<std::vector<int64_t>> strides;
+  for (const TapeSource& s : built->sources) {
+    const Shape operand = s.value != kAbsent ? l.shape(s.value) : s.constant.shape();
+    Place at = s.value != kAbsent ? l.where(s.value) : Place{l.constant_buffer(s.constant)};
+    // A whole operand in the other layout would be gathered element by element: convert it once instead.
+    if (s.value != kAbsent && operand == shape && at.layout != layout) at = l.place(s.value, layout);
+    kernel->places.push_back(at);
+    kernel->bools.push_back(s.value != kAbsent && l.dtype(s.value) == DType::boolean);
+    strides.push_back(permuted(operand_strides(operand, at.layout, shape), order));
+    step.reads.push_back(at.buffer);
+    step.bytes += static_cast<double>(element_count(operand)) * (kernel->bools.back() ? 1 : 4);
+    if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 && !kernel->bool_out && !kernel->bools.back()) {
+      step.in_place = at.buffer;
+    }
+  }
+  // Another operand may see the same memory at other indices (a view of it): then in place would be wrong.
+  if (std::count(step.reads.begin(), step.reads.end(), step.in_place) > 1) step.in_place = kNoBuffer;
+  // Dims that run together for all operands become one.
+  kernel->strides.resize(strides.size());
+  for (size_t d = 0; d < dims.size(); ++d) {
+    if (dims[d] == 1) continue;
+    bool merges = !kernel->dims.empty();
+    for (size_t i = 0; i < strides.size() && merges; ++i) merges = kernel->strides[i].back() == strides[i][d] * dims[d];
+    if (merges) kernel->dims.back() *= dims[d];
+    else kernel->dims.push_back(dims[d]);
+    for (size_t i = 0; i < strides.size(); ++i) {
+      if (merges) kernel->strides[i].back() = strides[i][d];
+      else kernel->strides[i].push_back(strides[i][d]);
+    }
+  }
+  if (kernel->dims.empty()) {
+    kernel->dims = {1};
+    for (auto& s : kernel->strides) s = {0};
+  }
+  const int64_t total = element_count(shape), inner = kernel->dims.back();
+  kernel->rows = inner ? total / inner : 0;
+  constexpr int64_t kTask = 16384;  // elements a task: well above what it costs to hand one out
+  kernel->chunk = kernel->rows >= l.options().threads ? std::max<int64_t>(1, inner) : std::min(std::max<int64_t>(1, inner), kTask);
+  kernel->chunks = (inner + kernel->chunk - 1) / kernel->chunk;
+  kernel->rows_a_task = std::max<int64_t>(1, kTask / std::max<int64_t>(1, kernel->chunk));
+  if (total == 0) kernel->rows = kernel->chunks = 0;
+
+  kernel->out = l.define(out, layout);
+  step.writes.push_back(kernel->out.buffer);
+  step.bytes += static_cast<double>(total) * (kernel->bool_out ? 1 : 4);
+  step.flops = static_cast<double>(total) * static_cast<double>(built->tape.steps.size());
+  step.recipe = fmt::format("tape of {} over {} rows of {}", built->tape.steps.size(), kernel->rows, inner);
+  step.kernel = std::move(kernel);
+  l.add(std::move(step));
+  return true;
+}
+
+}  // namespace lathe::lower

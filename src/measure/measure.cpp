@@ -1,0 +1,274 @@
+#include "lathe/measure.hpp"
+
+#include <hwloc.h>
+
+#include <algorithm>
+#include <barrier>
+#include <cmath>
+#include <cstring>
+#include <fstream>
+#include <mutex>
+#include <numeric>
+#include <thread>
+
+#include "base/fail.hpp"
+#include "base/memory.hpp"
+#include "kernels/isa.hpp"
+#include "kernels/probe.hpp"
+
+namespace lathe {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::now() - t).count(); }
+
+// Runs `burst` on all threads at once, several times; the best total rate. burst(thread) returns work done.
+double best_rate(int threads, double seconds, const std::function<double(int)>& burst) {
+  constexpr int kBursts = 5;
+  std::vector<double> work(threads);
+  std::vector<Clock::time_point> begin(threads), end(threads);
+  double best = 0;
+  std::barrier gate(threads);
+  const auto body = [&](int t) {
+    burst(t);  // wakes the core and its wide units up
+    for (int b = 0; b < kBursts; ++b) {
+      gate.arrive_and_wait();
+      begin[t] = Clock::now();
+      work[t] = 0;
+      do work[t] += burst(t);
+      while (since(begin[t]) < seconds / kBursts);
+      end[t] = Clock::now();
+      gate.arrive_and_wait();
+      if (t == 0) {
+        double total = 0;
+        for (int i = 0; i < threads; ++i) total += work[i] / std::chrono::duration<double>(end[i] - begin[i]).count();
+        best = std::max(best, total);
+      }
+    }
+  };
+  std::vector<std::jthread> others;
+  for (int t = 1; t < threads; ++t) others.emplace_back(body, t);
+  body(0);
+  others.clear();
+  return best;
+}
+
+kernels::Isa isa_of(const std::string& name) {
+  const auto isa = name.empty() ? kernels::best() : kernels::parse_isa(name);
+  if (!isa) fail(Category::value, "instruction set '{}' is not known", name);
+  return *isa;
+}
+
+}  // namespace
+
+MachineInfo machine_info() {
+  MachineInfo m;
+  m.usable = usable_cores();
+  for (kernels::Isa isa : kernels::available()) m.isas.emplace_back(kernels::name(isa));
+  m.int8_dot = kernels::has_int8_dot();
+  hwloc_topology_t topology;
+  if (hwloc_topology_init(&topology) == 0) {
+    hwloc_topology_load(topology);
+    m.cores = hwloc_get_nbobjs_by_type(topology, HWLOC_OBJ_CORE);
+    if (hwloc_obj_t package = hwloc_get_obj_by_type(topology, HWLOC_OBJ_PACKAGE, 0)) {
+      if (const char* model = hwloc_obj_get_info_by_name(package, "CPUModel")) m.cpu = model;
+    }
+    const hwloc_obj_type_t levels[] = {HWLOC_OBJ_L1CACHE, HWLOC_OBJ_L2CACHE, HWLOC_OBJ_L3CACHE};
+    for (int i = 0; i < 3; ++i) {
+      if (hwloc_obj_t cache = hwloc_get_obj_by_type(topology, levels[i], 0)) {
+        m.caches.push_back({i + 1, static_cast<size_t>(cache->attr->cache.size), std::max(1, hwloc_bitmap_weight(cache->cpuset))});
+      }
+    }
+    m.memory_bytes = hwloc_get_root_obj(topology)->total_memory;
+    hwloc_topology_destroy(topology);
+  }
+  if (m.cores <= 0) m.cores = m.usable;
+  if (m.cpu.empty()) m.cpu = "unknown processor";
+  return m;
+}
+
+double measure_fma_peak(const std::string& isa, int threads, double seconds) {
+  const kernels::Isa which = isa_of(isa);
+  std::vector<float> sinks(static_cast<size_t>(threads) * 16, 0.5f);
+  return best_rate(threads, seconds, [&](int t) { return kernels::burn_fma(which, 20000, &sinks[t * 16]); }) / 1e9;
+}
+
+double measure_int8_peak(int threads, double seconds) {
+  if (!kernels::has_int8_dot()) return 0;
+  std::vector<int32_t> sinks(static_cast<size_t>(threads) * 16, 1);
+  return best_rate(threads, seconds, [&](int t) { return kernels::burn_int8_dot(20000, &sinks[t * 16]); }) / 1e9;
+}
+
+double measure_read_bandwidth(const std::string& isa, size_t bytes, int threads, double seconds) {
+  const kernels::Isa which = isa_of(isa);
+  bytes = std::max<size_t>(1024, bytes / 1024 * 1024);
+  std::vector<std::shared_ptr<std::byte>> blocks(threads);
+  for (auto& b : blocks) {
+    b = allocate_aligned(bytes);
+    std::memset(b.get(), 0, bytes);
+  }
+  std::vector<float> sinks(static_cast<size_t>(threads) * 16, 0);
+  const int64_t times = std::max<int64_t>(1, (int64_t{4} << 20) / static_cast<int64_t>(bytes));
+  return best_rate(threads, seconds, [&](int t) { return kernels::read_all(which, blocks[t].get(), static_cast<int64_t>(bytes), times, &sinks[t * 16]); }) / 1e9;
+}
+
+Limits measure_limits(int threads, const std::function<void(const std::string&)>& progress) {
+  const MachineInfo m = machine_info();
+  if (threads <= 0) threads = m.usable;
+  const auto say = [&](const std::string& what) {
+    if (progress) progress(what);
+  };
+  Limits l;
+  for (const std::string& isa : m.isas) {
+    for (int t = 1; t <= threads; ++t) {
+      say(fmt::format("multiply-add rate, {}, {} threads", isa, t));
+      l.fma.push_back({isa, t, measure_fma_peak(isa, t)});
+    }
+  }
+  for (int t = 1; m.int8_dot && t <= threads; ++t) {
+    say(fmt::format("int8 dot products, {} threads", t));
+    l.int8.push_back({t, measure_int8_peak(t)});
+  }
+  // Half of each level, so that it holds the set beside everything else; DRAM: four times the last level.
+  std::vector<std::pair<std::string, size_t>> sets;
+  for (const CacheInfo& c : m.caches) sets.emplace_back("L" + std::to_string(c.level), c.bytes / 2 / (c.level == 3 ? std::max(1, threads) : 1));
+  const size_t last = m.caches.empty() ? size_t{32} << 20 : m.caches.back().bytes;
+  sets.emplace_back("DRAM", std::min<size_t>(std::max<size_t>(last * 4, size_t{64} << 20), size_t{256} << 20));
+  for (const auto& [level, bytes] : sets) {
+    for (int t = 1; t <= threads; ++t) {
+      say(fmt::format("read bandwidth, {}, {} threads", level, t));
+      l.read.push_back({level, bytes, t, measure_read_bandwidth("", bytes, t, level == "DRAM" ? 0.3 : 0.05)});
+    }
+  }
+  return l;
+}
+
+Latency summarise(std::vector<double> s) {
+  Latency l;
+  l.runs = static_cast<int64_t>(s.size());
+  if (s.empty()) return l;
+  std::sort(s.begin(), s.end());
+  const auto at = [&](double q) {
+    const double x = q * static_cast<double>(s.size() - 1);
+    const auto i = static_cast<size_t>(x);
+    return i + 1 < s.size() ? s[i] + (s[i + 1] - s[i]) * (x - static_cast<double>(i)) : s[i];
+  };
+  l.min = s.front();
+  l.max = s.back();
+  l.median = at(0.5);
+  l.p90 = at(0.9);
+  l.p99 = at(0.99);
+  l.mean = std::accumulate(s.begin(), s.end(), 0.0) / static_cast<double>(s.size());
+  double squares = 0;
+  for (double x : s) squares += (x - l.mean) * (x - l.mean);
+  l.deviation = s.size() > 1 ? std::sqrt(squares / static_cast<double>(s.size() - 1)) : 0;
+  return l;
+}
+
+BenchResult bench(const Program& program, int threads, const std::vector<Tensor>& inputs, const BenchOptions& o) {
+  if (o.lanes < 1 || o.lanes > 256) fail(Category::value, "lanes is {}, expected 1 to 256", o.lanes);
+  BenchResult r;
+  std::vector<Shape> shapes;
+  for (const Tensor& t : inputs) shapes.push_back(t.shape());
+  r.flops = program.describe(shapes).flops;
+  const int all = threads * o.lanes;
+  const double before = measure_fma_peak(program.options().isa, std::min(all, 64));
+
+  std::mutex lock;
+  std::vector<double> samples;
+  std::exception_ptr failed;
+  Clock::time_point first, last;
+  int64_t counted = 0;
+  std::barrier gate(o.lanes);
+  const auto work = [&](int index) {
+    std::vector<double> own;
+    own.reserve(1 << 16);
+    Clock::time_point start, end;
+    bool ran = false;
+    try {
+      Lane lane(program, threads);
+      start = Clock::now();
+      do lane.run(std::span<const Tensor>(inputs));
+      while (since(start) < o.warmup_seconds);
+      gate.arrive_and_wait();
+      ran = true;
+      start = Clock::now();
+      double previous_median = 0;
+      for (;;) {
+        const auto t0 = Clock::now();
+        lane.run(std::span<const Tensor>(inputs));
+        own.push_back(since(t0));
+        const double elapsed = since(start);
+        if (elapsed > o.max_seconds && !own.empty()) break;
+        if (elapsed < o.min_seconds || static_cast<int64_t>(own.size()) < o.min_runs) continue;
+        // Steady: the median of all runs and of the first three quarters agree to 1 %.
+        if (own.size() % 8 != 0 && own.size() > 64) continue;
+        const double now = summarise(own).median;
+        previous_median = summarise({own.begin(), own.begin() + static_cast<int64_t>(own.size() * 3 / 4)}).median;
+        if (std::fabs(now - previous_median) <= 0.01 * now || elapsed > 3 * o.min_seconds) break;
+      }
+      end = Clock::now();
+    } catch (...) {
+      if (!ran) gate.arrive_and_drop();
+      const std::lock_guard guard(lock);
+      failed = std::current_exception();
+      return;
+    }
+    const std::lock_guard guard(lock);
+    if (index >= 0 && (counted == 0 || start < first)) first = start;
+    if (counted == 0 || end > last) last = end;
+    counted += static_cast<int64_t>(own.size());
+    samples.insert(samples.end(), own.begin(), own.end());
+  };
+  {
+    std::vector<std::jthread> others;
+    for (int i = 1; i < o.lanes; ++i) others.emplace_back(work, i);
+    work(0);
+  }
+  if (failed) std::rethrow_exception(failed);
+  const double after = measure_fma_peak(program.options().isa, std::min(all, 64));
+  r.latency = summarise(samples);
+  r.seconds = std::chrono::duration<double>(last - first).count();
+  r.runs_per_second = static_cast<double>(counted) / r.seconds;
+  r.peak_gflops = std::max(before, after);
+  r.peak_drift = std::fabs(after - before) / r.peak_gflops;
+  // From the median latency, so that a hiccup of the machine does not count.
+  r.gflops = r.flops * o.lanes / r.latency.median / 1e9;
+  r.share = r.gflops / r.peak_gflops;
+  r.spread = (r.latency.p90 - r.latency.min) / r.latency.median;
+  r.noisy = r.spread > 0.25 || r.peak_drift > 0.15;
+  return r;
+}
+
+Interleaved interleave(const std::function<void()>& a, const std::function<void()>& b, int rounds) {
+  std::vector<double> ta, tb, ratios;
+  a();
+  b();
+  const auto time = [](const std::function<void()>& f) {
+    const auto t = Clock::now();
+    f();
+    return since(t);
+  };
+  for (int i = 0; i < rounds; ++i) {
+    // The order alternates: whoever goes second must not always find the caches as the first left them.
+    const bool swap = i % 2 != 0;
+    double x = 0, y = 0;
+    if (swap) y = time(b);
+    x = time(a);
+    if (!swap) y = time(b);
+    ta.push_back(x);
+    tb.push_back(y);
+    ratios.push_back(y / x);
+  }
+  Interleaved r;
+  r.a = summarise(ta);
+  r.b = summarise(tb);
+  std::sort(ratios.begin(), ratios.end());
+  r.ratio = ratios[ratios.size() / 2];
+  r.low = ratios[ratios.size() / 10];
+  r.high = ratios[ratios.size() * 9 / 10];
+  return r;
+}
+
+}  // namespace lathe

@@ -1,0 +1,27 @@
+// Data movement ops as strided reads: one description for plain evaluation and the compiled copy kernel.
+#pragma once
+
+#include <optional>
+
+#include "lathe/op.hpp"
+
+namespace lathe::ops {
+
+// Output element at index i is source element offset + sum(i * strides).
+struct StridedRead {
+  Shape shape;
+  std::vector<int64_t> strides;
+  int64_t offset = 0;
+};
+
+// Transpose, Slice, Expand, Unsqueeze-like views of `in`. `constants[i]`: value of input i, null for the data. Throws
+// Error (value, shape); nothing when the op is not of this kind.
+std::optional<StridedRead> strided_read(const Node& node, int version, const Shape& in, std::span<const Tensor* const> constants);
+
+// Start, size and axis of each output of Split. `parts`: explicit sizes, or empty for equal ones.
+std::vector<int64_t> split_sizes(int64_t total, std::vector<int64_t> parts, int64_t outputs, bool uneven);
+
+// The shape Reshape gives. Throws Error (shape).
+Shape reshape_target(const Shape& in, std::vector<int64_t> wanted, bool allow_zero);
+
+}  // namespace lathe::ops

@@ -1,0 +1,69 @@
+// Shared by the op families: registration, dtype sets, axes, broadcasting, element gathering.
+#pragma once
+
+#include <fmt/format.h>
+
+#include <functional>
+
+#include "base/fail.hpp"
+#include "lathe/op.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe::ops {
+
+// Each family adds its definitions through one of these (registry.cpp calls them all, once).
+void add_elementwise(std::vector<OpDef>& out);
+void add_contractions(std::vector<OpDef>& out);
+void add_normalisations(std::vector<OpDef>& out);
+void add_pooling(std::vector<OpDef>& out);
+void add_reductions(std::vector<OpDef>& out);
+void add_movement(std::vector<OpDef>& out);
+void add_resize(std::vector<OpDef>& out);
+void add_creation(std::vector<OpDef>& out);
+
+using Plain = std::function<std::vector<Tensor>(const EvalContext&)>;
+using Infer = std::function<void(InferContext&)>;
+
+// The commonest form: fixed arity in the default domain.
+OpDef def(std::string name, int since, int min_inputs, int max_inputs, Trait trait, Infer infer, Plain plain, int max_outputs = 1);
+
+inline bool standard_float(DType d) { return d == DType::f32 || d == DType::f64 || d == DType::f16 || d == DType::bf16; }
+inline bool numeric(DType d) { return standard_float(d) || (is_int(d) && bit_width(d) >= 8); }
+inline bool any_dtype(DType) { return true; }
+
+// Fails when the input's dtype is known and outside the set.
+void need(const InferContext& c, int input, bool (*set)(DType), const char* expected);
+// Fails when two inputs have known, different dtypes.
+void need_same(const InferContext& c, int a, int b);
+
+// Axis in [-rank, rank) to [0, rank). Throws Error (value).
+int64_t wrap_axis(int64_t axis, int64_t rank);
+std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank);
+
+// Result of numpy-style broadcasting. Throws Error (shape) when the shapes do not fit.
+Shape broadcast(std::span<const int64_t> a, std::span<const int64_t> b);
+Dims broadcast(const Dims& a, const Dims& b);
+// Element strides of row-major `shape`.
+std::vector<int64_t> strides_of(std::span<const int64_t> shape);
+// Element strides with which a tensor of `shape` is read at every index of `out` (0 along broadcast dims).
+std::vector<int64_t> broadcast_strides(std::span<const int64_t> shape, std::span<const int64_t> out);
+// For each index of `shape` in row-major order: offset + sum(index * stride).
+std::vector<int64_t> strided_index(std::span<const int64_t> shape, std::span<const int64_t> strides, int64_t offset = 0);
+// Elements of `src` at the given positions; position -1 takes the only element of `fill`, or zero.
+Tensor take(const Tensor& src, Shape shape, std::span<const int64_t> from, const Tensor* fill = nullptr);
+// Elements broadcast to `shape`, in the wide type T.
+template <typename T> std::vector<T> widen_to(const Tensor& t, std::span<const int64_t> shape) {
+  std::vector<T> values = widen<T>(t);
+  if (std::equal(t.shape().begin(), t.shape().end(), shape.begin(), shape.end())) return values;
+  const auto index = strided_index(shape, broadcast_strides(t.shape(), shape));
+  std::vector<T> out(index.size());
+  for (size_t i = 0; i < out.size(); ++i) out[i] = values[index[i]];
+  return out;
+}
+
+inline Dims to_dims(const Shape& s) { return Dims(s.begin(), s.end()); }
+
+// dtype and dims of input 0.
+void same_as_first(InferContext& c);
+
+}  // namespace lathe::ops

@@ -1,0 +1,277 @@
+#include "passes/passes.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+#include "base/fail.hpp"
+#include "lathe/op.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe::passes {
+namespace {
+
+// Every reader of `from`, and the graph's outputs, read `to` instead.
+void replace(Graph& graph, ValueId from, ValueId to) {
+  for (Node& n : graph.nodes) std::replace(n.inputs.begin(), n.inputs.end(), from, to);
+}
+
+bool is_output(const Graph& g, ValueId v) { return std::find(g.outputs.begin(), g.outputs.end(), v) != g.outputs.end(); }
+
+void set_constant(Graph& g, ValueId v, Tensor t) {
+  Value& value = g.values[v];
+  value.dtype = t.dtype();
+  value.dims = Dims(t.shape().begin(), t.shape().end());
+  value.constant = std::move(t);
+}
+
+void erase_nodes(Graph& g, const std::vector<bool>& gone) {
+  size_t n = 0;
+  std::erase_if(g.nodes, [&](const Node&) { return gone[n++]; });
+}
+
+int64_t bytes_of(const Tensor& t) { return t.dtype() == DType::string ? t.size() * 32 : static_cast<int64_t>(t.byte_size()); }
+
+// Random ops give something new each time, though their inputs are constants.
+bool random(const Node& n) { return n.op.starts_with("Random") || n.op == "Bernoulli" || n.op == "Multinomial" || n.op == "Dropout"; }
+
+}  // namespace
+
+Report fold_constants(Graph& graph, int64_t limit_bytes) {
+  Report report{"fold constants", {}};
+  std::vector<bool> gone(graph.nodes.size(), false);
+  for (size_t n = 0; n < graph.nodes.size(); ++n) {
+    const Node& node = graph.nodes[n];
+    if (random(node)) continue;
+    const OpDef* def = find_op(node.domain, node.op, graph.opset(node.domain));
+    if (!def) continue;
+    std::vector<Tensor> inputs;
+    bool known = true;
+    int64_t in_bytes = 0;
+    for (ValueId v : node.inputs) {
+      if (v == kAbsent) {
+        inputs.emplace_back();
+        continue;
+      }
+      const Value& value = graph.values[v];
+      if (value.constant && value.constant->data() != nullptr) {
+        inputs.push_back(*value.constant);
+        in_bytes += bytes_of(inputs.back());
+      } else if (const auto shape = known_shape(value.dims); shape && (node.op == "Shape" || node.op == "Size") && value.dtype != DType::undefined) {
+        static std::byte nothing[64];
+        inputs.push_back(Tensor::borrow(value.dtype, *shape, nothing));  // only its shape is read
+      } else {
+        known = false;
+        break;
+      }
+    }
+    if (!known) continue;
+    // Estimate before evaluating, where inference knows.
+    int64_t out_bytes = 0;
+    for (ValueId v : node.outputs) {
+      const auto shape = v == kAbsent ? std::optional<Shape>(Shape{0}) : known_shape(graph.values[v].dims);
+      if (shape) out_bytes += element_count(*shape) * std::max(8, bit_width(v == kAbsent ? DType::u8 : graph.values[v].dtype)) / 8;
+    }
+    if (out_bytes > std::max(limit_bytes, in_bytes)) continue;
+    std::vector<Tensor> results = evaluate_node(graph, node, inputs);
+    for (size_t i = 0; i < node.outputs.size() && i < results.size(); ++i) {
+      if (node.outputs[i] != kAbsent) set_constant(graph, node.outputs[i], results[i]);
+    }
+    gone[n] = true;
+    if (node.op != "Constant") report.changes.push_back(fmt::format("{} evaluated while compiling", label(graph, node)));
+  }
+  erase_nodes(graph, gone);
+  return report;
+}
+
+Report remove_identities(Graph& graph) {
+  Report report{"remove identities", {}};
+  std::vector<bool> gone(graph.nodes.size(), false);
+  std::vector<std::vector<int>> readers = graph.consumers();
+  for (size_t n = 0; n < graph.nodes.size(); ++n) {
+    Node& node = graph.nodes[n];
+    if (!node.domain.empty() || node.inputs.empty() || node.outputs.empty() || node.inputs[0] == kAbsent || node.outputs[0] == kAbsent) continue;
+    const Value &in = graph.values[node.inputs[0]], &out = graph.values[node.outputs[0]];
+    bool nothing = node.op == "Identity";
+    if (node.op == "Dropout") {
+      const bool mask = node.outputs.size() > 1 && node.outputs[1] != kAbsent && (!readers[node.outputs[1]].empty() || is_output(graph, node.outputs[1]));
+      bool training = false;
+      if (node.inputs.size() > 2 && node.inputs[2] != kAbsent) {
+        const auto& t = graph.values[node.inputs[2]].constant;
+        training = !t || widen<int64_t>(*t).at(0) != 0;
+      }
+      nothing = !mask && !training;
+    }
+    if (node.op == "Cast") nothing = in.dtype != DType::undefined && in.dtype == out.dtype;
+    if (node.op == "Transpose" && in.dims) {
+      auto perm = node.integers("perm");
+      nothing = !perm.empty() && std::is_sorted(perm.begin(), perm.end());
+    }
+    // An output of the graph keeps its node: its name and its buffer are its own.
+    if (!nothing || is_output(graph, node.outputs[0])) continue;
+    report.changes.push_back(fmt::format("{} removed", label(graph, node)));
+    gone[n] = true;
+    replace(graph, node.outputs[0], node.inputs[0]);
+    readers = graph.consumers();
+  }
+  erase_nodes(graph, gone);
+  return report;
+}
+
+namespace {
+
+// Scale and shift of a BatchNormalization whose parameters are all constants.
+struct Affine {
+  std::vector<double> scale, shift;
+};
+
+std::optional<Affine> affine(const Graph& g, const Node& n) {
+  if (n.op != "BatchNormalization" || !n.domain.empty()) return std::nullopt;
+  if (n.integer("training_mode", 0) != 0) return std::nullopt;
+  for (size_t i = 1; i < n.outputs.size(); ++i) {
+    if (n.outputs[i] != kAbsent) return std::nullopt;
+  }
+  std::vector<std::vector<double>> p;
+  for (size_t i = 1; i < 5; ++i) {
+    const auto& t = g.values[n.inputs[i]].constant;
+    if (!t || t->data() == nullptr || !is_float(t->dtype())) return std::nullopt;
+    p.push_back(widen<double>(*t));
+  }
+  const double epsilon = n.real("epsilon", 1e-5f);
+  Affine a;
+  for (size_t c = 0; c < p[0].size(); ++c) {
+    a.scale.push_back(p[0][c] / std::sqrt(p[3][c] + epsilon));
+    a.shift.push_back(p[1][c] - p[2][c] * a.scale[c]);
+  }
+  return a;
+}
+
+// Weights scaled along `axis`. f32 goes without a wide copy: these are the model's bulk.
+Tensor scaled(const Tensor& w, int64_t axis, const std::vector<double>& scale) {
+  int64_t inner = 1;
+  for (int i = static_cast<int>(axis) + 1; i < w.rank(); ++i) inner *= w.shape()[i];
+  const int64_t n = w.shape()[axis];
+  const auto factor = [&](int64_t at) { return scale[static_cast<size_t>(at / inner % n)]; };
+  if (w.dtype() == DType::f32) {
+    Tensor out(DType::f32, w.shape());
+    const auto src = w.as<float>();
+    auto dst = out.as<float>();
+    for (int64_t i = 0; i < w.size(); ++i) dst[i] = static_cast<float>(src[i] * factor(i));
+    return out;
+  }
+  auto v = widen<double>(w);
+  for (int64_t i = 0; i < w.size(); ++i) v[i] *= factor(i);
+  return narrow<double>(w.dtype(), w.shape(), v);
+}
+
+}  // namespace
+
+Report fold_normalisation(Graph& graph) {
+  Report report{"fold normalisation", {}};
+  std::vector<bool> gone(graph.nodes.size(), false);
+  const auto made = graph.producers();
+  const auto readers = graph.consumers();
+  for (size_t n = 0; n < graph.nodes.size(); ++n) {
+    const auto a = affine(graph, graph.nodes[n]);
+    if (!a) continue;
+    const ValueId through = graph.nodes[n].inputs[0], out = graph.nodes[n].outputs[0];
+    const int p = made[through];
+    if (p < 0 || gone[p] || readers[through].size() != 1 || is_output(graph, through)) continue;
+    Node& producer = graph.nodes[p];
+    if (!producer.domain.empty()) continue;
+    // Which axis of the weights belongs to output channels.
+    const bool conv = producer.op == "Conv", transposed = producer.op == "ConvTranspose", gemm = producer.op == "Gemm", matmul = producer.op == "MatMul";
+    if (!conv && !transposed && !gemm && !matmul) continue;
+    const auto& w = graph.values[producer.inputs[1]].constant;
+    if (!w || w->data() == nullptr || !is_float(w->dtype())) continue;
+    // Channels of a product are its last dim, and the normalisation's axis 1: the same only for matrices.
+    const auto& dims = graph.values[through].dims;
+    if ((gemm || matmul) && (!dims || dims->size() != 2 || w->rank() != 2)) continue;
+    const int64_t group = producer.integer("group", 1);
+    const int64_t axis = conv ? 0 : transposed ? 1 : matmul ? 1 : producer.integer("transB", 0) ? 0 : 1;
+    const int64_t channels = w->shape()[axis] * (transposed ? group : 1);
+    if (channels != static_cast<int64_t>(a->scale.size())) continue;
+    std::vector<double> bias(channels, 0);
+    const bool had_bias = !matmul && producer.inputs.size() > 2 && producer.inputs[2] != kAbsent;
+    if (had_bias) {
+      const auto& b = graph.values[producer.inputs[2]].constant;
+      if (!b || (b->size() != channels && b->size() != 1) || b->data() == nullptr) continue;
+      // A bias of a matrix must run along its last dim, not down its rows.
+      if (b->size() != 1 && b->shape().back() != channels) continue;
+      const auto values = widen<double>(*b);
+      const double beta = gemm ? producer.real("beta", 1) : 1;
+      for (int64_t c = 0; c < channels; ++c) bias[c] = beta * values[b->size() == 1 ? 0 : c];
+    }
+    const DType dtype = w->dtype();
+    Tensor weights;
+    if (transposed && group > 1) {  // [C, M/group, ...]: the channel depends on the input channel's group too
+      auto v = widen<double>(*w);
+      const int64_t mg = w->shape()[1], per_group = w->shape()[0] / group, inner = w->size() / (w->shape()[0] * mg);
+      for (int64_t i = 0; i < w->size(); ++i) v[i] *= a->scale[i / (inner * mg) / per_group * mg + i / inner % mg];
+      weights = narrow<double>(dtype, w->shape(), v);
+    } else {
+      weights = scaled(*w, axis, a->scale);
+    }
+    for (int64_t c = 0; c < channels; ++c) bias[c] = bias[c] * a->scale[c] + a->shift[c];
+    Value wv, bv;
+    wv.name = graph.values[out].name + ".folded_weight";
+    bv.name = graph.values[out].name + ".folded_bias";
+    const ValueId w_id = graph.add_value(std::move(wv)), b_id = graph.add_value(std::move(bv));
+    set_constant(graph, w_id, std::move(weights));
+    set_constant(graph, b_id, narrow<double>(dtype, Shape{channels}, bias));
+    producer.inputs[1] = w_id;
+    producer.inputs.resize(2);
+    if (matmul) producer.op = "Gemm";
+    producer.inputs.push_back(b_id);
+    if (gemm) producer.attributes.erase("beta");
+    producer.outputs[0] = out;
+    report.changes.push_back(fmt::format("{} folded into {}", label(graph, graph.nodes[n]), label(graph, producer)));
+    gone[n] = true;
+  }
+  erase_nodes(graph, gone);
+  return report;
+}
+
+Report remove_dead(Graph& graph) {
+  Report report{"remove dead nodes", {}};
+  std::vector<bool> needed(graph.values.size(), false), gone(graph.nodes.size(), true);
+  for (ValueId v : graph.outputs) needed[v] = true;
+  for (int n = static_cast<int>(graph.nodes.size()) - 1; n >= 0; --n) {
+    const Node& node = graph.nodes[n];
+    if (std::none_of(node.outputs.begin(), node.outputs.end(), [&](ValueId v) { return v != kAbsent && needed[v]; })) continue;
+    gone[n] = false;
+    for (ValueId v : node.inputs) {
+      if (v != kAbsent) needed[v] = true;
+    }
+  }
+  for (size_t n = 0; n < gone.size(); ++n) {
+    if (gone[n]) report.changes.push_back(fmt::format("{} removed: nobody reads its result", label(graph, graph.nodes[n])));
+  }
+  erase_nodes(graph, gone);
+  for (size_t v = 0; v < needed.size(); ++v) {
+    if (!needed[v] && graph.values[v].constant) graph.values[v].constant.reset();
+  }
+  return report;
+}
+
+Report cut_to_outputs(Graph& graph, const std::vector<std::string>& outputs) {
+  std::vector<ValueId> kept;
+  for (const std::string& name : outputs) {
+    const ValueId v = graph.find_value(name);
+    if (v == kAbsent || name.empty()) {
+      std::vector<std::string> names;
+      for (ValueId o : graph.outputs) names.push_back("'" + graph.values[o].name + "'");
+      fail(Category::value, "no value is named '{}'; the model's outputs are {}", name, fmt::join(names, ", "));
+    }
+    kept.push_back(v);
+  }
+  graph.outputs = std::move(kept);
+  Report report = remove_dead(graph);
+  report.pass = "cut to outputs";
+  // Inputs nobody reads any more need not be given.
+  const auto readers = graph.consumers();
+  std::erase_if(graph.inputs, [&](ValueId v) { return readers[v].empty() && !is_output(graph, v); });
+  return report;
+}
+
+}  // namespace lathe::passes

@@ -1,0 +1,29 @@
+// Passes: Graph to Graph. Each reports what it changed.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "lathe/graph.hpp"
+
+namespace lathe::passes {
+
+struct Report {
+  std::string pass;
+  std::vector<std::string> changes;  // one sentence each
+};
+
+// Evaluates nodes whose inputs are all constants, and Shape and Size of known shapes. Results above `limit_bytes` are
+// left to run time unless they are no larger than what they are made of.
+Report fold_constants(Graph& graph, int64_t limit_bytes = int64_t{64} << 20);
+// Identity, Dropout in inference, Cast to the same dtype, Transpose that moves nothing.
+Report remove_identities(Graph& graph);
+// BatchNormalization with constant parameters into the Conv, ConvTranspose, Gemm or MatMul before it.
+Report fold_normalisation(Graph& graph);
+// Nodes whose results nobody reads, and constants nobody reads.
+Report remove_dead(Graph& graph);
+// Keeps only what the named outputs need. Throws Error (value) naming the outputs there are.
+Report cut_to_outputs(Graph& graph, const std::vector<std::string>& outputs);
+
+}  // namespace lathe::passes

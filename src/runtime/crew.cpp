@@ -1,0 +1,102 @@
+#include "runtime/crew.hpp"
+
+#include <sched.h>
+
+#include <chrono>
+#include <cmath>
+#include <fstream>
+#include <string>
+
+#include "lathe/program.hpp"
+
+namespace lathe {
+namespace {
+
+// Idle workers watch for the next step this long before they sleep: longer than the gap between steps of one run,
+// far shorter than anyone would notice on a power meter.
+constexpr auto kSpin = std::chrono::microseconds(50);
+
+inline void pause() {
+#if defined(__x86_64__)
+  __builtin_ia32_pause();
+#endif
+}
+
+// Spins for kSpin until the condition holds; says whether it does.
+template <typename F> bool spin_until(F condition) {
+  const auto end = std::chrono::steady_clock::now() + kSpin;
+  do {
+    for (int i = 0; i < 64; ++i) {
+      if (condition()) return true;
+      pause();
+    }
+  } while (std::chrono::steady_clock::now() < end);
+  return condition();
+}
+
+}  // namespace
+
+int usable_cores() {
+  cpu_set_t set;
+  CPU_ZERO(&set);
+  int cores = sched_getaffinity(0, sizeof set, &set) == 0 ? CPU_COUNT(&set) : static_cast<int>(std::thread::hardware_concurrency());
+  // A cgroup may grant less time than that many cores have: "max 100000" or "150000 100000".
+  std::ifstream quota("/sys/fs/cgroup/cpu.max");
+  std::string allowed;
+  double period = 0;
+  if (quota >> allowed >> period && allowed != "max" && period > 0) {
+    cores = std::min(cores, static_cast<int>(std::ceil(std::strtod(allowed.c_str(), nullptr) / period)));
+  }
+  return std::max(1, cores);
+}
+
+Crew::Crew(int threads) {
+  for (int i = 1; i < threads; ++i) threads_.emplace_back([this, i] { work(i); });
+}
+
+Crew::~Crew() {
+  stop_.store(true);
+  generation_.fetch_add(1);
+  generation_.notify_all();
+  for (auto& t : threads_) t.join();
+}
+
+void Crew::drain(int worker) {
+  for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_; task = next_.fetch_add(1, std::memory_order_relaxed)) f_(context_, task, worker);
+}
+
+void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) {
+  if (tasks <= 1 || threads_.empty()) {
+    for (int64_t task = 0; task < tasks; ++task) f(context, task, 0);
+    return;
+  }
+  f_ = f;
+  context_ = context;
+  tasks_ = tasks;
+  next_.store(0, std::memory_order_relaxed);
+  busy_.store(static_cast<int>(threads_.size()), std::memory_order_relaxed);
+  generation_.fetch_add(1);  // sequentially consistent, against asleep_ below and in work()
+  if (asleep_.load() > 0) generation_.notify_all();
+  drain(0);
+  // The last workers are mid-task: no sleep here unless they were put off their core.
+  if (!spin_until([&] { return busy_.load(std::memory_order_acquire) == 0; })) {
+    for (int left = busy_.load(std::memory_order_acquire); left != 0; left = busy_.load(std::memory_order_acquire)) busy_.wait(left);
+  }
+}
+
+void Crew::work(int worker) {
+  uint32_t seen = 0;
+  for (;;) {
+    if (!spin_until([&] { return generation_.load(std::memory_order_acquire) != seen; })) {
+      asleep_.fetch_add(1);
+      generation_.wait(seen);
+      asleep_.fetch_sub(1);
+    }
+    seen = generation_.load(std::memory_order_acquire);
+    if (stop_.load()) return;
+    drain(worker);
+    if (busy_.fetch_sub(1, std::memory_order_acq_rel) == 1) busy_.notify_one();
+  }
+}
+
+}  // namespace lathe

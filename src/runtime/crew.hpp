@@ -1,0 +1,40 @@
+// The crew: worker threads of a lane. Fork-join over tasks handed out one by one; a short spin, then sleep.
+#pragma once
+
+#include <atomic>
+#include <cstdint>
+#include <thread>
+#include <vector>
+
+#include "lower/plan.hpp"
+
+namespace lathe {
+
+class Crew : public lower::Workers {
+ public:
+  // The caller is worker 0; threads - 1 more are started.
+  explicit Crew(int threads);
+  ~Crew() override;
+  Crew(const Crew&) = delete;
+  Crew& operator=(const Crew&) = delete;
+
+  int size() const override { return static_cast<int>(threads_.size()) + 1; }
+  void parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) override;
+
+ private:
+  void work(int worker);
+  void drain(int worker);
+
+  std::vector<std::thread> threads_;
+  // The job of the moment. A worker sees it after `generation_` moves and is done when it has counted itself off.
+  void (*f_)(void*, int64_t, int) = nullptr;
+  void* context_ = nullptr;
+  int64_t tasks_ = 0;
+  alignas(64) std::atomic<uint32_t> generation_{0};
+  alignas(64) std::atomic<int64_t> next_{0};
+  alignas(64) std::atomic<int> busy_{0};
+  alignas(64) std::atomic<int> asleep_{0};
+  std::atomic<bool> stop_{false};
+};
+
+}  // namespace lathe

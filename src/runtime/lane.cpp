@@ -1,0 +1,207 @@
+// A lane: runs a Program's steps over its own arena with its own crew.
+#include <algorithm>
+
+#include "base/fail.hpp"
+#include "base/memory.hpp"
+#include "runtime/crew.hpp"
+#include "runtime/program_impl.hpp"
+
+namespace lathe {
+
+const Tensor& Outputs::operator[](std::string_view name) const {
+  for (size_t i = 0; i < slot_->tensors.size(); ++i) {
+    if ((*slot_->names)[i] == name) return slot_->tensors[i];
+  }
+  fail(Category::value, "no output is named '{}'; the outputs are {}", name, fmt::join(*slot_->names, ", "));
+}
+
+class LaneImpl {
+ public:
+  LaneImpl(Program p, int threads) : program(std::move(p)), impl(*program.impl()), crew(threads > 0 ? threads : impl.options.threads) {
+    bound.resize(impl.outputs.size());
+    ordered.resize(impl.inputs.size());
+    given.resize(impl.inputs.size());
+  }
+
+  // What a lane needs to run one edition.
+  struct State {
+    std::shared_ptr<const lower::Plan> plan;
+    std::vector<std::byte*> buffers;
+    std::vector<Tensor> tensors;
+    std::vector<double> seconds;
+  };
+
+  // The state for these inputs' shapes; allocates only when the shapes are new to this lane.
+  State& state_for(std::span<const Tensor> inputs) {
+    const auto same = [&](const State& s) {
+      for (size_t i = 0; i < inputs.size(); ++i) {
+        if (s.plan->input_shapes[i] != inputs[i].shape() && !s.plan->dynamic[s.plan->graph->inputs[i]]) return false;
+      }
+      return true;
+    };
+    const auto it = std::find_if(states.begin(), states.end(), same);
+    if (it != states.end()) {
+      std::rotate(states.begin(), it, it + 1);
+      return states.front();
+    }
+    std::vector<Shape> shapes;
+    for (const Tensor& t : inputs) shapes.push_back(t.shape());
+    State s;
+    s.plan = impl.edition(shapes);
+    s.buffers.resize(s.plan->buffers.size());
+    s.tensors.resize(s.plan->graph->values.size());
+    s.seconds.resize(s.plan->steps.size());
+    if (s.plan->arena_bytes > arena_bytes) {
+      arena = allocate_aligned(s.plan->arena_bytes);
+      arena_bytes = s.plan->arena_bytes;
+      for (State& other : states) place_arena(other);
+    }
+    place_arena(s);
+    for (size_t v = 0; v < s.tensors.size(); ++v) {
+      const auto& constant = s.plan->graph->values[v].constant;
+      if (s.plan->dynamic[v] && constant) s.tensors[v] = *constant;
+    }
+    states.insert(states.begin(), std::move(s));
+    if (static_cast<int>(states.size()) > impl.options.editions) states.pop_back();
+    return states.front();
+  }
+
+  void place_arena(State& s) {
+    for (size_t b = 0; b < s.buffers.size(); ++b) {
+      const lower::Buffer& buffer = s.plan->buffers[b];
+      if (buffer.kind == lower::Buffer::Kind::arena) s.buffers[b] = arena.get() + buffer.offset;
+      if (buffer.kind == lower::Buffer::Kind::constant) s.buffers[b] = const_cast<std::byte*>(static_cast<const std::byte*>(buffer.data));
+    }
+  }
+
+  // Output tensors nobody else holds are written again; held ones are replaced by new memory.
+  void prepare_outputs(const lower::Plan& plan) {
+    if (!slot || slot.use_count() > 1) {
+      slot = std::make_shared<Outputs::Slot>();
+      slot->tensors.resize(impl.outputs.size());
+      slot->names = impl.output_names;
+      owned.assign(impl.outputs.size(), Tensor());
+    }
+    for (size_t i = 0; i < impl.outputs.size(); ++i) {
+      if (!plan.output_shapes[i]) continue;  // made while running
+      const Shape& shape = *plan.output_shapes[i];
+      if (!bound[i].empty()) {
+        if (bound[i].dtype() != plan.output_dtypes[i] || bound[i].shape() != shape) {
+          fail(Category::shape, "output '{}' is bound to {} of {}, this run gives {} of {}", impl.outputs[i].name, to_string(bound[i].dtype()), to_string(bound[i].shape()), to_string(plan.output_dtypes[i]), to_string(shape));
+        }
+        slot->tensors[i] = bound[i];
+      } else if (slot->tensors[i].dtype() != plan.output_dtypes[i] || slot->tensors[i].shape() != shape || owned[i].data() != slot->tensors[i].data() || owned[i].empty()) {
+        owned[i] = slot->tensors[i] = Tensor(plan.output_dtypes[i], shape);
+      }
+    }
+  }
+
+  Outputs run(std::span<const Tensor> inputs, const RunOptions& options) {
+    if (inputs.size() != impl.inputs.size()) fail(Category::value, "the model takes {} inputs, got {}", impl.inputs.size(), inputs.size());
+    for (size_t i = 0; i < inputs.size(); ++i) impl.check_input(i, inputs[i]);
+    State& s = state_for(inputs);
+    const lower::Plan& plan = *s.plan;
+    prepare_outputs(plan);
+    for (size_t b = 0; b < s.buffers.size(); ++b) {
+      const lower::Buffer& buffer = plan.buffers[b];
+      if (buffer.kind == lower::Buffer::Kind::input) s.buffers[b] = static_cast<std::byte*>(const_cast<void*>(inputs[buffer.index].data()));
+      if (buffer.kind == lower::Buffer::Kind::output) s.buffers[b] = static_cast<std::byte*>(slot->tensors[buffer.index].data());
+    }
+    for (size_t i = 0; i < inputs.size(); ++i) {
+      const ValueId v = plan.graph->inputs[i];
+      if (plan.dynamic[v]) s.tensors[v] = inputs[i];
+    }
+    const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew};
+    using Clock = std::chrono::steady_clock;
+    const bool limited = options.limit.count() > 0, stoppable = options.stop.stop_possible();
+    const auto start = limited || timing ? Clock::now() : Clock::time_point();
+    auto before = start;
+    for (size_t i = 0; i < plan.steps.size(); ++i) {
+      if (stoppable && options.stop.stop_requested()) fail(Category::cancelled, "the run was cancelled before step {} of {}", i + 1, plan.steps.size());
+      if (limited && Clock::now() - start > options.limit) fail(Category::cancelled, "the run passed its limit of {:.3f} s before step {} of {}", std::chrono::duration<double>(options.limit).count(), i + 1, plan.steps.size());
+      plan.steps[i].kernel->run(context);
+      if (timing) {
+        const auto now = Clock::now();
+        s.seconds[i] = std::chrono::duration<double>(now - before).count();
+        before = now;
+      }
+    }
+    for (size_t i = 0; i < impl.outputs.size(); ++i) {
+      if (plan.output_shapes[i]) continue;
+      Tensor result = s.tensors[plan.output_values[i]];
+      // A tensor that came in must not go out as the caller's own memory.
+      const bool from_input = std::any_of(inputs.begin(), inputs.end(), [&](const Tensor& t) { return t.data() == result.data(); });
+      slot->tensors[i] = from_input ? result.clone() : std::move(result);
+    }
+    return Outputs(slot);
+  }
+
+  Program program;
+  ProgramImpl& impl;
+  Crew crew;
+  std::vector<State> states;  // most recently used first
+  std::shared_ptr<std::byte> arena;
+  size_t arena_bytes = 0;
+  std::shared_ptr<Outputs::Slot> slot;
+  std::vector<Tensor> owned;    // output memory this lane allocated
+  std::vector<Tensor> bound;    // output memory the caller gave
+  std::vector<Tensor> ordered;  // inputs of a named run, in the model's order
+  std::vector<bool> given;
+  bool timing = false;
+};
+
+Lane::Lane(Program program, int threads) {
+  if (threads < 0 || threads > 1024) fail(Category::value, "threads is {}, expected 1 to 1024 (0: as compiled)", threads);
+  impl_ = std::make_unique<LaneImpl>(std::move(program), threads);
+}
+Lane::~Lane() = default;
+Lane::Lane(Lane&&) noexcept = default;
+Lane& Lane::operator=(Lane&&) noexcept = default;
+
+Outputs Lane::run(std::initializer_list<NamedInput> inputs, const RunOptions& options) { return run(std::span<const NamedInput>(inputs.begin(), inputs.size()), options); }
+
+Outputs Lane::run(std::span<const NamedInput> inputs, const RunOptions& options) {
+  const auto& ports = impl_->impl.inputs;
+  auto& given = impl_->given;
+  std::fill(given.begin(), given.end(), false);
+  for (const NamedInput& in : inputs) {
+    const auto it = std::find_if(ports.begin(), ports.end(), [&](const Port& p) { return p.name == in.name; });
+    if (it == ports.end()) {
+      std::vector<std::string> names;
+      for (const Port& p : ports) names.push_back(p.name);
+      fail(Category::value, "no input is named '{}'; the inputs are {}", in.name, fmt::join(names, ", "));
+    }
+    impl_->ordered[it - ports.begin()] = in.tensor;  // its shape goes into memory that is there already
+    given[it - ports.begin()] = true;
+  }
+  for (size_t i = 0; i < given.size(); ++i) {
+    if (!given[i]) fail(Category::value, "input '{}' is not given", ports[i].name);
+  }
+  return impl_->run(impl_->ordered, options);
+}
+
+Outputs Lane::run(std::span<const Tensor> inputs, const RunOptions& options) { return impl_->run(inputs, options); }
+
+void Lane::bind_output(std::string_view name, Tensor memory) {
+  for (size_t i = 0; i < impl_->impl.outputs.size(); ++i) {
+    if (impl_->impl.outputs[i].name == name) {
+      impl_->bound[i] = std::move(memory);
+      return;
+    }
+  }
+  fail(Category::value, "no output is named '{}'; the outputs are {}", name, fmt::join(*impl_->impl.output_names, ", "));
+}
+
+void Lane::time_steps(bool on) { impl_->timing = on; }
+
+std::vector<StepTime> Lane::step_times() const {
+  std::vector<StepTime> out;
+  if (impl_->states.empty() || !impl_->timing) return out;
+  const auto& s = impl_->states.front();
+  for (size_t i = 0; i < s.seconds.size(); ++i) out.push_back({s.plan->steps[i].kind, s.plan->steps[i].nodes, s.seconds[i]});
+  return out;
+}
+
+const Program& Lane::program() const { return impl_->program; }
+
+}  // namespace lathe

@@ -1,0 +1,231 @@
+#include "lathe/program.hpp"
+
+#include <algorithm>
+#include <set>
+
+#include "base/fail.hpp"
+#include "kernels/isa.hpp"
+#include "lathe/op.hpp"
+#include "passes/passes.hpp"
+#include "runtime/program_impl.hpp"
+
+namespace lathe {
+namespace {
+
+kernels::Isa chosen_isa(const std::string& name) {
+  if (name.empty()) return kernels::best();
+  const auto isa = kernels::parse_isa(name);
+  const auto& have = kernels::available();
+  if (!isa || std::find(have.begin(), have.end(), *isa) == have.end()) {
+    std::vector<std::string_view> names;
+    for (kernels::Isa i : have) names.push_back(kernels::name(i));
+    fail(Category::value, "instruction set '{}' is not one this machine has: {}", name, fmt::join(names, ", "));
+  }
+  return *isa;
+}
+
+// Puts sizes on symbolic dims and whole shapes on inputs; says which names were not found.
+void bind(Graph& g, const CompileOptions& o) {
+  std::set<std::string> symbols, names;
+  for (ValueId v : g.inputs) {
+    names.insert(g.values[v].name);
+    if (!g.values[v].dims) continue;
+    for (const Dim& d : *g.values[v].dims) {
+      if (!d.symbol.empty()) symbols.insert(d.symbol);
+    }
+  }
+  for (const auto& [name, size] : o.dims) {
+    if (!symbols.contains(name)) {
+      fail(Category::value, "no input has a dim named '{}'; {}", name, symbols.empty() ? "all dims are fixed" : fmt::format("the open dims are {}", fmt::join(symbols, ", ")));
+    }
+    if (size < 0) fail(Category::value, "dim '{}' cannot be {}", name, size);
+  }
+  std::map<std::string, int64_t> sizes = o.dims;
+  for (const auto& [name, shape] : o.shapes) {
+    if (!names.contains(name)) fail(Category::value, "no input is named '{}'; the inputs are {}", name, fmt::join(names, ", "));
+    for (ValueId v : g.inputs) {
+      Value& value = g.values[v];
+      if (value.name != name) continue;
+      bool fits = !value.dims || value.dims->size() == shape.size();
+      for (size_t i = 0; fits && value.dims && i < shape.size(); ++i) {
+        const Dim& d = (*value.dims)[i];
+        fits = shape[i] >= 0 && (!d.known() || d.value == shape[i]);
+        if (fits && !d.symbol.empty()) {
+          const auto [it, fresh] = sizes.try_emplace(d.symbol, shape[i]);
+          if (!fresh && it->second != shape[i]) fail(Category::shape, "dim '{}' is given two sizes: {} and {}", d.symbol, it->second, shape[i]);
+        }
+      }
+      if (!fits) fail(Category::shape, "input '{}' is {}, which {} does not fit", name, value.dims ? to_string(*value.dims) : "?", to_string(shape));
+      value.dims = Dims(shape.begin(), shape.end());
+    }
+  }
+  // A name is one size everywhere: also where the exporter declared it further down.
+  for (Value& value : g.values) {
+    if (!value.dims) continue;
+    for (Dim& d : *value.dims) {
+      if (const auto it = sizes.find(d.symbol); !d.symbol.empty() && it != sizes.end()) d = Dim(it->second);
+    }
+  }
+}
+
+}  // namespace
+
+ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(opts)), graph_(std::move(graph)) {
+  if (options.threads < 0 || options.threads > 1024) fail(Category::value, "threads is {}, expected 1 to 1024 (0: all cores)", options.threads);
+  if (options.threads == 0) options.threads = usable_cores();
+  options.isa = kernels::name(chosen_isa(options.isa));
+  options.editions = std::max(1, options.editions);
+  const auto note = [&](passes::Report r) {
+    // The passes that clean up run twice; one report each.
+    for (PassReport& p : passes) {
+      if (p.pass == r.pass) {
+        p.changes.insert(p.changes.end(), r.changes.begin(), r.changes.end());
+        return;
+      }
+    }
+    passes.push_back({std::move(r.pass), std::move(r.changes)});
+  };
+  check(graph_);
+  if (!options.outputs.empty()) note(passes::cut_to_outputs(graph_, options.outputs));
+  bind(graph_, options);
+  infer(graph_);
+  if (options.plain) {
+    note(passes::remove_dead(graph_));
+  } else {
+    note(passes::fold_constants(graph_));
+    note(passes::remove_identities(graph_));
+    if (options.fuse) note(passes::fold_normalisation(graph_));
+    note(passes::remove_dead(graph_));
+    infer(graph_);
+  }
+  for (ValueId v : graph_.inputs) inputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims});
+  std::vector<std::string> names;
+  for (ValueId v : graph_.outputs) {
+    outputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims});
+    names.push_back(graph_.values[v].name);
+  }
+  output_names = std::make_shared<std::vector<std::string>>(std::move(names));
+  metadata = graph_.metadata;
+  for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
+  const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return known_shape(p.dims).has_value(); });
+  if (all_known) edition(bound_shapes());
+}
+
+std::vector<Shape> ProgramImpl::bound_shapes() const {
+  std::vector<Shape> shapes;
+  for (const Port& p : inputs) {
+    const auto s = known_shape(p.dims);
+    if (!s) {
+      std::string open;
+      for (const Dim& d : p.dims.value_or(Dims())) {
+        if (!d.known()) open += (open.empty() ? "" : ", ") + to_string(d);
+      }
+      fail(Category::shape, "input '{}' is {}: {} must be given a size", p.name, p.dims ? to_string(*p.dims) : "of unknown rank", open.empty() ? "its shape" : "dim " + open);
+    }
+    shapes.push_back(*s);
+  }
+  return shapes;
+}
+
+void ProgramImpl::check_input(size_t i, const Tensor& t) const {
+  const Port& p = inputs[i];
+  if (t.empty()) fail(Category::value, "input '{}' is not given", p.name);
+  if (p.dtype != DType::undefined && t.dtype() != p.dtype) fail(Category::type, "input '{}' is {}, expected {}", p.name, to_string(t.dtype()), to_string(p.dtype));
+  if (!p.dims) return;
+  bool fits = static_cast<size_t>(t.rank()) == p.dims->size();
+  for (int d = 0; fits && d < t.rank(); ++d) fits = !(*p.dims)[d].known() || (*p.dims)[d].value == t.shape()[d];
+  if (!fits) fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
+}
+
+std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>& shapes) {
+  const std::lock_guard lock(mutex_);
+  for (auto it = editions_.begin(); it != editions_.end(); ++it) {
+    if (it->first == shapes) {
+      editions_.splice(editions_.begin(), editions_, it);
+      return editions_.front().second;
+    }
+  }
+  auto plan = compile_edition(shapes);
+  editions_.emplace_front(shapes, plan);
+  if (static_cast<int>(editions_.size()) > options.editions) editions_.pop_back();  // lanes that run it keep it
+  return plan;
+}
+
+std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vector<Shape>& shapes) {
+  auto g = std::make_shared<Graph>(graph_);
+  std::map<std::string, int64_t> symbols;
+  for (size_t i = 0; i < shapes.size(); ++i) {
+    Value& value = g->values[g->inputs[i]];
+    for (size_t d = 0; value.dims && d < shapes[i].size(); ++d) {
+      const std::string& symbol = (*value.dims)[d].symbol;
+      if (symbol.empty()) continue;
+      const auto [it, fresh] = symbols.try_emplace(symbol, shapes[i][d]);
+      if (!fresh && it->second != shapes[i][d]) fail(Category::shape, "dim '{}' is {} in one input and {} in another ('{}')", symbol, it->second, shapes[i][d], value.name);
+    }
+    value.dims = Dims(shapes[i].begin(), shapes[i].end());
+  }
+  for (Value& value : g->values) {
+    if (!value.dims) continue;
+    for (Dim& d : *value.dims) {
+      if (const auto it = symbols.find(d.symbol); !d.symbol.empty() && it != symbols.end()) d = Dim(it->second);
+    }
+  }
+  infer(*g);
+  if (!options.plain) {
+    passes::fold_constants(*g);
+    passes::remove_identities(*g);
+    passes::remove_dead(*g);
+    infer(*g);
+  }
+  lower::LowerOptions lo;
+  lo.threads = options.threads;
+  lo.fuse = options.fuse;
+  lo.plain = options.plain;
+  lo.isa = *kernels::parse_isa(options.isa);
+  auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_));
+  if (options.arena_limit > 0 && plan->arena_bytes > options.arena_limit) {
+    fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes, options.arena_limit);
+  }
+  ++compiled;
+  release_weights();
+  // The plan's own graph need not hold the weights either: steps hold what they read.
+  for (size_t v = 0; v < g->values.size(); ++v) {
+    Value& value = g->values[v];
+    if (value.constant && value.constant->dtype() == DType::f32) value.constant = Tensor::borrow(DType::f32, value.constant->shape(), nullptr);
+  }
+  return plan;
+}
+
+void ProgramImpl::release_weights() {
+  for (const auto& [v, restore] : weights_.restore) {
+    if (std::find(weights_.raw().begin(), weights_.raw().end(), v) != weights_.raw().end()) continue;
+    auto& constant = graph_.values[v].constant;
+    if (constant && constant->data() != nullptr) constant = Tensor::borrow(constant->dtype(), constant->shape(), nullptr);
+  }
+}
+
+const std::vector<Port>& Program::inputs() const { return impl_->inputs; }
+const std::vector<Port>& Program::outputs() const { return impl_->outputs; }
+const std::map<std::string, std::string>& Program::metadata() const { return impl_->metadata; }
+const std::vector<PassReport>& Program::passes() const { return impl_->passes; }
+const CompileOptions& Program::options() const { return impl_->options; }
+std::vector<Shape> Program::bound_shapes() const { return impl_->bound_shapes(); }
+int Program::editions_compiled() const { return impl_->compiled; }
+
+EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
+  const auto plan = impl_->edition(input_shapes.empty() ? impl_->bound_shapes() : input_shapes);
+  EditionInfo info;
+  info.inputs = plan->input_shapes;
+  for (const auto& s : plan->steps) {
+    info.steps.push_back({s.kind, s.nodes, s.recipe, s.flops, s.bytes});
+    info.flops += s.flops;
+  }
+  info.arena_bytes = plan->arena_bytes;
+  info.arena_bound = plan->arena_bound;
+  info.weight_bytes = plan->weight_bytes;
+  return info;
+}
+
+Program compile(Graph graph, const CompileOptions& options) { return Program(std::make_shared<ProgramImpl>(std::move(graph), options)); }
+
+}  // namespace lathe
