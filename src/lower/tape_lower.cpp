@@ -52,13 +52,15 @@ bool tapeable(const Graph& g, const Node& n) {
     if (v != kAbsent && !known(v)) return false;
   }
   const auto in = [&](size_t i) { return g.values[n.inputs[i]].dtype; };
+  // Before version 7 an axis says how the second input lies against the first.
+  if (n.attributes.contains("axis") && kBinary.contains(n.op)) return false;
   if (kUnary.contains(n.op)) return n.op == "Not" || in(0) == DType::f32;
   if (n.op == "Clip") return in(0) == DType::f32;
   if (kVariadic.contains(n.op)) return in(0) == DType::f32 && n.inputs.size() <= 8;
   if (n.op == "Where") return in(1) == DType::f32 && g.values[n.outputs[0]].dtype == DType::f32;
   if (n.op == "Cast") return true;
   if (n.op == "BatchNormalization") {
-    if (n.integer("training_mode", 0) != 0 || in(0) != DType::f32) return false;
+    if (n.integer("training_mode", 0) != 0 || (g.opset("") < 7 && !n.integer("is_test", 0)) || in(0) != DType::f32) return false;
     for (size_t i = 1; i < 5; ++i) {
       if (!constant_here(g, n.inputs[i])) return false;
     }

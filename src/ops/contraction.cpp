@@ -251,7 +251,8 @@ TransposeGeometry transpose_geometry(const Node& node, std::span<const int64_t> 
     const bool same = mode == "SAME_UPPER" || mode == "SAME_LOWER";
     if (!wanted.empty() || same) {
       g.out[i] = same && wanted.empty() ? in[i] * g.strides[i] : wanted.size() == n + 2 ? wanted[i + 2] : wanted.at(i);
-      const int64_t total = full - g.out[i];
+      // A larger output than the window reaches keeps zeros at its end.
+      const int64_t total = std::max<int64_t>(0, full - g.out[i]);
       g.begin[i] = mode == "SAME_UPPER" ? total / 2 : total - total / 2;
     } else {
       if (mode == "VALID") pads[i] = pads[n + i] = 0;
@@ -329,7 +330,7 @@ std::vector<Tensor> conv_transpose(const EvalContext& c) {
 
 void add_contractions(std::vector<OpDef>& out) {
   out.push_back(def("MatMul", 1, 2, 2, Trait::contraction, infer_matmul, matmul));
-  out.push_back(def("Gemm", 7, 2, 3, Trait::contraction, infer_gemm, gemm));
+  out.push_back(def("Gemm", 6, 2, 3, Trait::contraction, infer_gemm, gemm));
   out.push_back(def("Conv", 1, 2, 3, Trait::contraction, infer_conv, conv));
   out.push_back(def("ConvTranspose", 1, 2, 3, Trait::contraction, infer_conv_transpose, conv_transpose));
 }

@@ -71,11 +71,15 @@ std::vector<Tensor> dropout(const EvalContext& c) {
   std::vector<int64_t> mask(x.size(), 1);
   Tensor y = x;
   if (training && ratio > 0) {
-    std::mt19937_64 random(static_cast<uint64_t>(c.node.integer("seed", 0)));
-    std::uniform_real_distribution<double> uniform(0, 1);
+    // The Mersenne twister with 53-bit doubles, as the standard's own cases were made with.
+    std::mt19937 random(static_cast<uint32_t>(c.node.integer("seed", 0)));
+    const auto uniform = [&] {
+      const double high = random() >> 5, low = random() >> 6;
+      return (high * 67108864.0 + low) / 9007199254740992.0;
+    };
     auto v = widen<double>(x);
     for (size_t i = 0; i < v.size(); ++i) {
-      mask[i] = uniform(random) >= ratio;
+      mask[i] = uniform() >= ratio;
       v[i] = mask[i] ? v[i] / (1 - ratio) : 0;
     }
     y = narrow<double>(x.dtype(), x.shape(), v);
@@ -135,6 +139,10 @@ void add_creation(std::vector<OpDef>& out) {
     same_as_first(c);
     c.set(1, c.version() < 10 ? c.dtype(0) : DType::boolean, c.dims(0));
   };
+  out.push_back(def("Dropout", 1, 1, 1, Trait::view, infer_dropout, [](const EvalContext& c) {
+    if (!c.node.integer("is_test", 0)) fail(Category::unsupported, "training mode (is_test 0) of version {} is not supported", c.version);
+    return dropout(c);
+  }, 2));
   out.push_back(def("Dropout", 7, 1, 1, Trait::view, infer_dropout, dropout, 2));
   out.push_back(def("Dropout", 12, 1, 3, Trait::view, infer_dropout, dropout, 2));
 }

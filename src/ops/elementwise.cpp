@@ -310,17 +310,17 @@ Tensor cast(const Tensor& x, DType to, bool saturate) {
 
 void add_elementwise(std::vector<OpDef>& out) {
   const auto simple = [&](const char* name, int since, double (*f)(double)) { out.push_back(unary_float(name, since, f)); };
-  simple("Sigmoid", 6, sigmoid);
-  simple("Tanh", 6, std::tanh);
+  simple("Sigmoid", 1, sigmoid);
+  simple("Tanh", 1, std::tanh);
   simple("Softplus", 1, softplus);
   simple("Softsign", 1, [](double x) { return x / (1 + std::fabs(x)); });
   simple("Erf", 9, std::erf);
-  simple("Exp", 6, std::exp);
-  simple("Log", 6, std::log);
-  simple("Sqrt", 6, std::sqrt);
-  simple("Reciprocal", 6, [](double x) { return 1 / x; });
-  simple("Floor", 6, std::floor);
-  simple("Ceil", 6, std::ceil);
+  simple("Exp", 1, std::exp);
+  simple("Log", 1, std::log);
+  simple("Sqrt", 1, std::sqrt);
+  simple("Reciprocal", 1, [](double x) { return 1 / x; });
+  simple("Floor", 1, std::floor);
+  simple("Ceil", 1, std::ceil);
   simple("Round", 11, std::nearbyint);  // ties to even
   simple("Sin", 7, std::sin);
   simple("Cos", 7, std::cos);
@@ -335,20 +335,20 @@ void add_elementwise(std::vector<OpDef>& out) {
   simple("Atanh", 9, std::atanh);
   simple("HardSwish", 14, [](double x) { return x * clamp(x / 6 + 0.5, 0, 1); });
   simple("Mish", 18, [](double x) { return x * std::tanh(softplus(x)); });
-  out.push_back(unary_numeric("Abs", 6, std::fabs, [](int64_t x) { return static_cast<int64_t>(x < 0 ? -static_cast<uint64_t>(x) : x); }));
-  out.push_back(unary_numeric("Neg", 6, [](double x) { return -x; }, [](int64_t x) { return static_cast<int64_t>(-static_cast<uint64_t>(x)); }));
-  out.push_back(unary_numeric("Relu", 6, relu, [](int64_t x) { return std::max<int64_t>(x, 0); }));
+  out.push_back(unary_numeric("Abs", 1, std::fabs, [](int64_t x) { return static_cast<int64_t>(x < 0 ? -static_cast<uint64_t>(x) : x); }));
+  out.push_back(unary_numeric("Neg", 1, [](double x) { return -x; }, [](int64_t x) { return static_cast<int64_t>(-static_cast<uint64_t>(x)); }));
+  out.push_back(unary_numeric("Relu", 1, relu, [](int64_t x) { return std::max<int64_t>(x, 0); }));
   out.push_back(unary_numeric("Sign", 9, sign, [](int64_t x) -> int64_t { return (x > 0) - (x < 0); }));
 
   const auto with = [&](const char* name, int since, std::function<F1(const Node&)> make) { out.push_back(unary_float(name, since, std::move(make))); };
-  with("LeakyRelu", 6, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 0.01f))](double x) { return x < 0 ? a * x : x; }; });
-  with("Elu", 6, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x < 0 ? a * std::expm1(x) : x; }; });
+  with("LeakyRelu", 1, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 0.01f))](double x) { return x < 0 ? a * x : x; }; });
+  with("Elu", 1, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x < 0 ? a * std::expm1(x) : x; }; });
   with("Celu", 12, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x < 0 ? a * std::expm1(x / a) : x; }; });
   with("ThresholdedRelu", 10, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x > a ? x : 0; }; });
-  with("Selu", 6, [](const Node& n) -> F1 {
+  with("Selu", 1, [](const Node& n) -> F1 {
     return [a = double(n.real("alpha", 1.67326319217681884765625f)), g = double(n.real("gamma", 1.05070102214813232421875f))](double x) { return g * (x <= 0 ? a * std::expm1(x) : x); };
   });
-  with("HardSigmoid", 6, [](const Node& n) -> F1 {
+  with("HardSigmoid", 1, [](const Node& n) -> F1 {
     return [a = double(n.real("alpha", 0.2f)), b = double(n.real("beta", 0.5f))](double x) { return clamp(a * x + b, 0, 1); };
   });
   with("Gelu", 20, [](const Node& n) -> F1 {
@@ -377,14 +377,36 @@ void add_elementwise(std::vector<OpDef>& out) {
   test("IsNaN", 9, [](const Node&, double x) { return std::isnan(x); });
   test("IsInf", 10, [](const Node& n, double x) { return std::isinf(x) && (x > 0 ? n.integer("detect_positive", 1) : n.integer("detect_negative", 1)) != 0; });
 
+  // Before version 7 the second input broadcasts only when asked, aligned at `axis` (or at the end).
+  const auto aligned = [&](const char* name, auto op) {
+    OpDef d = arithmetic(name, 1, op);
+    d.infer = [](InferContext& c) {
+      need_same(c, 0, 1);
+      same_as_first(c);
+    };
+    d.plain = [op](const EvalContext& c) {
+      Shape shape = c.in(1).shape();
+      if (const auto* axis = c.node.find<int64_t>("axis"); axis && c.node.integer("broadcast", 0)) {
+        const int64_t at = wrap_axis(*axis, c.in(0).rank());
+        shape.resize(std::max<size_t>(shape.size(), static_cast<size_t>(c.in(0).rank() - at)), 1);
+      }
+      const Tensor inputs[] = {c.in(0), c.in(1).reshaped(shape)};
+      return fold_inputs(EvalContext{c.node, c.version, inputs, c.output_count}, op);
+    };
+    out.push_back(std::move(d));
+  };
+  aligned("Add", kAdd);
+  aligned("Sub", kSub);
+  aligned("Mul", kMul);
+  aligned("Div", kDiv);
   out.push_back(arithmetic("Add", 7, kAdd));
   out.push_back(arithmetic("Sub", 7, kSub));
   out.push_back(arithmetic("Mul", 7, kMul));
   out.push_back(arithmetic("Div", 7, kDiv));
-  out.push_back(arithmetic("Sum", 6, kAdd, true));
-  out.push_back(arithmetic("Max", 6, kMax, true));
-  out.push_back(arithmetic("Min", 6, kMin, true));
-  OpDef mean = arithmetic("Mean", 6, kAdd, true);
+  out.push_back(arithmetic("Sum", 1, kAdd, true));
+  out.push_back(arithmetic("Max", 1, kMax, true));
+  out.push_back(arithmetic("Min", 1, kMin, true));
+  OpDef mean = arithmetic("Mean", 1, kAdd, true);
   mean.plain = [](const EvalContext& c) -> std::vector<Tensor> {
     Shape shape = c.in(0).shape();
     for (const Tensor& t : c.inputs) shape = broadcast(shape, t.shape());
@@ -443,7 +465,7 @@ void add_elementwise(std::vector<OpDef>& out) {
       return {narrow<T>(x.dtype(), x.shape(), v)};
     });
   };
-  out.push_back(def("Clip", 6, 1, 1, Trait::elementwise,
+  out.push_back(def("Clip", 1, 1, 1, Trait::elementwise,
                     [](InferContext& c) {
                       need(c, 0, standard_float, "a floating type");
                       same_as_first(c);

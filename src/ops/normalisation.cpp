@@ -178,9 +178,14 @@ void add_normalisations(std::vector<OpDef>& out) {
     c.set(1, c.dtype(3), c.dims(3));
     c.set(2, c.dtype(4), c.dims(4));
   };
+  OpDef old = def("BatchNormalization", 1, 5, 5, Trait::elementwise, infer_batch, [](const EvalContext& c) {
+    if (!c.node.integer("is_test", 0)) fail(Category::unsupported, "training mode (is_test 0) of version {} is not supported", c.version);
+    return batch_normalisation(c);
+  }, 5);
+  out.push_back(std::move(old));
   out.push_back(def("BatchNormalization", 7, 5, 5, Trait::elementwise, infer_batch, batch_normalisation, 5));
   out.push_back(def("BatchNormalization", 14, 5, 5, Trait::elementwise, infer_batch, batch_normalisation, 3));
-  out.push_back(def("InstanceNormalization", 6, 3, 3, Trait::reduction, [](InferContext& c) {
+  out.push_back(def("InstanceNormalization", 1, 3, 3, Trait::reduction, [](InferContext& c) {
     need(c, 0, standard_float, "a floating type");
     same_as_first(c);
   }, instance_normalisation));

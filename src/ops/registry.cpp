@@ -15,7 +15,7 @@
 namespace lathe {
 namespace {
 
-constexpr int64_t kOldestOpset = 7, kNewestOpset = 24;
+constexpr int64_t kOldestOpset = 1, kNewestOpset = 24;
 
 struct Registry {
   // domain:name -> definitions by since-version
@@ -230,7 +230,7 @@ void check(const Graph& graph) {
         faults.push_back({Category::value, label(graph, node), fmt::format("reads '{}', which no input, initializer or node gives", graph.values[v].name)});
       }
     }
-    if (uses_default && node.domain.empty() && opset < kOldestOpset) continue;
+    if (node.domain.empty() && (opset < kOldestOpset || opset > kNewestOpset)) continue;
     const OpDef* d = find_op(node.domain, node.op, graph.opset(node.domain));
     if (!d) {
       ++unknown[node.domain.empty() ? node.op : node.domain + "::" + node.op];
@@ -251,6 +251,11 @@ void check(const Graph& graph) {
     std::string list;
     for (const auto& [name, count] : unknown) list += fmt::format("{}{} ({} node{})", list.empty() ? "" : ", ", name, count, count == 1 ? "" : "s");
     faults.push_back({Category::unsupported, "", fmt::format("{} op{} not known at opset {}: {}; register a definition with lathe::register_op", unknown.size(), unknown.size() == 1 ? " is" : "s are", opset, list)});
+  }
+  for (const auto* list : {&graph.inputs, &graph.outputs}) {
+    for (ValueId v : *list) {
+      if (!graph.values[v].other_type.empty()) faults.push_back({Category::unsupported, fmt::format("'{}'", graph.values[v].name), "is a sequence, map or optional; only tensors can go in and out yet"});
+    }
   }
   for (ValueId v : graph.outputs) {
     if (!made[v]) faults.push_back({Category::value, fmt::format("output '{}'", graph.values[v].name), "is not made by any node"});

@@ -83,7 +83,7 @@ double source_coordinate(const std::string& mode, double x, double scale, int64_
     return center * (1 - adjustment) + (x + 0.5) / scale - 0.5;
   }
   if (mode == "pytorch_half_pixel") return out > 1 ? (x + 0.5) / scale - 0.5 : 0;
-  if (mode == "align_corners") return out == 1 ? 0 : x * (n - 1) / (m - 1);
+  if (mode == "align_corners") return out == 1 ? 0 : x * (n - 1) / (scale * n - 1);  // the resized length is not rounded here
   if (mode == "asymmetric") return x / scale;
   if (mode == "tf_half_pixel_for_nn") return (x + 0.5) / scale;
   if (mode == "tf_crop_and_resize") return out > 1 ? start * (n - 1) + x * (end - start) * (n - 1) / (m - 1) : 0.5 * (start + end) * (n - 1);

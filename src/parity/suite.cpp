@@ -29,6 +29,17 @@ std::vector<Case> read_cases(const fs::path& folder) {
 
 Case read_npz_case(const fs::path& inputs, const fs::path& outputs) { return {inputs.filename().string(), read_npz(inputs), read_npz(outputs)}; }
 
+namespace {
+
+// The standard's packaged cases store bfloat16 tensors as u16 bits, their models declare bf16.
+Tensor as_declared(const Tensor& t, DType declared) {
+  if (declared != DType::bf16 || t.dtype() != DType::u16) return t;
+  Tensor same = t;
+  return Tensor::share(DType::bf16, t.shape(), std::make_shared<Tensor>(t), same.data());
+}
+
+}  // namespace
+
 std::vector<Tensor> arrange_inputs(const Program& program, const Case& c) {
   const auto& ports = program.inputs();
   std::vector<Tensor> out(ports.size());
@@ -41,7 +52,7 @@ std::vector<Tensor> arrange_inputs(const Program& program, const Case& c) {
   if (!by_name && c.inputs.size() != ports.size()) {
     fail(Category::value, "case {} has {} inputs, the model takes {}: {}", c.name, c.inputs.size(), ports.size(), fmt::join(names, ", "));
   }
-  for (size_t i = 0; i < ports.size(); ++i) out[i] = by_name ? find(ports[i].name)->tensor : c.inputs[i].tensor;
+  for (size_t i = 0; i < ports.size(); ++i) out[i] = as_declared(by_name ? find(ports[i].name)->tensor : c.inputs[i].tensor, ports[i].dtype);
   return out;
 }
 
@@ -64,7 +75,7 @@ CaseResult check_case(Lane& lane, const Case& c, const std::optional<Tolerance>&
       comparison.name = expected.name;
       comparison.reason = fmt::format("the model has no output '{}'", expected.name);
     } else {
-      comparison = compare(ports[at].name, got[at], expected.tensor, tolerance);
+      comparison = compare(ports[at].name, got[at], as_declared(expected.tensor, got[at].dtype()), tolerance);
     }
     result.pass = result.pass && comparison.pass;
     result.outputs.push_back(std::move(comparison));
@@ -94,9 +105,16 @@ namespace {
 SuiteEntry run_folder(const fs::path& folder, const std::string& name, const SuiteOptions& options) {
   SuiteEntry entry{name, Verdict::passed, ""};
   try {
-    const Graph graph = load(folder / "model.onnx");
+    Graph graph = load(folder / "model.onnx");
     const std::vector<Case> cases = read_cases(folder);
     if (cases.empty()) fail(Category::format, "{}: no test_data_set_0", folder.string());
+    // A few packaged models declare another shape than their case has (CastLike's second input): the case is right.
+    for (size_t i = 0; i < graph.inputs.size() && i < cases[0].inputs.size(); ++i) {
+      Value& v = graph.values[graph.inputs[i]];
+      const Tensor& t = cases[0].inputs[i].tensor;
+      const auto declared = known_shape(v.dims);
+      if (declared && *declared != t.shape() && v.name == cases[0].inputs[i].name) v.dims = Dims(t.shape().begin(), t.shape().end());
+    }
     std::vector<std::string> isas = options.isas;
     if (isas.empty()) isas.emplace_back(kernels::name(kernels::best()));
     struct Path {

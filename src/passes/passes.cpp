@@ -100,6 +100,7 @@ Report remove_identities(Graph& graph) {
         const auto& t = graph.values[node.inputs[2]].constant;
         training = !t || widen<int64_t>(*t).at(0) != 0;
       }
+      if (graph.opset("") < 7) training = !node.integer("is_test", 0);
       nothing = !mask && !training;
     }
     if (node.op == "Cast") nothing = in.dtype != DType::undefined && in.dtype == out.dtype;
@@ -127,7 +128,7 @@ struct Affine {
 
 std::optional<Affine> affine(const Graph& g, const Node& n) {
   if (n.op != "BatchNormalization" || !n.domain.empty()) return std::nullopt;
-  if (n.integer("training_mode", 0) != 0) return std::nullopt;
+  if (n.integer("training_mode", 0) != 0 || (g.opset("") < 7 && !n.integer("is_test", 0))) return std::nullopt;
   for (size_t i = 1; i < n.outputs.size(); ++i) {
     if (n.outputs[i] != kAbsent) return std::nullopt;
   }
