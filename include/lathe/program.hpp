@@ -19,12 +19,12 @@ namespace lathe {
 
 struct CompileOptions {
   int threads = 0;                        // 0: one a core this process may use
-  std::map<std::string, Shape> shapes;    // concrete shapes of inputs, by name
-  std::map<std::string, int64_t> dims;    // sizes of symbolic dims, by name
-  std::vector<std::string> outputs;       // keep only these; empty: all
+  std::map<std::string, Shape> shapes{};    // concrete shapes of inputs, by name
+  std::map<std::string, int64_t> dims{};    // sizes of symbolic dims, by name
+  std::vector<std::string> outputs{};       // keep only these; empty: all
   bool fuse = true;                       // false: one step a node, nothing folded into another
   bool plain = false;                     // every node by plain evaluation (the oracle)
-  std::string isa;                        // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
+  std::string isa{};                        // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
   size_t arena_limit = 0;                 // bytes an edition's arena may take; 0: no limit
   int editions = 8;                       // editions kept; the least recently used goes first
 };
@@ -113,7 +113,7 @@ class Outputs {
 };
 
 struct RunOptions {
-  std::stop_token stop;                            // cancels between steps: Error (cancelled)
+  std::stop_token stop{};                            // cancels between steps: Error (cancelled)
   std::chrono::nanoseconds limit{0};               // time a run may take; 0: none. Checked between steps
 };
 

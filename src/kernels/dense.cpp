@@ -9,6 +9,7 @@
 #define HWY_TARGET_INCLUDE "kernels/dense.cpp"
 #include <hwy/foreach_target.h>
 // After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
 HWY_BEFORE_NAMESPACE();
@@ -27,6 +28,9 @@ inline constexpr int kRows = 4, kVectors = 4;
 inline constexpr int kRows = 6, kVectors = 2;
 #endif
 inline constexpr int64_t kWidth = kVectors * (HWY_TARGET == HWY_SCALAR ? 1 : HWY_MAX_BYTES == 0 ? 1 : static_cast<int64_t>(hn::MaxLanes(F32())));
+
+// Rows of B fetched ahead of their use.
+inline constexpr int64_t kAhead = 16;
 
 // Taps whose row pointers are set up together.
 inline constexpr int64_t kMaxTaps = 64;
@@ -58,7 +62,11 @@ HWY_NOINLINE void micro(const float* const* HWY_RESTRICT rows, int64_t taps, int
     for (int64_t k = 0; k < run; ++k) {
       VF bv[kVectors];
 #pragma GCC unroll 4
-      for (int v = 0; v < kVectors; ++v) bv[v] = hn::LoadU(d, b + v * lanes);
+      for (int v = 0; v < kVectors; ++v) {
+        bv[v] = hn::LoadU(d, b + v * lanes);
+        // B streams from L2 once a tile; the hardware's own prefetch starts too late at each panel.
+        hwy::Prefetch(b + v * lanes + kAhead * kWidth);
+      }
 #pragma GCC unroll 16
       for (int r = 0; r < R; ++r) {
         const VF av = hn::Set(d, row[r][k]);

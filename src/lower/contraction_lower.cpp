@@ -19,7 +19,7 @@ using kernels::WindowRows;
 
 namespace {
 
-constexpr int64_t kKBlock = 384;       // K done in one go: a tile's rows of A stay in L1
+constexpr int64_t kKBlock = 576;       // K done in one go: a tile's rows of A stay in L1
 constexpr size_t kPanelBytes = 384 << 10;  // of B kept in L2 while rows pass
 
 std::shared_ptr<float> floats(int64_t count) {
