@@ -1,0 +1,16 @@
+# Install rules, the CMake package and the pkg-config file.
+include(CMakePackageConfigHelpers)
+install(TARGETS lathe EXPORT MellowLatheTargets
+        LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR})
+install(DIRECTORY include/lathe DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} FILES_MATCHING PATTERN "*.hpp")
+if(LATHE_BUILD_TOOL)
+  set_target_properties(lathe_tool PROPERTIES INSTALL_RPATH "$ORIGIN/../${CMAKE_INSTALL_LIBDIR}")
+  install(TARGETS lathe_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR})
+endif()
+set(package_dir ${CMAKE_INSTALL_LIBDIR}/cmake/MellowLathe)
+install(EXPORT MellowLatheTargets NAMESPACE MellowLathe:: DESTINATION ${package_dir})
+configure_package_config_file(cmake/MellowLatheConfig.cmake.in ${CMAKE_BINARY_DIR}/MellowLatheConfig.cmake INSTALL_DESTINATION ${package_dir})
+write_basic_package_version_file(${CMAKE_BINARY_DIR}/MellowLatheConfigVersion.cmake COMPATIBILITY SameMinorVersion)
+install(FILES ${CMAKE_BINARY_DIR}/MellowLatheConfig.cmake ${CMAKE_BINARY_DIR}/MellowLatheConfigVersion.cmake DESTINATION ${package_dir})
+configure_file(cmake/mellowlathe.pc.in ${CMAKE_BINARY_DIR}/mellowlathe.pc @ONLY)
+install(FILES ${CMAKE_BINARY_DIR}/mellowlathe.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)

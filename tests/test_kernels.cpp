@@ -1,0 +1,257 @@
+// Kernels against simple loops, over many shapes, under every instruction set of this machine.
+#include <cmath>
+#include <cstring>
+
+#include "kernels/copy.hpp"
+#include "kernels/dense.hpp"
+#include "kernels/planes.hpp"
+#include "kernels/rows.hpp"
+#include "kernels/tape.hpp"
+#include "support.hpp"
+
+using namespace test;
+using namespace lathe::kernels;
+
+namespace {
+
+std::vector<float> random_floats(size_t n, uint64_t seed, float low = -1, float high = 1) {
+  const Tensor t = random_tensor({static_cast<int64_t>(n)}, seed, low, high);
+  return {t.as<float>().begin(), t.as<float>().end()};
+}
+
+}  // namespace
+
+TEST_CASE("dense product over ragged shapes, with and without epilogue") {
+  std::mt19937 random(11);
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    const int64_t width = panel_width(isa);
+    for (int trial = 0; trial < 150; ++trial) {
+      const int64_t m = 1 + random() % 40, n = 1 + random() % 100, k = trial % 20 == 0 ? 0 : 1 + random() % 90;
+      const auto a = random_floats(m * k + 1, trial), b = random_floats(k * n + 1, trial + 1000), bias = random_floats(n, trial + 1), residual = random_floats(m * n, trial + 2);
+      std::vector<float> packed(packed_size(k, n, width) + 1), c(m * n, 99.0f);
+      pack_panels(b.data(), n, 1, k, n, width, packed.data(), 0, (n + width - 1) / width);
+      std::vector<float> back(k * n + 1);
+      unpack_panels(packed.data(), k, n, width, back.data(), n, 1);
+      REQUIRE(std::equal(back.begin(), back.end() - 1, b.begin()));
+      DenseArguments g;
+      g.a = a.data();
+      g.lda = k;
+      g.run = k;
+      g.row_end = m;
+      g.panel_end = (n + width - 1) / width;
+      g.columns = n;
+      g.b = packed.data();
+      g.c = c.data();
+      g.ldc = n;
+      g.k_block = 1 + random() % 64;
+      g.panel_block = 1 + random() % 3;
+      const bool epilogue = trial % 2;
+      if (epilogue) {
+        g.epilogue.bias = bias.data();
+        g.epilogue.residual = residual.data();
+        g.epilogue.residual_stride = n;
+        g.epilogue.clamp = true;
+        g.epilogue.low = -0.5f;
+        g.epilogue.high = 2.0f;
+      }
+      dense(isa)(g);
+      for (int64_t i = 0; i < m; ++i) {
+        for (int64_t j = 0; j < n; ++j) {
+          double sum = 0;
+          for (int64_t p = 0; p < k; ++p) sum += static_cast<double>(a[i * k + p]) * b[p * n + j];
+          if (epilogue) sum = std::clamp(sum + bias[j] + residual[i * n + j], -0.5, 2.0);
+          REQUIRE(c[i * n + j] == doctest::Approx(sum).epsilon(1e-4).scale(1));
+        }
+      }
+    }
+  }
+}
+
+TEST_CASE("the clamp lets NaN through and stops infinities") {
+  for (Isa isa : available()) {
+    const int64_t width = panel_width(isa);
+    for (int64_t n : {int64_t{1}, width}) {
+      std::vector<float> b(n, 1.0f), packed(packed_size(1, n, width));
+      pack_panels(b.data(), n, 1, 1, n, width, packed.data(), 0, 1);
+      const float a[3] = {NAN, INFINITY, -INFINITY};
+      std::vector<float> c(3 * n);
+      DenseArguments g;
+      g.a = a;
+      g.lda = g.run = 1;
+      g.row_end = 3;
+      g.panel_end = 1;
+      g.columns = n;
+      g.b = packed.data();
+      g.c = c.data();
+      g.ldc = n;
+      g.epilogue.clamp = true;
+      g.epilogue.low = 0;
+      g.epilogue.high = 6;
+      dense(isa)(g);
+      CHECK(std::isnan(c[0]));
+      CHECK(c[n] == 6);
+      CHECK(c[2 * n] == 0);
+    }
+  }
+}
+
+TEST_CASE("tape functions against the C library, over their range and at its ends") {
+  struct Entry {
+    TapeOp op;
+    double (*f)(double);
+    double ulps;  // of the result, where it is not tiny
+    float low, high;
+  };
+  const Entry entries[] = {
+      {TapeOp::exp, [](double x) { return std::exp(x); }, 3, -87, 88},
+      {TapeOp::log, [](double x) { return std::log(x); }, 5, 1e-30f, 1e30f},
+      {TapeOp::tanh, [](double x) { return std::tanh(x); }, 6, -12, 12},
+      {TapeOp::sigmoid, [](double x) { return 1 / (1 + std::exp(-x)); }, 5, -80, 80},
+      {TapeOp::erf, [](double x) { return std::erf(x); }, 5, -5, 5},
+      {TapeOp::sqrt, [](double x) { return std::sqrt(x); }, 0.51, 0, 1e20f},
+      {TapeOp::softsign, [](double x) { return x / (1 + std::fabs(x)); }, 2, -100, 100},
+      {TapeOp::hard_swish, [](double x) { return x * std::clamp(x / 6 + 0.5, 0.0, 1.0); }, 8, -2, 10},  // towards -3 both cancel
+  };
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    for (const Entry& e : entries) {
+      CAPTURE(static_cast<int>(e.op));
+      const int64_t n = 5003;
+      const auto x = random_floats(n, 3, e.low, e.high);
+      std::vector<float> y(n);
+      Tape tape;
+      tape.inputs = 1;
+      tape.slots = 2;
+      tape.steps = {{e.op, 1, 0, 0, 0}};
+      tape.result = 1;
+      const TapeOperand operand{x.data(), 1, false};
+      run_tape(isa)(tape, &operand, y.data(), false, n);
+      double worst = 0;
+      for (int64_t i = 0; i < n; ++i) {
+        const double want = e.f(x[i]);
+        if (std::fabs(want) < 1e-30) continue;
+        const double ulp = std::nextafter(std::fabs(static_cast<float>(want)), INFINITY) - std::fabs(static_cast<float>(want));
+        worst = std::max(worst, std::fabs(y[i] - want) / ulp);
+      }
+      CHECK(worst <= e.ulps);
+    }
+    // Ends: NaN, infinities, zero.
+    const float ends[5] = {NAN, INFINITY, -INFINITY, 0.0f, -0.0f};
+    for (const auto& [op, want] : std::vector<std::pair<TapeOp, std::vector<float>>>{
+             {TapeOp::exp, {NAN, INFINITY, 0, 1, 1}}, {TapeOp::log, {NAN, INFINITY, NAN, -INFINITY, -INFINITY}}, {TapeOp::tanh, {NAN, 1, -1, 0, 0}}, {TapeOp::sigmoid, {NAN, 1, 0, 0.5f, 0.5f}},
+             {TapeOp::erf, {NAN, 1, -1, 0, 0}}, {TapeOp::relu, {NAN, INFINITY, 0, 0, 0}}, {TapeOp::softplus, {NAN, INFINITY, 0, std::log(2.0f), std::log(2.0f)}}}) {
+      float y[5];
+      Tape tape;
+      tape.inputs = 1;
+      tape.slots = 2;
+      tape.steps = {{op, 1, 0, 0, 0}};
+      tape.result = 1;
+      const TapeOperand operand{ends, 1, false};
+      run_tape(isa)(tape, &operand, y, false, 5);
+      for (int i = 0; i < 5; ++i) {
+        CAPTURE(static_cast<int>(op));
+        CAPTURE(i);
+        if (std::isnan(want[i])) CHECK(std::isnan(y[i]));
+        else if (std::isinf(want[i])) CHECK(y[i] == want[i]);
+        else CHECK(y[i] == doctest::Approx(want[i]));
+      }
+    }
+  }
+}
+
+TEST_CASE("row kernels over many lengths") {
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    for (int64_t length : {1, 2, 3, 7, 15, 16, 17, 31, 64, 100, 257, 1000}) {
+      const int64_t count = 3;
+      const auto x = random_floats(count * length, length, -5, 5), scale = random_floats(length, 7), bias = random_floats(length, 8);
+      std::vector<float> y(count * length);
+      RowArguments a;
+      a.in = x.data();
+      a.out = y.data();
+      a.length = length;
+      a.end = count;
+      a.scale = scale.data();
+      a.bias = bias.data();
+      for (RowOp op : {RowOp::softmax, RowOp::log_softmax, RowOp::layer_norm, RowOp::sum, RowOp::mean, RowOp::max, RowOp::min, RowOp::l1, RowOp::l2, RowOp::sum_squares}) {
+        a.op = op;
+        rows(isa)(a);
+        for (int64_t r = 0; r < count; ++r) {
+          const float* row = x.data() + r * length;
+          double sum = 0, squares = 0, top = -INFINITY, bottom = INFINITY, exps = 0, absolute = 0, spread = 0;
+          for (int64_t i = 0; i < length; ++i) {
+            sum += row[i];
+            squares += static_cast<double>(row[i]) * row[i];
+            absolute += std::fabs(row[i]);
+            top = std::max<double>(top, row[i]);
+            bottom = std::min<double>(bottom, row[i]);
+          }
+          for (int64_t i = 0; i < length; ++i) {
+            exps += std::exp(row[i] - top);
+            spread += std::pow(row[i] - sum / length, 2);
+          }
+          const double inverse = 1 / std::sqrt(spread / length + 1e-5);
+          for (int64_t i = 0; i < length; ++i) {
+            double want = 0;
+            switch (op) {
+              case RowOp::softmax: want = std::exp(row[i] - top) / exps; break;
+              case RowOp::log_softmax: want = row[i] - top - std::log(exps); break;
+              case RowOp::layer_norm: want = (row[i] - sum / length) * inverse * scale[i] + bias[i]; break;
+              case RowOp::sum: want = sum; break;
+              case RowOp::mean: want = sum / length; break;
+              case RowOp::max: want = top; break;
+              case RowOp::min: want = bottom; break;
+              case RowOp::l1: want = absolute; break;
+              case RowOp::l2: want = std::sqrt(squares); break;
+              default: want = squares;
+            }
+            const bool one = op != RowOp::softmax && op != RowOp::log_softmax && op != RowOp::layer_norm;
+            REQUIRE(y[one ? r : r * length + i] == doctest::Approx(want).epsilon(2e-5).scale(1));
+            if (one) break;
+          }
+        }
+      }
+    }
+  }
+}
+
+TEST_CASE("strided copies of every element size") {
+  std::mt19937 random(4);
+  for (int bytes : {1, 2, 4, 8}) {
+    for (int trial = 0; trial < 60; ++trial) {
+      const int rank = 1 + static_cast<int>(random() % 4);
+      std::vector<int64_t> shape, order;
+      int64_t count = 1;
+      for (int i = 0; i < rank; ++i) {
+        shape.push_back(1 + static_cast<int64_t>(random() % 21));
+        order.push_back(i);
+        count *= shape.back();
+      }
+      std::shuffle(order.begin(), order.end(), random);
+      // A transposition: `in` has the dims in shuffled order.
+      std::vector<int64_t> in(rank), out(rank);
+      int64_t run = 1;
+      for (int i = rank - 1; i >= 0; --i) {
+        in[order[i]] = run;
+        run *= shape[order[i]];
+      }
+      run = 1;
+      for (int i = rank - 1; i >= 0; --i) {
+        out[i] = run;
+        run *= shape[i];
+      }
+      std::vector<char> src(count * bytes), dst(count * bytes, 0);
+      for (char& c : src) c = static_cast<char>(random());
+      const CopyPlan plan = plan_copy(bytes, shape, in, out);
+      const int64_t half = plan.tasks / 2;
+      run_copy(plan, src.data(), dst.data(), 0, half);
+      run_copy(plan, src.data(), dst.data(), half, plan.tasks);
+      for (int64_t i = 0; i < count; ++i) {
+        int64_t from = 0;
+        for (int d = 0; d < rank; ++d) from += i / out[d] % shape[d] * in[d];
+        REQUIRE(std::memcmp(&dst[i * bytes], &src[from * bytes], bytes) == 0);
+      }
+    }
+  }
+}
