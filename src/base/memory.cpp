@@ -1,5 +1,6 @@
 #include "base/memory.hpp"
 
+#include <malloc.h>
 #include <sys/mman.h>
 
 #include <cstdlib>
@@ -12,11 +13,17 @@ std::shared_ptr<std::byte> allocate_aligned(size_t bytes) {
   constexpr size_t kHuge = size_t{2} << 20;
   if (bytes > (size_t{1} << 62)) fail(Category::resource, "cannot allocate {} bytes: the size is absurd", bytes);
   const size_t alignment = bytes >= kHuge ? kHuge : kAlignment;
-  const size_t padded = round_up(bytes + kAlignment, alignment);
-  void* block = std::aligned_alloc(alignment, padded);
+  void* block = std::aligned_alloc(alignment, round_up(bytes + kAlignment, kAlignment));
   if (!block) fail(Category::resource, "cannot allocate {} MiB: out of memory", bytes >> 20);
-  if (bytes >= kHuge) madvise(block, padded, MADV_HUGEPAGE);
+  // Whole huge pages only: a last one that is mostly empty would still be resident in full.
+  if (bytes >= kHuge) madvise(block, bytes / kHuge * kHuge, MADV_HUGEPAGE);
   return {static_cast<std::byte*>(block), [](std::byte* p) { std::free(p); }};
+}
+
+void return_free_memory() {
+#if defined(__GLIBC__)
+  malloc_trim(0);
+#endif
 }
 
 }  // namespace lathe

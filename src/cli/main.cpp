@@ -29,7 +29,10 @@ int run(int argc, char** argv) {
   add("run", "Run a model on arrays, pictures or random data; write or read off the results", add_run);
   add("parity", "Check a model's outputs against reference outputs, or compiled against plain", add_parity);
   add("bench", "Latency and throughput, as a share of this machine's measured peak", add_bench);
-  if (argc > 1 && argv[1][0] != '-' && !app.get_subcommand_no_throw(argv[1])) {
+  const auto known = [&](const std::string& name) {
+    return std::any_of(commands.begin(), commands.end(), [&](const auto& c) { return c.first->get_name() == name; });
+  };
+  if (argc > 1 && argv[1][0] != '-' && !known(argv[1])) {
     std::cerr << "lathe: there is no command '" << argv[1] << "'; the commands are machine, inspect, run, parity and bench\n";
     return kUsage;
   }

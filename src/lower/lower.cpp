@@ -110,7 +110,10 @@ BufferId Lowering::derived(ValueId v, const std::string& key, const std::functio
 }
 
 void Lowering::release_after_packing(ValueId v, std::function<Tensor()> restore) {
-  if (static_cast<size_t>(v) < base_constants_.size() && base_constants_[v]) weights_.restore.try_emplace(v, std::move(restore));
+  if (static_cast<size_t>(v) < base_constants_.size() && base_constants_[v]) {
+    weights_.restore.try_emplace(v, std::move(restore));
+    if (weights_.on_packed) weights_.on_packed(v);
+  }
 }
 
 Place Lowering::where(ValueId v) {

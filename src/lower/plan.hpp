@@ -99,6 +99,8 @@ class Weights {
   const std::vector<ValueId>& raw() const { return raw_; }
   // How to get a value's tensor back from a packed entry once the original is gone.
   std::map<ValueId, std::function<Tensor()>> restore;
+  // Told as soon as a value's packed form is there: its original can go, so that weights are never all held twice.
+  std::function<void(ValueId)> on_packed;
 
  private:
   std::map<std::string, Entry> entries_;

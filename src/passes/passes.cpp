@@ -183,7 +183,7 @@ Report fold_normalisation(Graph& graph) {
     // Which axis of the weights belongs to output channels.
     const bool conv = producer.op == "Conv", transposed = producer.op == "ConvTranspose", gemm = producer.op == "Gemm", matmul = producer.op == "MatMul";
     if (!conv && !transposed && !gemm && !matmul) continue;
-    const auto& w = graph.values[producer.inputs[1]].constant;
+    const std::optional<Tensor> w = graph.values[producer.inputs[1]].constant;  // a reference would move with the values
     if (!w || w->data() == nullptr || !is_float(w->dtype())) continue;
     // Channels of a product are its last dim, and the normalisation's axis 1: the same only for matrices.
     const auto& dims = graph.values[through].dims;
@@ -220,6 +220,9 @@ Report fold_normalisation(Graph& graph) {
     const ValueId w_id = graph.add_value(std::move(wv)), b_id = graph.add_value(std::move(bv));
     set_constant(graph, w_id, std::move(weights));
     set_constant(graph, b_id, narrow<double>(dtype, Shape{channels}, bias));
+    // The original goes at once when nobody else reads it: a model's weights are never all held twice.
+    const ValueId original = producer.inputs[1];
+    if (readers[original].size() == 1 && !is_output(graph, original)) graph.values[original].constant.reset();
     producer.inputs[1] = w_id;
     producer.inputs.resize(2);
     if (matmul) producer.op = "Gemm";

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "base/memory.hpp"
 #include "kernels/isa.hpp"
 #include "lathe/op.hpp"
 #include "passes/passes.hpp"
@@ -182,26 +183,26 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
   lo.fuse = options.fuse;
   lo.plain = options.plain;
   lo.isa = *kernels::parse_isa(options.isa);
+  const auto forget = [](Value& value) {
+    if (value.constant && value.constant->data() != nullptr) value.constant = Tensor::borrow(value.constant->dtype(), value.constant->shape(), nullptr);
+  };
+  weights_.on_packed = [&](ValueId v) {
+    if (std::find(weights_.raw().begin(), weights_.raw().end(), v) != weights_.raw().end()) return;
+    forget(graph_.values[v]);
+    forget(g->values[v]);
+  };
   auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_));
+  weights_.on_packed = nullptr;
   if (options.arena_limit > 0 && plan->arena_bytes > options.arena_limit) {
     fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes, options.arena_limit);
   }
   ++compiled;
-  release_weights();
   // The plan's own graph need not hold the weights either: steps hold what they read.
-  for (size_t v = 0; v < g->values.size(); ++v) {
-    Value& value = g->values[v];
-    if (value.constant && value.constant->dtype() == DType::f32) value.constant = Tensor::borrow(DType::f32, value.constant->shape(), nullptr);
+  for (Value& value : g->values) {
+    if (value.dtype == DType::f32) forget(value);
   }
+  return_free_memory();
   return plan;
-}
-
-void ProgramImpl::release_weights() {
-  for (const auto& [v, restore] : weights_.restore) {
-    if (std::find(weights_.raw().begin(), weights_.raw().end(), v) != weights_.raw().end()) continue;
-    auto& constant = graph_.values[v].constant;
-    if (constant && constant->data() != nullptr) constant = Tensor::borrow(constant->dtype(), constant->shape(), nullptr);
-  }
 }
 
 const std::vector<Port>& Program::inputs() const { return impl_->inputs; }

@@ -28,7 +28,6 @@ class ProgramImpl {
 
  private:
   std::shared_ptr<const lower::Plan> compile_edition(const std::vector<Shape>& shapes);
-  void release_weights();
 
   Graph graph_;
   std::vector<bool> base_constants_;
