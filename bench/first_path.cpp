@@ -17,11 +17,11 @@ namespace {
 
 struct Item {
   std::string name;
-  double flops;      // of the convolution or product itself
+  double flops;  // of the convolution or product itself
   int threads;
   std::vector<Tensor> inputs;
   std::unique_ptr<Lane> lane;
-  int repeats = 1;   // so that one visit is long enough to time
+  int repeats = 1;  // so that one visit is long enough to time
   std::vector<double> seconds, shares;
 };
 
@@ -86,8 +86,11 @@ int main(int argc, char** argv) {
   }
   fmt::print(stderr, "\r                    \r");
   const std::string isa = machine_info().isas.back();
-  for (size_t t = 0; t < thread_counts.size(); ++t) fmt::print("measured peak, {}, {} thread{}: {:.1f} GFLOP/s\n", isa, thread_counts[t], thread_counts[t] == 1 ? "" : "s", median(peaks[t]));
-  if (thread_counts.size() > 1) fmt::print("the probe itself on {} threads against 1: {:.2f}\n", thread_counts[1], median(peaks[1]) / median(peaks[0]));
+  for (size_t t = 0; t < thread_counts.size(); ++t)
+    fmt::print("measured peak, {}, {} thread{}: {:.1f} GFLOP/s\n", isa, thread_counts[t], thread_counts[t] == 1 ? "" : "s",
+               median(peaks[t]));
+  if (thread_counts.size() > 1)
+    fmt::print("the probe itself on {} threads against 1: {:.2f}\n", thread_counts[1], median(peaks[1]) / median(peaks[0]));
   fmt::print("medians of {} interleaved rounds\n\n", rounds);
   fmt::print("{:<36} {:>8} {:>10} {:>10} {:>8} {:>8}\n{:-<86}\n", "", "threads", "time", "GFLOP/s", "of peak", "against 1", "");
   for (size_t i = 0; i < items.size(); ++i) {
@@ -99,7 +102,8 @@ int main(int argc, char** argv) {
       for (size_t r = 0; r < item.seconds.size(); ++r) ratios.push_back(items[i - 1].seconds[r] / item.seconds[r]);
       scaling = fmt::format("{:.2f}", median(ratios));
     }
-    fmt::print("{:<36} {:>8} {:>7.3f} ms {:>10.1f} {:>6.1f} % {:>8}\n", item.name, item.threads, s * 1e3, item.flops / s / 1e9, 100 * median(item.shares), scaling);
+    fmt::print("{:<36} {:>8} {:>7.3f} ms {:>10.1f} {:>6.1f} % {:>8}\n", item.name, item.threads, s * 1e3, item.flops / s / 1e9,
+               100 * median(item.shares), scaling);
   }
   return 0;
 }

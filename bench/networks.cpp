@@ -28,10 +28,14 @@ class Maker {
     std::vector<ValueId> inputs{x, weight(normal({out, in, kernel, kernel}, std::sqrt(2.0 / static_cast<double>(in * kernel * kernel))))};
     if (bias) inputs.push_back(weight(uniform({out}, -0.1f, 0.1f)));
     const int64_t p = kernel / 2;
-    return b.op("Conv", inputs, {{"kernel_shape", std::vector<int64_t>{kernel, kernel}}, {"strides", std::vector<int64_t>{stride, stride}}, {"pads", std::vector<int64_t>{p, p, p, p}}});
+    return b.op("Conv", inputs,
+                {{"kernel_shape", std::vector<int64_t>{kernel, kernel}},
+                 {"strides", std::vector<int64_t>{stride, stride}},
+                 {"pads", std::vector<int64_t>{p, p, p, p}}});
   }
   ValueId norm(ValueId x, int64_t channels) {
-    return b.op("BatchNormalization", {x, weight(uniform({channels}, 0.5f, 1.0f)), weight(uniform({channels}, -0.1f, 0.1f)), weight(uniform({channels}, -0.1f, 0.1f)), weight(uniform({channels}, 0.8f, 1.2f))});
+    return b.op("BatchNormalization", {x, weight(uniform({channels}, 0.5f, 1.0f)), weight(uniform({channels}, -0.1f, 0.1f)),
+                                       weight(uniform({channels}, -0.1f, 0.1f)), weight(uniform({channels}, 0.8f, 1.2f))});
   }
   ValueId relu(ValueId x) { return b.op("Relu", {x}); }
 
@@ -48,7 +52,9 @@ Graph residual_50(int64_t batch, int64_t side, uint64_t seed) {
   Maker m("residual_50", seed);
   ValueId x = m.b.input("image", DType::f32, {batch, 3, side, side});
   x = m.relu(m.norm(m.conv(x, 3, 64, 7, 2), 64));
-  x = m.b.op("MaxPool", {x}, {{"kernel_shape", std::vector<int64_t>{3, 3}}, {"strides", std::vector<int64_t>{2, 2}}, {"pads", std::vector<int64_t>{1, 1, 1, 1}}});
+  x = m.b.op(
+      "MaxPool", {x},
+      {{"kernel_shape", std::vector<int64_t>{3, 3}}, {"strides", std::vector<int64_t>{2, 2}}, {"pads", std::vector<int64_t>{1, 1, 1, 1}}});
   int64_t in = 64;
   const int64_t widths[] = {64, 128, 256, 512}, depths[] = {3, 4, 6, 3};
   for (int stage = 0; stage < 4; ++stage) {

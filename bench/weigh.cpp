@@ -38,7 +38,8 @@ int main(int argc, char** argv) {
   if (argc == 1) {
     // The model is written by another process, so that making it does not count in this one's peak.
     std::filesystem::create_directories(folder);
-    if (std::system(fmt::format("'{}' --make '{}'", std::filesystem::canonical("/proc/self/exe").string(), model.string()).c_str()) != 0) return 1;
+    if (std::system(fmt::format("'{}' --make '{}'", std::filesystem::canonical("/proc/self/exe").string(), model.string()).c_str()) != 0)
+      return 1;
   } else {
     save(networks::residual_50(1), argv[2]);
     return 0;
@@ -54,12 +55,15 @@ int main(int argc, char** argv) {
   Lane lane(program);
   lane.run(std::span<const Tensor>(inputs));
   const EditionInfo info = program.describe();
-  const double weights = static_cast<double>(info.weight_bytes) / (1 << 20), arena = static_cast<double>(info.arena_bytes) / (1 << 20), bound = static_cast<double>(info.arena_bound) / (1 << 20);
+  const double weights = static_cast<double>(info.weight_bytes) / (1 << 20), arena = static_cast<double>(info.arena_bytes) / (1 << 20),
+               bound = static_cast<double>(info.arena_bound) / (1 << 20);
   fmt::print("residual net, 50 layers: a file of {:.1f} MiB\n", file);
   fmt::print("  load {:.2f} s, load and compile {:.2f} s\n", loaded, compiled);
   fmt::print("  packed weights {:.1f} MiB, arena {:.2f} MiB, lower bound {:.2f} MiB: {:.3f} of it\n", weights, arena, bound, arena / bound);
-  fmt::print("  resident above the {:.1f} MiB before loading: peak {:.1f} MiB while compiling, {:.1f} MiB after a run\n", base, peak_compile - base, resident_mib() - base);
-  fmt::print("  against weights once + arena: {:.2f} at the peak, {:.2f} after a run\n", (peak_mib() - base) / (weights + arena), (resident_mib() - base) / (weights + arena));
+  fmt::print("  resident above the {:.1f} MiB before loading: peak {:.1f} MiB while compiling, {:.1f} MiB after a run\n", base,
+             peak_compile - base, resident_mib() - base);
+  fmt::print("  against weights once + arena: {:.2f} at the peak, {:.2f} after a run\n", (peak_mib() - base) / (weights + arena),
+             (resident_mib() - base) / (weights + arena));
   std::filesystem::remove_all(folder);
   return 0;
 }

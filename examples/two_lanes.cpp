@@ -18,9 +18,7 @@ int main(int argc, char** argv) {
       for (int i = 0; i < 50; ++i) lane.run(std::span<const lathe::Tensor>(inputs));
       results[index] = lane.run(std::span<const lathe::Tensor>(inputs))[0].clone();
     };
-    {
-      std::jthread first(work, 0), second(work, 1);
-    }
+    { std::jthread first(work, 0), second(work, 1); }
     std::printf("%s\n", lathe::identical(results[0], results[1]) ? "both lanes agree, bit for bit" : "the lanes DIFFER");
   } catch (const lathe::Error& e) {
     std::fprintf(stderr, "%s\n", e.what());

@@ -45,7 +45,8 @@ inline std::string slurp(const fs::path& path) {
 }
 
 // The message of the Error that f throws; empty when it throws none.
-template <typename F> std::string error_of(F f, Category* category = nullptr) {
+template <typename F>
+std::string error_of(F f, Category* category = nullptr) {
   try {
     f();
   } catch (const Error& e) {
@@ -60,7 +61,8 @@ inline bool has(const std::string& text, const std::string& part) { return text.
 inline const fs::path kDemo = LATHE_DEMO_DIR;
 
 // The same inputs through plain evaluation and through the compiled program; fails the test at the first difference.
-inline void check_against_plain(const Graph& g, const std::vector<Tensor>& inputs, CompileOptions options = {}, Tolerance tolerance = {2e-5, 1e-4, 0}) {
+inline void check_against_plain(const Graph& g, const std::vector<Tensor>& inputs, CompileOptions options = {},
+                                Tolerance tolerance = {2e-5, 1e-4, 0}) {
   const auto expected = evaluate_plain(g, inputs);
   Lane lane(compile(g, options));
   const Outputs got = lane.run(std::span<const Tensor>(inputs));

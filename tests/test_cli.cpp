@@ -88,7 +88,8 @@ TEST_CASE("run on pictures: labels, accuracy") {
   const Result one = lathe_tool("run " + kGrain + " --image " + (kDemo / "grain/test/board_001.png").string() + " --json -");
   REQUIRE(one.code == 0);
   CHECK(Json::parse(one.out)["results"][0]["top"][0]["label"] == "beech");
-  const Result all = lathe_tool("run " + kGrain + " --image " + (kDemo / "grain/test").string() + " --truth " + (kDemo / "grain/truth.csv").string() + " --json -");
+  const Result all = lathe_tool("run " + kGrain + " --image " + (kDemo / "grain/test").string() + " --truth " +
+                                (kDemo / "grain/truth.csv").string() + " --json -");
   REQUIRE(all.code == 0);
   const Json j = Json::parse(all.out);
   CHECK(j["accuracy"]["judged"] == 240);

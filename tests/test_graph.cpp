@@ -13,7 +13,8 @@ Graph sample() {
   const auto w = b.constant("w", random_tensor({4, 3}, 1));
   const auto y = b.op("MatMul", {x, w}, {}, "product");
   const auto k = b.constant("k", Tensor::from<int64_t>({}, {2}));
-  const auto top = b.ops("TopK", {b.op("Relu", {y}), b.op("Unsqueeze", {k, b.constant("axes", Tensor::from<int64_t>({1}, {0}))})}, 2, {{"largest", int64_t{1}}});
+  const auto top = b.ops("TopK", {b.op("Relu", {y}), b.op("Unsqueeze", {k, b.constant("axes", Tensor::from<int64_t>({1}, {0}))})}, 2,
+                         {{"largest", int64_t{1}}});
   b.output(top[0], "values");
   b.output(top[1], "indices");
   b.metadata("note", "a sample");
@@ -130,13 +131,28 @@ TEST_CASE("shape and type faults name the node and both sides") {
       b.finish();
     });
   };
-  CHECK(has(fault([](Builder& b) { b.output(b.op("MatMul", {b.input("x", DType::f32, {2, 3}), b.constant("w", random_tensor({4, 5}, 1))})); }), "inner sizes differ"));
-  CHECK(has(fault([](Builder& b) { b.output(b.op("Add", {b.input("x", DType::f32, {2, 3}), b.input("y", DType::f32, {2, 4})})); }), "do not broadcast: 3 against 4"));
-  CHECK(has(fault([](Builder& b) { b.output(b.op("Add", {b.input("x", DType::f32, {2}), b.input("y", DType::i64, {2})})); }), "f32 and i64"));
+  CHECK(has(fault([](Builder& b) {
+              b.output(b.op("MatMul", {b.input("x", DType::f32, {2, 3}), b.constant("w", random_tensor({4, 5}, 1))}));
+            }),
+            "inner sizes differ"));
+  CHECK(has(fault([](Builder& b) {
+              b.output(b.op("Add", {b.input("x", DType::f32, {2, 3}), b.input("y", DType::f32, {2, 4})}));
+            }),
+            "do not broadcast: 3 against 4"));
+  CHECK(has(fault([](Builder& b) {
+              b.output(b.op("Add", {b.input("x", DType::f32, {2}), b.input("y", DType::i64, {2})}));
+            }),
+            "f32 and i64"));
   CHECK(has(fault([](Builder& b) { b.output(b.op("Relu", {b.input("x", DType::string, {2})})); }), "string"));
-  CHECK(has(fault([](Builder& b) { b.output(b.op("Conv", {b.input("x", DType::f32, {1, 3, 8, 8}), b.constant("w", random_tensor({4, 5, 3, 3}, 1))})); }), "X has 3 channels"));
+  CHECK(has(fault([](Builder& b) {
+              b.output(b.op("Conv", {b.input("x", DType::f32, {1, 3, 8, 8}), b.constant("w", random_tensor({4, 5, 3, 3}, 1))}));
+            }),
+            "X has 3 channels"));
   CHECK(has(fault([](Builder& b) { b.output(b.op("Softmax", {b.input("x", DType::f32, {2, 3})}, {{"axis", int64_t{5}}})); }), "axis 5"));
-  CHECK(has(fault([](Builder& b) { b.output(b.op("Reshape", {b.input("x", DType::f32, {2, 3}), b.constant("s", Tensor::from<int64_t>({2}, {4, -1}))})); }), "cannot reshape 2x3"));
+  CHECK(has(fault([](Builder& b) {
+              b.output(b.op("Reshape", {b.input("x", DType::f32, {2, 3}), b.constant("s", Tensor::from<int64_t>({2}, {4, -1}))}));
+            }),
+            "cannot reshape 2x3"));
 }
 
 TEST_CASE("a cycle is found and named") {
@@ -188,7 +204,8 @@ TEST_CASE("a model cut short or with a flipped byte never does worse than an err
   for (int i = 0; i < 120; ++i) {
     std::string bytes = good;
     if (i % 2) bytes.resize(random() % good.size());
-    else for (int k = 0; k < 8; ++k) bytes[random() % 4000] = static_cast<char>(random());  // the structure is at the front
+    else
+      for (int k = 0; k < 8; ++k) bytes[random() % 4000] = static_cast<char>(random());  // the structure is at the front
     write(f.path / "m.onnx", bytes);
     try {
       Graph g = load(f.path / "m.onnx");

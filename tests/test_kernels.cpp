@@ -28,7 +28,8 @@ TEST_CASE("dense product over ragged shapes, with and without epilogue") {
     const int64_t width = panel_width(isa);
     for (int trial = 0; trial < 150; ++trial) {
       const int64_t m = 1 + random() % 40, n = 1 + random() % 100, k = trial % 20 == 0 ? 0 : 1 + random() % 90;
-      const auto a = random_floats(m * k + 1, trial), b = random_floats(k * n + 1, trial + 1000), bias = random_floats(n, trial + 1), residual = random_floats(m * n, trial + 2);
+      const auto a = random_floats(m * k + 1, trial), b = random_floats(k * n + 1, trial + 1000), bias = random_floats(n, trial + 1),
+                 residual = random_floats(m * n, trial + 2);
       std::vector<float> packed(packed_size(k, n, width) + 1), c(m * n, 99.0f);
       pack_panels(b.data(), n, 1, k, n, width, packed.data(), 0, (n + width - 1) / width);
       std::vector<float> back(k * n + 1);
@@ -138,9 +139,14 @@ TEST_CASE("tape functions against the C library, over their range and at its end
     }
     // Ends: NaN, infinities, zero.
     const float ends[5] = {NAN, INFINITY, -INFINITY, 0.0f, -0.0f};
-    for (const auto& [op, want] : std::vector<std::pair<TapeOp, std::vector<float>>>{
-             {TapeOp::exp, {NAN, INFINITY, 0, 1, 1}}, {TapeOp::log, {NAN, INFINITY, NAN, -INFINITY, -INFINITY}}, {TapeOp::tanh, {NAN, 1, -1, 0, 0}}, {TapeOp::sigmoid, {NAN, 1, 0, 0.5f, 0.5f}},
-             {TapeOp::erf, {NAN, 1, -1, 0, 0}}, {TapeOp::relu, {NAN, INFINITY, 0, 0, 0}}, {TapeOp::softplus, {NAN, INFINITY, 0, std::log(2.0f), std::log(2.0f)}}}) {
+    for (const auto& [op, want] :
+         std::vector<std::pair<TapeOp, std::vector<float>>>{{TapeOp::exp, {NAN, INFINITY, 0, 1, 1}},
+                                                            {TapeOp::log, {NAN, INFINITY, NAN, -INFINITY, -INFINITY}},
+                                                            {TapeOp::tanh, {NAN, 1, -1, 0, 0}},
+                                                            {TapeOp::sigmoid, {NAN, 1, 0, 0.5f, 0.5f}},
+                                                            {TapeOp::erf, {NAN, 1, -1, 0, 0}},
+                                                            {TapeOp::relu, {NAN, INFINITY, 0, 0, 0}},
+                                                            {TapeOp::softplus, {NAN, INFINITY, 0, std::log(2.0f), std::log(2.0f)}}}) {
       float y[5];
       Tape tape;
       tape.inputs = 1;
@@ -174,7 +180,8 @@ TEST_CASE("row kernels over many lengths") {
       a.end = count;
       a.scale = scale.data();
       a.bias = bias.data();
-      for (RowOp op : {RowOp::softmax, RowOp::log_softmax, RowOp::layer_norm, RowOp::sum, RowOp::mean, RowOp::max, RowOp::min, RowOp::l1, RowOp::l2, RowOp::sum_squares}) {
+      for (RowOp op : {RowOp::softmax, RowOp::log_softmax, RowOp::layer_norm, RowOp::sum, RowOp::mean, RowOp::max, RowOp::min, RowOp::l1,
+                       RowOp::l2, RowOp::sum_squares}) {
         a.op = op;
         rows(isa)(a);
         for (int64_t r = 0; r < count; ++r) {

@@ -31,7 +31,10 @@ std::vector<Tensor> run(const char* op, std::vector<Tensor> inputs, Attributes a
   return evaluate_node(g, g.nodes[0], inputs);
 }
 
-template <typename T> std::vector<T> values(const Tensor& t) { return {t.as<T>().begin(), t.as<T>().end()}; }
+template <typename T>
+std::vector<T> values(const Tensor& t) {
+  return {t.as<T>().begin(), t.as<T>().end()};
+}
 Tensor floats(Shape s, std::initializer_list<float> v) { return Tensor::from<float>(std::move(s), v); }
 Tensor ints(std::initializer_list<int64_t> v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
 
@@ -45,7 +48,8 @@ TEST_CASE("integer arithmetic wraps, truncates and refuses to divide by zero") {
   CHECK(has(error_of([&] { run("Mod", {i32({1}), i32({0})}); }), "remainder by zero"));
   CHECK(values<int32_t>(run("Mod", {i32({-7, 7}), i32({3, -3})})[0]) == std::vector<int32_t>{2, -2});
   CHECK(values<int32_t>(run("Mod", {i32({-7, 7}), i32({3, -3})}, {{"fmod", int64_t{1}}})[0]) == std::vector<int32_t>{-1, 1});
-  CHECK(values<int64_t>(run("Div", {ints({std::numeric_limits<int64_t>::min()}), ints({-1})})[0])[0] == std::numeric_limits<int64_t>::min());
+  CHECK(values<int64_t>(run("Div", {ints({std::numeric_limits<int64_t>::min()}), ints({-1})})[0])[0] ==
+        std::numeric_limits<int64_t>::min());
   CHECK(values<int64_t>(run("Pow", {ints({3, -2}), ints({4, 3})})[0]) == Ints{81, -8});
 }
 
@@ -62,16 +66,19 @@ TEST_CASE("NaN comes through min, max, relu and clip") {
 }
 
 TEST_CASE("casts saturate, truncate and read strings") {
-  CHECK(values<int64_t>(run("Cast", {floats({4}, {1.9f, -1.9f, NAN, 1e30f})}, {{"to", int64_t{7}}})[0]) == Ints{1, -1, 0, std::numeric_limits<int64_t>::max()});
+  CHECK(values<int64_t>(run("Cast", {floats({4}, {1.9f, -1.9f, NAN, 1e30f})}, {{"to", int64_t{7}}})[0]) ==
+        Ints{1, -1, 0, std::numeric_limits<int64_t>::max()});
   CHECK(values<bool>(run("Cast", {floats({3}, {0.0f, -0.0f, NAN})}, {{"to", int64_t{9}}})[0]) == std::vector<bool>{false, false, true});
-  CHECK(values<float>(run("Cast", {Tensor::from<std::string>({3}, {std::string("1.5"), std::string("-INF"), std::string("1e3")})}, {{"to", int64_t{1}}})[0]) == std::vector<float>{1.5f, -INFINITY, 1000.0f});
+  CHECK(values<float>(run("Cast", {Tensor::from<std::string>({3}, {std::string("1.5"), std::string("-INF"), std::string("1e3")})},
+                          {{"to", int64_t{1}}})[0]) == std::vector<float>{1.5f, -INFINITY, 1000.0f});
   CHECK(has(error_of([] { run("Cast", {Tensor::from<std::string>({1}, {std::string("oak")})}, {{"to", int64_t{1}}}); }), "'oak'"));
   CHECK(has(error_of([] { run("Cast", {floats({1}, {1})}, {{"to", int64_t{99}}}); }), "not an element type"));
 }
 
 TEST_CASE("softmax of old versions flattens, of new ones does not") {
   const Tensor x = floats({1, 2, 2}, {1, 2, 3, 4});
-  const auto old = values<float>(run("Softmax", {x}, {{"axis", int64_t{1}}}, 11)[0]), now = values<float>(run("Softmax", {x}, {{"axis", int64_t{1}}}, 13)[0]);
+  const auto old = values<float>(run("Softmax", {x}, {{"axis", int64_t{1}}}, 11)[0]),
+             now = values<float>(run("Softmax", {x}, {{"axis", int64_t{1}}}, 13)[0]);
   CHECK(old[0] + old[1] + old[2] + old[3] == doctest::Approx(1));
   CHECK(now[0] + now[2] == doctest::Approx(1));
   CHECK(values<float>(run("Softmax", {floats({2}, {1000, 1000})})[0])[0] == 0.5f);  // no overflow
@@ -90,7 +97,9 @@ TEST_CASE("axes as attribute and as input give the same") {
 
 TEST_CASE("slices clamp, run backwards and refuse step zero") {
   const Tensor x = ints({0, 1, 2, 3, 4});
-  const auto cut = [&](int64_t from, int64_t to, int64_t step) { return values<int64_t>(run("Slice", {x, ints({from}), ints({to}), ints({0}), ints({step})})[0]); };
+  const auto cut = [&](int64_t from, int64_t to, int64_t step) {
+    return values<int64_t>(run("Slice", {x, ints({from}), ints({to}), ints({0}), ints({step})})[0]);
+  };
   const int64_t most = std::numeric_limits<int64_t>::max(), least = std::numeric_limits<int64_t>::min();
   CHECK(cut(1, most, 2) == Ints{1, 3});
   CHECK(cut(most, least, -1) == Ints{4, 3, 2, 1, 0});
@@ -112,18 +121,24 @@ TEST_CASE("index and size faults are told") {
   CHECK(has(error_of([&] { run("ConstantOfShape", {ints({int64_t{1} << 40, int64_t{1} << 40})}); }), "more elements than fit"));
   CHECK(has(error_of([&] { run("Tile", {x, ints({-1, 1})}); }), "repeats holds -1"));
   CHECK(has(error_of([&] { run("MaxPool", {floats({1, 1, 2}, {1, 2})}, {{"kernel_shape", Ints{5}}}); }), "does not fit"));
-  CHECK(has(error_of([&] { run("Conv", {floats({1, 1, 4}, {1, 2, 3, 4}), floats({1, 1, 2}, {1, 1})}, {{"strides", Ints{0}}}); }), "strides holds 0"));
+  CHECK(has(error_of([&] {
+              run("Conv", {floats({1, 1, 4}, {1, 2, 3, 4}), floats({1, 1, 2}, {1, 1})}, {{"strides", Ints{0}}});
+            }),
+            "strides holds 0"));
 }
 
 TEST_CASE("pad modes") {
   const Tensor x = floats({3}, {1, 2, 3});
-  const auto padded = [&](const char* mode, std::initializer_list<int64_t> p, int64_t opset = 19) { return values<float>(run("Pad", {x, ints(p)}, {{"mode", std::string(mode)}}, opset)[0]); };
+  const auto padded = [&](const char* mode, std::initializer_list<int64_t> p, int64_t opset = 19) {
+    return values<float>(run("Pad", {x, ints(p)}, {{"mode", std::string(mode)}}, opset)[0]);
+  };
   CHECK(padded("reflect", {2, 2}) == std::vector<float>{3, 2, 1, 2, 3, 2, 1});
   CHECK(padded("edge", {1, 2}) == std::vector<float>{1, 1, 2, 3, 3, 3});
   CHECK(padded("wrap", {1, 2}) == std::vector<float>{3, 1, 2, 3, 1, 2});
   CHECK(padded("constant", {-1, 1}) == std::vector<float>{2, 3, 0});
   CHECK(values<float>(run("Pad", {x}, {{"pads", Ints{1, 0}}, {"value", 7.0f}}, 2)[0]) == std::vector<float>{7, 1, 2, 3});
-  CHECK(values<float>(run("Pad", {x.reshaped({1, 3}), ints({1, 0}), floats({}, {9}), ints({1})}, {}, 18)[0]) == std::vector<float>{9, 1, 2, 3});
+  CHECK(values<float>(run("Pad", {x.reshaped({1, 3}), ints({1, 0}), floats({}, {9}), ints({1})}, {}, 18)[0]) ==
+        std::vector<float>{9, 1, 2, 3});
 }
 
 TEST_CASE("narrow types: half precision and bool through plain evaluation") {

@@ -26,7 +26,8 @@ TEST_CASE("ulp distance") {
   const Comparison c = compare("y", Tensor::from<float>({1}, {next}), Tensor::from<float>({1}, {one}), Tolerance{0, 0, 1});
   CHECK(c.max_ulp == 1);
   CHECK(c.pass);
-  CHECK_FALSE(compare("y", Tensor::from<float>({1}, {std::nextafter(next, 2.0f)}), Tensor::from<float>({1}, {one}), Tolerance{0, 0, 1}).pass);
+  CHECK_FALSE(
+      compare("y", Tensor::from<float>({1}, {std::nextafter(next, 2.0f)}), Tensor::from<float>({1}, {one}), Tolerance{0, 0, 1}).pass);
   CHECK(compare("y", Tensor::from<float>({1}, {-1e-45f}), Tensor::from<float>({1}, {1e-45f})).max_ulp == 2);
 }
 
@@ -76,7 +77,8 @@ TEST_CASE("latency statistics") {
 
 TEST_CASE("random inputs are the same for the same seed") {
   const Program p = compile(load(kDemo / "grain/grain.onnx"), {.dims = {{"batch", 2}}});
-  const auto a = random_inputs(p, p.bound_shapes(), 4), b = random_inputs(p, p.bound_shapes(), 4), c = random_inputs(p, p.bound_shapes(), 5);
+  const auto a = random_inputs(p, p.bound_shapes(), 4), b = random_inputs(p, p.bound_shapes(), 4),
+             c = random_inputs(p, p.bound_shapes(), 5);
   CHECK(identical(a[0], b[0]));
   CHECK_FALSE(identical(a[0], c[0]));
   CHECK(a[0].shape() == Shape{2, 3, 64, 64});

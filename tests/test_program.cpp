@@ -19,7 +19,9 @@ void* operator new(size_t n) {
 }
 void* operator new(size_t n, std::align_val_t a) {
   if (counting.load(std::memory_order_relaxed)) allocations.fetch_add(1);
-  if (void* p = std::aligned_alloc(static_cast<size_t>(a), (n + static_cast<size_t>(a) - 1) / static_cast<size_t>(a) * static_cast<size_t>(a))) return p;
+  if (void* p =
+          std::aligned_alloc(static_cast<size_t>(a), (n + static_cast<size_t>(a) - 1) / static_cast<size_t>(a) * static_cast<size_t>(a)))
+    return p;
   throw std::bad_alloc();
 }
 void operator delete(void* p) noexcept { std::free(p); }
@@ -38,7 +40,9 @@ Graph block(int64_t batch, int64_t channels, int64_t side) {
   const auto conv = [&](ValueId in, uint64_t seed) {
     const auto w = b.constant("w" + std::to_string(seed), random_tensor({channels, channels, 3, 3}, seed, -0.2f, 0.2f));
     const auto y = b.op("Conv", {in, w}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}});
-    const auto vec = [&](const char* n, float low, float high) { return b.constant(n + std::to_string(seed), random_tensor({channels}, seed + 50, low, high)); };
+    const auto vec = [&](const char* n, float low, float high) {
+      return b.constant(n + std::to_string(seed), random_tensor({channels}, seed + 50, low, high));
+    };
     return b.op("BatchNormalization", {y, vec("scale", 0.5f, 1), vec("shift", -1, 1), vec("mean", -1, 1), vec("var", 0.5f, 2)});
   };
   const auto h = b.op("Relu", {conv(x, 1)});
@@ -109,7 +113,9 @@ TEST_CASE("convolutions of every form") {
       if (f.auto_pad) attributes["auto_pad"] = std::string(f.auto_pad);
       else attributes["pads"] = f.pads;
       Dims dims(f.x.begin(), f.x.end());
-      const auto y = b.op("Conv", {b.input("x", DType::f32, dims), b.constant("w", random_tensor(f.w, 3)), b.constant("b", random_tensor({f.w[0]}, 4))}, attributes);
+      const auto y = b.op(
+          "Conv", {b.input("x", DType::f32, dims), b.constant("w", random_tensor(f.w, 3)), b.constant("b", random_tensor({f.w[0]}, 4))},
+          attributes);
       // A tail that goes to the tape, and one that stays in registers.
       b.output(n % 2 ? b.op("Sigmoid", {y}) : b.op("Relu", {y}), "y");
       check_against_plain(b.finish(), {random_tensor(f.x, 5)}, {.threads = 1 + n % 3, .isa = isa});
@@ -156,7 +162,8 @@ TEST_CASE("Gemm with transposes, factors and every kind of C") {
             const auto x = b.input("x", DType::f32, ta ? Dims{6, 4} : Dims{4, 6});
             std::vector<ValueId> in{x, b.constant("w", random_tensor(tb ? Shape{9, 6} : Shape{6, 9}, 2))};
             in.push_back(b.constant("c", random_tensor(c, 3)));
-            b.output(b.op("Tanh", {b.op("Gemm", in, {{"transA", int64_t{ta}}, {"transB", int64_t{tb}}, {"alpha", alpha}, {"beta", beta}})}), "y");
+            b.output(b.op("Tanh", {b.op("Gemm", in, {{"transA", int64_t{ta}}, {"transB", int64_t{tb}}, {"alpha", alpha}, {"beta", beta}})}),
+                     "y");
             check_against_plain(b.finish(), {random_tensor(ta ? Shape{6, 4} : Shape{4, 6}, 5)});
           }
         }
@@ -177,7 +184,8 @@ TEST_CASE("an activation read twice fuses into the product before it") {
 
 TEST_CASE("elementwise sets become one tape, with broadcasting and selection") {
   Builder b("tape");
-  const auto x = b.input("x", DType::f32, {2, 3, 40, 5}), row = b.input("row", DType::f32, {5}), column = b.input("column", DType::f32, {3, 1, 1});
+  const auto x = b.input("x", DType::f32, {2, 3, 40, 5}), row = b.input("row", DType::f32, {5}),
+             column = b.input("column", DType::f32, {3, 1, 1});
   const auto s = b.op("Add", {b.op("Mul", {x, row}), column});
   const auto big = b.op("Greater", {s, b.constant("zero", Tensor::from<float>({}, {0.0f}))});
   b.output(b.op("Where", {big, b.op("Sqrt", {b.op("Abs", {s})}), b.op("Exp", {s})}), "y");
@@ -203,10 +211,18 @@ TEST_CASE("random graphs: fused, unfused and plain agree") {
     for (int n = 0; n < 12; ++n) {
       ValueId y;
       switch (random() % 8) {
-        case 0: case 1: y = b.op(unary[random() % std::size(unary)], {pick()}); break;
-        case 2: case 3: y = b.op(binary[random() % std::size(binary)], {pick(), pick()}); break;
-        case 4: y = b.op("Conv", {pick(), b.constant("w" + std::to_string(++seed), random_tensor({c, c, 3, 3}, seed, -0.3f, 0.3f))}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}}); break;
-        case 5: y = b.op("Mul", {pick(), b.constant("s" + std::to_string(++seed), random_tensor(random() % 2 ? Shape{c, 1, 1} : Shape{w}, seed))}); break;
+        case 0:
+        case 1: y = b.op(unary[random() % std::size(unary)], {pick()}); break;
+        case 2:
+        case 3: y = b.op(binary[random() % std::size(binary)], {pick(), pick()}); break;
+        case 4:
+          y = b.op("Conv", {pick(), b.constant("w" + std::to_string(++seed), random_tensor({c, c, 3, 3}, seed, -0.3f, 0.3f))},
+                   {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}});
+          break;
+        case 5:
+          y = b.op("Mul",
+                   {pick(), b.constant("s" + std::to_string(++seed), random_tensor(random() % 2 ? Shape{c, 1, 1} : Shape{w}, seed))});
+          break;
         case 6: y = b.op("MaxPool", {pick()}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}}); break;
         default: y = b.op("Softmax", {pick()}, {{"axis", int64_t{random() % 2 ? 1 : -1}}});
       }
@@ -229,8 +245,13 @@ TEST_CASE("movement: transposes, slices, joins, splits, gathers in both layouts"
   const auto parts = b.ops("Split", {y, b.constant("sizes", Tensor::from<int64_t>({2}, {2, 4}))}, 2, {{"axis", int64_t{1}}});
   const auto joined = b.op("Concat", {parts[1], parts[0], y}, {{"axis", int64_t{1}}});
   b.output(b.op("Transpose", {joined}, {{"perm", Ints{0, 2, 3, 1}}}), "last");
-  b.output(b.op("Slice", {joined, b.constant("from", Tensor::from<int64_t>({2}, {-1, 1})), b.constant("to", Tensor::from<int64_t>({2}, {-100, 3})), b.constant("axes", Tensor::from<int64_t>({2}, {3, 1})), b.constant("steps", Tensor::from<int64_t>({2}, {-2, 1}))}), "cut");
-  b.output(b.op("Gather", {b.op("Reshape", {y, b.constant("shape", Tensor::from<int64_t>({2}, {-1, 4}))}), b.constant("picks", Tensor::from<int64_t>({3}, {7, -1, 0}))}), "rows");
+  b.output(b.op("Slice",
+                {joined, b.constant("from", Tensor::from<int64_t>({2}, {-1, 1})), b.constant("to", Tensor::from<int64_t>({2}, {-100, 3})),
+                 b.constant("axes", Tensor::from<int64_t>({2}, {3, 1})), b.constant("steps", Tensor::from<int64_t>({2}, {-2, 1}))}),
+           "cut");
+  b.output(b.op("Gather", {b.op("Reshape", {y, b.constant("shape", Tensor::from<int64_t>({2}, {-1, 4}))}),
+                           b.constant("picks", Tensor::from<int64_t>({3}, {7, -1, 0}))}),
+           "rows");
   b.output(b.op("ReduceMean", {y}, {{"axes", Ints{2, 3}}}), "mean");
   check_against_plain(b.finish(), {random_tensor({2, 6, 5, 4}, 9)}, {.threads = 2});
 }
@@ -367,7 +388,10 @@ TEST_CASE("wrong inputs are told apart") {
   const Tensor x = random_tensor({1, 3, 64, 64}, 1);
   CHECK(has(error_of([&] { lane.run({{"picture", x}}); }), "no input is named 'picture'; the inputs are image"));
   CHECK(has(error_of([&] { lane.run(std::initializer_list<NamedInput>{}); }), "'image' is not given"));
-  CHECK(has(error_of([&] { lane.run({{"image", random_tensor({1, 3, 32, 64}, 1)}}); }), "has shape 1x3x32x64, expected batch x 3 x 64 x 64"));
+  CHECK(has(error_of([&] {
+              lane.run({{"image", random_tensor({1, 3, 32, 64}, 1)}});
+            }),
+            "has shape 1x3x32x64, expected batch x 3 x 64 x 64"));
   CHECK(has(error_of([&] { lane.run({{"image", Tensor(DType::f64, {1, 3, 64, 64})}}); }), "is f64, expected f32"));
   CHECK(has(error_of([&] { lane.run({{"image", x}})["wood"]; }), "the outputs are species"));
   const Graph g = load(kDemo / "grain/grain.onnx");

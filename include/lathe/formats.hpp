@@ -47,11 +47,11 @@ void write_npz(const std::filesystem::path& path, const std::vector<NamedTensor>
 Tensor read_picture(const std::filesystem::path& path);
 
 struct PictureOptions {
-  int64_t height = 0, width = 0;       // 0: keep the picture's size
-  std::vector<float> mean{0};          // one value, or one a channel, in pixel units
-  std::vector<float> scale{1};         // (pixel - mean) * scale
+  int64_t height = 0, width = 0;  // 0: keep the picture's size
+  std::vector<float> mean{0};     // one value, or one a channel, in pixel units
+  std::vector<float> scale{1};    // (pixel - mean) * scale
   bool bgr = false;
-  int64_t channels = 3;                // 3, or 1 for luma
+  int64_t channels = 3;  // 3, or 1 for luma
 };
 
 // f32, shape 1 x channels x height x width: resized (bilinear, half-pixel centres), reordered and normalised.

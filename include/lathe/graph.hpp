@@ -24,9 +24,9 @@ struct Dim {
   std::string symbol;
 
   Dim() = default;
-  Dim(int64_t v) : value(v) {}                       // NOLINT: a number is a known dim
-  Dim(std::string s) : symbol(std::move(s)) {}       // NOLINT: a name is a symbolic dim
-  Dim(const char* s) : symbol(s) {}                  // NOLINT
+  Dim(int64_t v) : value(v) {}                  // NOLINT: a number is a known dim
+  Dim(std::string s) : symbol(std::move(s)) {}  // NOLINT: a name is a symbolic dim
+  Dim(const char* s) : symbol(s) {}             // NOLINT
   bool known() const { return value >= 0; }
   bool operator==(const Dim&) const = default;
 };
@@ -48,8 +48,7 @@ struct Opaque {
 
 struct Attribute {
   using Data = std::variant<std::monostate, int64_t, float, std::string, Tensor, std::shared_ptr<Graph>, std::vector<int64_t>,
-                            std::vector<float>, std::vector<std::string>, std::vector<Tensor>,
-                            std::vector<std::shared_ptr<Graph>>, Opaque>;
+                            std::vector<float>, std::vector<std::string>, std::vector<Tensor>, std::vector<std::shared_ptr<Graph>>, Opaque>;
   Data data;
   std::string reference;  // name of the enclosing function's attribute, when this one refers to it
 };
@@ -63,7 +62,8 @@ struct Node {
   std::vector<ValueId> outputs;
   std::map<std::string, Attribute> attributes;
 
-  template <typename T> const T* find(std::string_view key) const {
+  template <typename T>
+  const T* find(std::string_view key) const {
     const auto it = attributes.find(std::string(key));
     return it == attributes.end() ? nullptr : std::get_if<T>(&it->second.data);
   }
@@ -75,11 +75,11 @@ struct Node {
 
 struct Value {
   std::string name;
-  DType dtype = DType::undefined;    // undefined: not known
-  std::optional<Dims> dims;          // nothing: not even the rank is known
-  std::optional<Tensor> constant;    // initializer, or the result of folding
+  DType dtype = DType::undefined;  // undefined: not known
+  std::optional<Dims> dims;        // nothing: not even the rank is known
+  std::optional<Tensor> constant;  // initializer, or the result of folding
   std::string doc;
-  std::string other_type;            // type that is not a tensor (sequence, optional, map), as the standard encodes it
+  std::string other_type;  // type that is not a tensor (sequence, optional, map), as the standard encodes it
 };
 
 // A model-local function: nodes in a scope of their own, called by (domain, name).

@@ -18,8 +18,8 @@ struct CacheInfo {
 
 struct MachineInfo {
   std::string cpu;
-  int cores = 0;       // of the machine
-  int usable = 0;      // by this process
+  int cores = 0;   // of the machine
+  int usable = 0;  // by this process
   std::vector<CacheInfo> caches;
   size_t memory_bytes = 0;
   std::vector<std::string> isas;  // usable, worst first; the last one is used
@@ -36,9 +36,21 @@ double measure_int8_peak(int threads, double seconds = 0.05);
 double measure_read_bandwidth(const std::string& isa, size_t bytes, int threads, double seconds = 0.05);
 
 struct Limits {
-  struct Fma { std::string isa; int threads = 1; double gflops = 0; };
-  struct Int8 { int threads = 1; double gops = 0; };
-  struct Read { std::string level; size_t bytes = 0; int threads = 1; double gbytes = 0; };
+  struct Fma {
+    std::string isa;
+    int threads = 1;
+    double gflops = 0;
+  };
+  struct Int8 {
+    int threads = 1;
+    double gops = 0;
+  };
+  struct Read {
+    std::string level;
+    size_t bytes = 0;
+    int threads = 1;
+    double gbytes = 0;
+  };
   std::vector<Fma> fma;
   std::vector<Int8> int8;
   std::vector<Read> read;
@@ -59,22 +71,22 @@ Latency summarise(std::vector<double> samples);
 struct BenchOptions {
   int lanes = 1;
   double warmup_seconds = 0.2;
-  double min_seconds = 1.0;     // measured time at least
+  double min_seconds = 1.0;  // measured time at least
   double max_seconds = 10.0;
   int64_t min_runs = 10;
 };
 
 struct BenchResult {
   Latency latency;
-  double seconds = 0;              // measured, wall clock
-  double runs_per_second = 0;      // all lanes together
-  double flops = 0;                // a run's arithmetic
+  double seconds = 0;          // measured, wall clock
+  double runs_per_second = 0;  // all lanes together
+  double flops = 0;            // a run's arithmetic
   double gflops = 0;
-  double peak_gflops = 0;          // measured around the runs, same instruction set and threads in all
-  double share = 0;                // gflops / peak_gflops
-  double spread = 0;               // (p90 - min) / median
-  double peak_drift = 0;           // relative change of the peak from before to after
-  bool noisy = false;              // spread above 25 % or drift above 15 %: do not trust absolute times
+  double peak_gflops = 0;  // measured around the runs, same instruction set and threads in all
+  double share = 0;        // gflops / peak_gflops
+  double spread = 0;       // (p90 - min) / median
+  double peak_drift = 0;   // relative change of the peak from before to after
+  bool noisy = false;      // spread above 25 % or drift above 15 %: do not trust absolute times
 };
 
 // Warm-up, then runs until the median is steady or the time is up. Each lane has `threads` threads.
@@ -83,8 +95,8 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
 // Alternates a and b, `rounds` times each after one warm-up each; seconds of every call.
 struct Interleaved {
   Latency a, b;
-  double ratio = 0;               // median over rounds of b / a
-  double low = 0, high = 0;       // 10 % and 90 % of the rounds' ratios
+  double ratio = 0;          // median over rounds of b / a
+  double low = 0, high = 0;  // 10 % and 90 % of the rounds' ratios
 };
 Interleaved interleave(const std::function<void()>& a, const std::function<void()>& b, int rounds);
 

@@ -19,19 +19,24 @@ class InferContext {
   int input_count() const { return static_cast<int>(node_.inputs.size()); }
   int output_count() const { return static_cast<int>(node_.outputs.size()); }
   bool has(int input) const { return input < input_count() && node_.inputs[input] != kAbsent; }
-  DType dtype(int input) const;                   // undefined: absent or not known
+  DType dtype(int input) const;  // undefined: absent or not known
   const std::optional<Dims>& dims(int input) const;
-  int rank(int input) const;                      // -1: not known
-  const Tensor* constant(int input) const;        // the input's value when it is known while compiling, else null
+  int rank(int input) const;                // -1: not known
+  const Tensor* constant(int input) const;  // the input's value when it is known while compiling, else null
   // Constant integer input, or nothing when it is not known while compiling.
   std::optional<std::vector<int64_t>> integers(int input) const;
 
   void set(int output, DType dtype, std::optional<Dims> dims);
   // Throws Error of the category, naming the node.
   [[noreturn]] void fail(Category category, const std::string& what) const;
-  void require(bool condition, Category category, const std::string& what) const { if (!condition) fail(category, what); }
+  void require(bool condition, Category category, const std::string& what) const {
+    if (!condition) fail(category, what);
+  }
 
-  struct Result { DType dtype = DType::undefined; std::optional<Dims> dims; };
+  struct Result {
+    DType dtype = DType::undefined;
+    std::optional<Dims> dims;
+  };
   const std::vector<Result>& results() const { return results_; }
 
  private:
@@ -57,7 +62,7 @@ enum class Trait { opaque, elementwise, contraction, reduction, movement, view }
 
 struct OpDef {
   std::string domain, name;
-  int since = 1;           // first opset version with these semantics
+  int since = 1;                         // first opset version with these semantics
   int min_inputs = 1, max_inputs = 1;    // max -1: any number
   int min_outputs = 1, max_outputs = 1;  // max -1: any number
   Trait trait = Trait::opaque;

@@ -29,14 +29,14 @@ struct Comparison {
   DType dtype = DType::undefined;
   Shape shape;
   bool pass = false;
-  std::string reason;            // why not: dtype, shape, or how many elements are out of tolerance
-  double max_absolute = 0;       // over finite pairs
-  double max_relative = 0;       // over finite pairs with expected != 0
-  double max_ulp = 0;            // floating types
-  double cosine = 1;             // of the two tensors as vectors
+  std::string reason;       // why not: dtype, shape, or how many elements are out of tolerance
+  double max_absolute = 0;  // over finite pairs
+  double max_relative = 0;  // over finite pairs with expected != 0
+  double max_ulp = 0;       // floating types
+  double cosine = 1;        // of the two tensors as vectors
   int64_t out_of_tolerance = 0;
-  Shape worst;                   // index of the element furthest out, measured in tolerances
-  std::string got, expected;     // that element's values
+  Shape worst;                // index of the element furthest out, measured in tolerances
+  std::string got, expected;  // that element's values
 };
 
 Comparison compare(const std::string& name, const Tensor& got, const Tensor& expected, const std::optional<Tolerance>& tolerance = {});
@@ -47,7 +47,8 @@ struct Case {
   std::vector<NamedTensor> inputs, outputs;
 };
 
-// Reads every test_data_set_N/ (input_K.pb, output_K.pb) beside the model, in order. Throws Error (unsupported) for values that are not tensors.
+// Reads every test_data_set_N/ (input_K.pb, output_K.pb) beside the model, in order. Throws Error (unsupported) for values that are not
+// tensors.
 std::vector<Case> read_cases(const std::filesystem::path& folder);
 // A pair of npz files as one case.
 Case read_npz_case(const std::filesystem::path& inputs, const std::filesystem::path& outputs);
@@ -69,17 +70,17 @@ std::vector<Tensor> random_inputs(const Program& program, const std::vector<Shap
 enum class Verdict { passed, failed, skipped };
 
 struct SuiteEntry {
-  std::string name;    // path below the suite's folder
+  std::string name;  // path below the suite's folder
   Verdict verdict = Verdict::passed;
   std::string reason;  // of a failure (with the path it failed on) or a skip
 };
 
 struct SuiteOptions {
-  bool plain = true;                      // also through plain evaluation
+  bool plain = true;  // also through plain evaluation
   std::vector<int> threads{1, 2};
-  std::vector<std::string> isas;          // empty: the best one
+  std::vector<std::string> isas;  // empty: the best one
   std::optional<Tolerance> tolerance;
-  std::string filter;                     // only folders whose path holds this text
+  std::string filter;  // only folders whose path holds this text
   std::function<void(const SuiteEntry&, size_t done, size_t total)> progress;
 };
 

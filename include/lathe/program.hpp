@@ -19,12 +19,12 @@ namespace lathe {
 
 struct CompileOptions {
   int threads = 0;                        // 0: one a core this process may use
-  std::map<std::string, Shape> shapes{};    // concrete shapes of inputs, by name
-  std::map<std::string, int64_t> dims{};    // sizes of symbolic dims, by name
-  std::vector<std::string> outputs{};       // keep only these; empty: all
+  std::map<std::string, Shape> shapes{};  // concrete shapes of inputs, by name
+  std::map<std::string, int64_t> dims{};  // sizes of symbolic dims, by name
+  std::vector<std::string> outputs{};     // keep only these; empty: all
   bool fuse = true;                       // false: one step a node, nothing folded into another
   bool plain = false;                     // every node by plain evaluation (the oracle)
-  std::string isa{};                        // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
+  std::string isa{};                      // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
   size_t arena_limit = 0;                 // bytes an edition's arena may take; 0: no limit
   int editions = 8;                       // editions kept; the least recently used goes first
 };
@@ -44,8 +44,8 @@ struct StepInfo {
   std::string kind;
   std::vector<std::string> nodes;  // the fused nodes
   std::string recipe;
-  double flops = 0;                // arithmetic (a multiply-add counts two)
-  double bytes = 0;                // least memory traffic
+  double flops = 0;  // arithmetic (a multiply-add counts two)
+  double bytes = 0;  // least memory traffic
 };
 
 // One edition, described.
@@ -69,13 +69,13 @@ class Program {
   const std::vector<Port>& outputs() const;
   const std::map<std::string, std::string>& metadata() const;
   const std::vector<PassReport>& passes() const;
-  const CompileOptions& options() const;   // with threads and isa filled in
+  const CompileOptions& options() const;  // with threads and isa filled in
   // The edition for these input shapes (in the order of inputs()), compiled now if it is not there yet. With none
   // given: the shapes bound at compile time. Throws Error (shape) when a dim is left open.
   EditionInfo describe(const std::vector<Shape>& input_shapes = {}) const;
   // Input shapes from what is bound, in the order of inputs(); throws Error (shape) naming the open dims.
   std::vector<Shape> bound_shapes() const;
-  int editions_compiled() const;           // so far, in all
+  int editions_compiled() const;  // so far, in all
 
   ProgramImpl* impl() const { return impl_.get(); }
 
@@ -113,8 +113,8 @@ class Outputs {
 };
 
 struct RunOptions {
-  std::stop_token stop{};                            // cancels between steps: Error (cancelled)
-  std::chrono::nanoseconds limit{0};               // time a run may take; 0: none. Checked between steps
+  std::stop_token stop{};             // cancels between steps: Error (cancelled)
+  std::chrono::nanoseconds limit{0};  // time a run may take; 0: none. Checked between steps
 };
 
 struct StepTime {

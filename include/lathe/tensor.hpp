@@ -30,8 +30,10 @@ class Tensor {
   // Shares memory kept alive by `owner`.
   static Tensor share(DType dtype, Shape shape, std::shared_ptr<const void> owner, void* data);
   // Copies `values` in; their number must equal the shape's element count.
-  template <typename T> static Tensor from(Shape shape, std::span<const T> values);
-  template <typename T> static Tensor from(Shape shape, std::initializer_list<T> values) {
+  template <typename T>
+  static Tensor from(Shape shape, std::span<const T> values);
+  template <typename T>
+  static Tensor from(Shape shape, std::initializer_list<T> values) {
     return from<T>(std::move(shape), std::span<const T>(values.begin(), values.size()));
   }
 
@@ -39,17 +41,19 @@ class Tensor {
   DType dtype() const { return dtype_; }
   const Shape& shape() const { return shape_; }
   int rank() const { return static_cast<int>(shape_.size()); }
-  int64_t size() const { return count_; }   // elements
-  size_t byte_size() const;                 // 0 for strings
+  int64_t size() const { return count_; }  // elements
+  size_t byte_size() const;                // 0 for strings
   const void* data() const { return data_; }
   void* data() { return data_; }
 
   // Elements as T; throws Error (type) when T is not the tensor's dtype.
-  template <typename T> std::span<const T> as() const {
+  template <typename T>
+  std::span<const T> as() const {
     check(kDTypeOf<T>);
     return {static_cast<const T*>(data_), static_cast<size_t>(count_)};
   }
-  template <typename T> std::span<T> as() {
+  template <typename T>
+  std::span<T> as() {
     check(kDTypeOf<T>);
     return {static_cast<T*>(data_), static_cast<size_t>(count_)};
   }

@@ -30,8 +30,7 @@ std::string join(const std::vector<Fault>& faults) {
 
 }  // namespace
 
-Error::Error(Category category, std::string what)
-    : std::runtime_error(what), faults_{{category, "", std::move(what)}} {}
+Error::Error(Category category, std::string what) : std::runtime_error(what), faults_{{category, "", std::move(what)}} {}
 
 Error::Error(std::vector<Fault> faults) : std::runtime_error(join(faults)), faults_(std::move(faults)) {
   if (faults_.empty()) faults_.push_back({Category::internal, "", "error without a fault"});

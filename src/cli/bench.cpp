@@ -13,7 +13,8 @@ struct Options {
 };
 
 Json latency_json(const Latency& l) {
-  return {{"runs", l.runs}, {"min", l.min}, {"mean", l.mean}, {"median", l.median}, {"p90", l.p90}, {"p99", l.p99}, {"max", l.max}, {"standard_deviation", l.deviation}};
+  return {{"runs", l.runs}, {"min", l.min}, {"mean", l.mean}, {"median", l.median},
+          {"p90", l.p90},   {"p99", l.p99}, {"max", l.max},   {"standard_deviation", l.deviation}};
 }
 
 int versus(const Options& o, const Graph& graph, const CompileOptions& options, const Program& fused, const std::vector<Tensor>& inputs) {
@@ -28,14 +29,16 @@ int versus(const Options& o, const Graph& graph, const CompileOptions& options, 
   const Interleaved r = interleave([&] { a.run(in); }, [&] { b.run(in); }, o.rounds);
   progress.show("");
   const size_t steps_a = fused.describe().steps.size(), steps_b = unfused.describe().steps.size();
-  Json j{{"model", o.model.model}, {"threads", threads}, {"isa", fused.options().isa}, {"rounds", o.rounds}, {"fused", latency_json(r.a)}, {"unfused", latency_json(r.b)}, {"fused_steps", steps_a}, {"unfused_steps", steps_b},
-         {"ratio", r.ratio}, {"ratio_p10", r.low}, {"ratio_p90", r.high}};
+  Json j{{"model", o.model.model},     {"threads", threads},           {"isa", fused.options().isa}, {"rounds", o.rounds},
+         {"fused", latency_json(r.a)}, {"unfused", latency_json(r.b)}, {"fused_steps", steps_a},     {"unfused_steps", steps_b},
+         {"ratio", r.ratio},           {"ratio_p10", r.low},           {"ratio_p90", r.high}};
   write_json(o.model.json, j);
   if (!for_people(o.model.json)) return kGood;
   Table table("lrrrr", {"", "steps", "min", "median", "p90"});
   table.row({"fused", std::to_string(steps_a), seconds_text(r.a.min), seconds_text(r.a.median), seconds_text(r.a.p90)});
   table.row({"unfused", std::to_string(steps_b), seconds_text(r.b.min), seconds_text(r.b.median), seconds_text(r.b.p90)});
-  fmt::print("{}, {} thread{}, {}, {} interleaved rounds\n{}", o.model.model, threads, threads == 1 ? "" : "s", fused.options().isa, o.rounds, table.text());
+  fmt::print("{}, {} thread{}, {}, {} interleaved rounds\n{}", o.model.model, threads, threads == 1 ? "" : "s", fused.options().isa,
+             o.rounds, table.text());
   fmt::print("  fused is {:.2f} times as fast (median of rounds; 10 % to 90 %: {:.2f} to {:.2f})\n", r.ratio, r.low, r.high);
   return kGood;
 }
@@ -45,9 +48,13 @@ int versus(const Options& o, const Graph& graph, const CompileOptions& options, 
 Command add_bench(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
-  app.add_option("--lanes", o->bench.lanes, "Lanes running side by side, each with --threads threads (1)")->check(CLI::Range(1, 256))->type_name("N");
+  app.add_option("--lanes", o->bench.lanes, "Lanes running side by side, each with --threads threads (1)")
+      ->check(CLI::Range(1, 256))
+      ->type_name("N");
   app.add_option("--seconds", o->bench.min_seconds, "Measure at least this long (1)")->check(CLI::Range(0.01, 3600.0))->type_name("S");
-  app.add_option("--warmup", o->bench.warmup_seconds, "Run this long before measuring (0.2)")->check(CLI::Range(0.0, 600.0))->type_name("S");
+  app.add_option("--warmup", o->bench.warmup_seconds, "Run this long before measuring (0.2)")
+      ->check(CLI::Range(0.0, 600.0))
+      ->type_name("S");
   app.add_flag("--versus-unfused", o->versus_unfused, "Interleave fused and unfused runs and print the ratio");
   app.add_option("--rounds", o->rounds, "With --versus-unfused: rounds (40)")->check(CLI::Range(3, 100000))->type_name("N");
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
@@ -68,24 +75,50 @@ Command add_bench(CLI::App& app) {
     const double per_second = r.runs_per_second * static_cast<double>(items);
     Json shape_list = Json::object();
     for (size_t i = 0; i < shapes.size(); ++i) shape_list[program.inputs()[i].name] = shapes[i];
-    Json j{{"model", o->model.model}, {"shapes", shape_list}, {"threads", threads}, {"lanes", o->bench.lanes}, {"isa", program.options().isa}, {"latency_seconds", latency_json(r.latency)}, {"measured_seconds", r.seconds},
-           {"items_per_run", items}, {"items_per_second", per_second}, {"flops_per_run", r.flops}, {"gflops", r.gflops}, {"peak_gflops", r.peak_gflops}, {"share_of_peak", r.share}, {"spread", r.spread}, {"peak_drift", r.peak_drift}, {"noisy", r.noisy}};
+    Json j{{"model", o->model.model},
+           {"shapes", shape_list},
+           {"threads", threads},
+           {"lanes", o->bench.lanes},
+           {"isa", program.options().isa},
+           {"latency_seconds", latency_json(r.latency)},
+           {"measured_seconds", r.seconds},
+           {"items_per_run", items},
+           {"items_per_second", per_second},
+           {"flops_per_run", r.flops},
+           {"gflops", r.gflops},
+           {"peak_gflops", r.peak_gflops},
+           {"share_of_peak", r.share},
+           {"spread", r.spread},
+           {"peak_drift", r.peak_drift},
+           {"noisy", r.noisy}};
     write_json(o->model.json, j);
     if (!for_people(o->model.json)) return static_cast<int>(kGood);
     std::string at;
     for (size_t i = 0; i < shapes.size(); ++i) at += fmt::format("{}{} {}", i ? ", " : "", program.inputs()[i].name, to_string(shapes[i]));
-    fmt::print("{}  ({}; {} lane{} x {} thread{}, {})\n", o->model.model, at, o->bench.lanes, o->bench.lanes == 1 ? "" : "s", threads, threads == 1 ? "" : "s", program.options().isa);
+    fmt::print("{}  ({}; {} lane{} x {} thread{}, {})\n", o->model.model, at, o->bench.lanes, o->bench.lanes == 1 ? "" : "s", threads,
+               threads == 1 ? "" : "s", program.options().isa);
     Table table("lr");
     const Latency& l = r.latency;
     table.row({"runs", fmt::format("{} in {:.2f} s", l.runs, r.seconds)});
-    for (const auto& [name, value] : {std::pair{"min", l.min}, {"mean", l.mean}, {"median", l.median}, {"p90", l.p90}, {"p99", l.p99}, {"max", l.max}, {"standard deviation", l.deviation}}) table.row({name, seconds_text(value)});
+    for (const auto& [name, value] : {std::pair{"min", l.min},
+                                      {"mean", l.mean},
+                                      {"median", l.median},
+                                      {"p90", l.p90},
+                                      {"p99", l.p99},
+                                      {"max", l.max},
+                                      {"standard deviation", l.deviation}})
+      table.row({name, seconds_text(value)});
     table.row({"throughput", fmt::format("{:.1f} items/s", per_second)});
     table.row({"arithmetic", fmt::format("{}FLOP a run", count_text(r.flops) + (r.flops < 1000 ? " " : ""))});
     table.row({"rate", fmt::format("{:.1f} GFLOP/s", r.gflops)});
     table.row({"measured peak", fmt::format("{:.1f} GFLOP/s", r.peak_gflops)});
     table.row({"share of peak", fmt::format("{:.1f} %", 100 * r.share)});
     fmt::print("{}", table.text());
-    if (r.noisy) fmt::print("  This machine was too noisy to trust absolute times: spread {:.0f} % of the median, peak moved by {:.0f} %. Compare interleaved runs, or try again.\n", 100 * r.spread, 100 * r.peak_drift);
+    if (r.noisy)
+      fmt::print(
+          "  This machine was too noisy to trust absolute times: spread {:.0f} % of the median, peak moved by {:.0f} %. Compare "
+          "interleaved runs, or try again.\n",
+          100 * r.spread, 100 * r.peak_drift);
     return static_cast<int>(kGood);
   };
 }

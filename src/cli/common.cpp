@@ -10,16 +10,22 @@
 namespace lathe::cli {
 
 void add_json_option(CLI::App& app, std::string& target) {
-  app.add_option("--json", target, "Write the same facts as JSON to FILE ('-': standard output, and nothing else there)")->type_name("FILE");
+  app.add_option("--json", target, "Write the same facts as JSON to FILE ('-': standard output, and nothing else there)")
+      ->type_name("FILE");
 }
 
 void ModelOptions::add_to(CLI::App& app, bool model_required) {
   auto* m = app.add_option("MODEL", model, "ONNX file");
   if (model_required) m->required();
   app.add_option("--dim", dims, "Size of a symbolic dim, e.g. batch=8 (repeatable)")->type_name("NAME=N")->allow_extra_args(false);
-  app.add_option("--shape", shapes, "Whole shape of an input, e.g. image=1,3,64,64 (repeatable)")->type_name("INPUT=N,N,..")->allow_extra_args(false);
-  app.add_option("--batch", batch, "Size of the inputs' leading dim where the model leaves it open (1)")->check(CLI::Range(int64_t{1}, int64_t{1} << 20));
-  app.add_option("--output", outputs, "Keep only this output; any value's name will do (repeatable)")->type_name("NAME")->allow_extra_args(false);
+  app.add_option("--shape", shapes, "Whole shape of an input, e.g. image=1,3,64,64 (repeatable)")
+      ->type_name("INPUT=N,N,..")
+      ->allow_extra_args(false);
+  app.add_option("--batch", batch, "Size of the inputs' leading dim where the model leaves it open (1)")
+      ->check(CLI::Range(int64_t{1}, int64_t{1} << 20));
+  app.add_option("--output", outputs, "Keep only this output; any value's name will do (repeatable)")
+      ->type_name("NAME")
+      ->allow_extra_args(false);
   app.add_option("--threads", threads, "Threads (all cores this process may use)")->check(CLI::Range(1, 1024))->type_name("N");
   app.add_option("--isa", isa, "Instruction set: scalar, sse4, avx2, avx512 (the best there is)")->type_name("NAME");
   app.add_flag("--allow-outside-data", allow_outside, "Accept external data from outside the model's folder");
@@ -31,13 +37,15 @@ namespace {
 int64_t parse_number(const std::string& text, const std::string& option) {
   int64_t v = 0;
   const auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), v);
-  if (ec != std::errc() || end != text.data() + text.size() || v < 0) throw UsageError(fmt::format("{}: '{}' is not a size (a whole number, 0 or more)", option, text));
+  if (ec != std::errc() || end != text.data() + text.size() || v < 0)
+    throw UsageError(fmt::format("{}: '{}' is not a size (a whole number, 0 or more)", option, text));
   return v;
 }
 
 std::pair<std::string, std::string> split_pair(const std::string& text, const std::string& option) {
   const size_t at = text.rfind('=');
-  if (at == std::string::npos || at == 0 || at + 1 == text.size()) throw UsageError(fmt::format("{}: '{}' is not NAME=VALUE", option, text));
+  if (at == std::string::npos || at == 0 || at + 1 == text.size())
+    throw UsageError(fmt::format("{}: '{}' is not NAME=VALUE", option, text));
   return {text.substr(0, at), text.substr(at + 1)};
 }
 
@@ -48,7 +56,8 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   o.threads = threads;
   o.isa = isa;
   const auto have = machine_info().isas;
-  if (!isa.empty() && std::find(have.begin(), have.end(), isa) == have.end()) throw UsageError(fmt::format("--isa: '{}' is not one this machine has: {}", isa, fmt::join(have, ", ")));
+  if (!isa.empty() && std::find(have.begin(), have.end(), isa) == have.end())
+    throw UsageError(fmt::format("--isa: '{}' is not one this machine has: {}", isa, fmt::join(have, ", ")));
   std::set<std::string> symbols;
   std::vector<std::string> inputs;
   for (ValueId v : g.inputs) {
@@ -60,13 +69,15 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   for (const std::string& text : dims) {
     const auto [name, value] = split_pair(text, "--dim");
     if (!symbols.contains(name)) {
-      throw UsageError(fmt::format("--dim: no input has a dim named '{}'; {}", name, symbols.empty() ? "all dims are fixed" : fmt::format("the open ones are {}", fmt::join(symbols, ", "))));
+      throw UsageError(fmt::format("--dim: no input has a dim named '{}'; {}", name,
+                                   symbols.empty() ? "all dims are fixed" : fmt::format("the open ones are {}", fmt::join(symbols, ", "))));
     }
     o.dims[name] = parse_number(value, "--dim");
   }
   for (const std::string& text : shapes) {
     const auto [name, value] = split_pair(text, "--shape");
-    if (std::find(inputs.begin(), inputs.end(), name) == inputs.end()) throw UsageError(fmt::format("--shape: no input is named '{}'; the inputs are {}", name, fmt::join(inputs, ", ")));
+    if (std::find(inputs.begin(), inputs.end(), name) == inputs.end())
+      throw UsageError(fmt::format("--shape: no input is named '{}'; the inputs are {}", name, fmt::join(inputs, ", ")));
     Shape shape;
     for (size_t at = 0; at <= value.size();) {
       const size_t end = std::min(value.find(',', at), value.size());
@@ -89,7 +100,8 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
     if (!value.dims || value.dims->empty() || o.shapes.contains(value.name)) continue;
     const Dim& first = (*value.dims)[0];
     if (first.known()) {
-      if (batch > 0 && first.value != batch) throw UsageError(fmt::format("--batch: the leading dim of '{}' is fixed at {}", value.name, first.value));
+      if (batch > 0 && first.value != batch)
+        throw UsageError(fmt::format("--batch: the leading dim of '{}' is fixed at {}", value.name, first.value));
     } else if (!first.symbol.empty()) {
       o.dims.try_emplace(first.symbol, batch > 0 ? batch : 1);
     }

@@ -22,7 +22,9 @@ Facts count(const Graph& g) {
   return f;
 }
 
-Json port_json(const Graph& g, ValueId v) { return {{"name", g.values[v].name}, {"dtype", to_string(g.values[v].dtype)}, {"shape", to_json(g.values[v].dims)}}; }
+Json port_json(const Graph& g, ValueId v) {
+  return {{"name", g.values[v].name}, {"dtype", to_string(g.values[v].dtype)}, {"shape", to_json(g.values[v].dims)}};
+}
 
 std::string short_list(const std::vector<std::string>& names) {
   std::string out;
@@ -54,7 +56,13 @@ Command add_inspect(CLI::App& app) {
       faults = e.faults();
     }
 
-    Json j{{"file", o->model.model}, {"format", "ONNX"}, {"ir_version", g.ir_version}, {"producer", g.producer}, {"producer_version", g.producer_version}, {"name", g.name}, {"doc", g.doc}};
+    Json j{{"file", o->model.model},
+           {"format", "ONNX"},
+           {"ir_version", g.ir_version},
+           {"producer", g.producer},
+           {"producer_version", g.producer_version},
+           {"name", g.name},
+           {"doc", g.doc}};
     for (const auto& [domain, version] : g.opsets) j["opsets"][domain.empty() ? "ai.onnx" : domain] = version;
     for (const auto& [key, value] : g.metadata) j["metadata"][key] = value;
     j["inputs"] = Json::array();
@@ -90,7 +98,8 @@ Command add_inspect(CLI::App& app) {
       j["arena_bound_bytes"] = edition->arena_bound;
       if (o->steps) {
         for (const PassReport& p : program->passes()) j["passes"].push_back({{"pass", p.pass}, {"changes", p.changes}});
-        for (const StepInfo& s : edition->steps) j["steps"].push_back({{"kind", s.kind}, {"nodes", s.nodes}, {"recipe", s.recipe}, {"flops", s.flops}, {"bytes", s.bytes}});
+        for (const StepInfo& s : edition->steps)
+          j["steps"].push_back({{"kind", s.kind}, {"nodes", s.nodes}, {"recipe", s.recipe}, {"flops", s.flops}, {"bytes", s.bytes}});
       }
     }
     write_json(o->model.json, j);
@@ -99,20 +108,28 @@ Command add_inspect(CLI::App& app) {
 
     Table head("ll");
     std::string opsets;
-    for (const auto& [domain, version] : g.opsets) opsets += fmt::format("{}{} {}", opsets.empty() ? "" : ", ", domain.empty() ? "ai.onnx" : domain, version);
+    for (const auto& [domain, version] : g.opsets)
+      opsets += fmt::format("{}{} {}", opsets.empty() ? "" : ", ", domain.empty() ? "ai.onnx" : domain, version);
     head.row({"format", fmt::format("ONNX, IR version {}, opset {}", g.ir_version, opsets)});
     if (!g.producer.empty()) head.row({"producer", g.producer + (g.producer_version.empty() ? "" : " " + g.producer_version)});
     if (!g.name.empty()) head.row({"graph", g.name});
     if (!g.doc.empty()) head.row({"about", g.doc.substr(0, 100)});
-    for (ValueId v : g.inputs) head.row({"input", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
-    for (ValueId v : g.outputs) head.row({"output", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
-    head.row({"parameters", fmt::format("{} ({})", count_text(static_cast<double>(facts.parameters)), bytes_text(static_cast<double>(facts.bytes)))});
+    for (ValueId v : g.inputs)
+      head.row({"input", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
+    for (ValueId v : g.outputs)
+      head.row({"output", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
+    head.row({"parameters",
+              fmt::format("{} ({})", count_text(static_cast<double>(facts.parameters)), bytes_text(static_cast<double>(facts.bytes)))});
     if (edition) {
       std::string at;
       for (const Shape& s : edition->inputs) at += (at.empty() ? "" : ", ") + to_string(s);
-      head.row({"arithmetic", fmt::format("{}FLOP an inference, inputs {}", count_text(edition->flops) + (edition->flops < 1000 ? " " : ""), at)});
-      head.row({"memory", fmt::format("arena {}, lower bound {} ({:.2f} of it)", bytes_text(static_cast<double>(edition->arena_bytes)), bytes_text(static_cast<double>(edition->arena_bound)),
-                                      edition->arena_bound ? static_cast<double>(edition->arena_bytes) / static_cast<double>(edition->arena_bound) : 1.0)});
+      head.row({"arithmetic",
+                fmt::format("{}FLOP an inference, inputs {}", count_text(edition->flops) + (edition->flops < 1000 ? " " : ""), at)});
+      head.row({"memory",
+                fmt::format(
+                    "arena {}, lower bound {} ({:.2f} of it)", bytes_text(static_cast<double>(edition->arena_bytes)),
+                    bytes_text(static_cast<double>(edition->arena_bound)),
+                    edition->arena_bound ? static_cast<double>(edition->arena_bytes) / static_cast<double>(edition->arena_bound) : 1.0)});
     } else if (!open.empty()) {
       head.row({"arithmetic", "not known: " + open + " (--dim or --shape)"});
     }
@@ -131,7 +148,9 @@ Command add_inspect(CLI::App& app) {
     if (o->steps && edition) {
       fmt::print("\nPasses\n");
       for (const PassReport& p : program->passes()) {
-        fmt::print("  {}: {}\n", p.pass, p.changes.empty() ? "nothing to change" : fmt::format("{} change{}", p.changes.size(), p.changes.size() == 1 ? "" : "s"));
+        fmt::print(
+            "  {}: {}\n", p.pass,
+            p.changes.empty() ? "nothing to change" : fmt::format("{} change{}", p.changes.size(), p.changes.size() == 1 ? "" : "s"));
         for (const auto& c : p.changes) fmt::print("    {}\n", c);
       }
       fmt::print("\n{} steps from {} nodes\n", edition->steps.size(), g.nodes.size());

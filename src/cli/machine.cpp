@@ -20,19 +20,30 @@ Command add_machine(CLI::App& app) {
       Progress progress;
       limits = measure_limits(o->threads, [&](const std::string& what) { progress.show("measuring: " + what); });
     }
-    Json j{{"cpu", m.cpu}, {"cores", m.cores}, {"usable_cores", m.usable}, {"memory_bytes", m.memory_bytes}, {"instruction_sets", m.isas}, {"used", m.isas.back()}, {"int8_dot", m.int8_dot}};
+    Json j{{"cpu", m.cpu},
+           {"cores", m.cores},
+           {"usable_cores", m.usable},
+           {"memory_bytes", m.memory_bytes},
+           {"instruction_sets", m.isas},
+           {"used", m.isas.back()},
+           {"int8_dot", m.int8_dot}};
     for (const CacheInfo& c : m.caches) j["caches"].push_back({{"level", c.level}, {"bytes", c.bytes}, {"shared_by", c.shared_by}});
     for (const auto& f : limits.fma) j["fma"].push_back({{"isa", f.isa}, {"threads", f.threads}, {"gflops", f.gflops}});
     for (const auto& f : limits.int8) j["int8"].push_back({{"threads", f.threads}, {"gops", f.gops}});
-    for (const auto& r : limits.read) j["read"].push_back({{"level", r.level}, {"bytes_a_thread", r.bytes}, {"threads", r.threads}, {"gbytes_per_second", r.gbytes}});
+    for (const auto& r : limits.read)
+      j["read"].push_back({{"level", r.level}, {"bytes_a_thread", r.bytes}, {"threads", r.threads}, {"gbytes_per_second", r.gbytes}});
     write_json(o->json, j);
     if (!for_people(o->json)) return static_cast<int>(kGood);
 
     Table facts("ll");
     facts.row({"processor", m.cpu});
     facts.row({"cores", fmt::format("{} usable of {}", m.usable, m.cores)});
-    facts.row({"instruction sets", fmt::format("{} (used: {}){}", fmt::join(m.isas, ", "), m.isas.back(), m.int8_dot ? ", 8-bit dot product" : "")});
-    for (const CacheInfo& c : m.caches) facts.row({fmt::format("L{} cache", c.level), fmt::format("{}{}", bytes_text(static_cast<double>(c.bytes)), c.shared_by > 1 ? fmt::format(", shared by {} cores", c.shared_by) : " a core")});
+    facts.row({"instruction sets",
+               fmt::format("{} (used: {}){}", fmt::join(m.isas, ", "), m.isas.back(), m.int8_dot ? ", 8-bit dot product" : "")});
+    for (const CacheInfo& c : m.caches)
+      facts.row(
+          {fmt::format("L{} cache", c.level), fmt::format("{}{}", bytes_text(static_cast<double>(c.bytes)),
+                                                          c.shared_by > 1 ? fmt::format(", shared by {} cores", c.shared_by) : " a core")});
     facts.row({"memory", bytes_text(static_cast<double>(m.memory_bytes))});
     fmt::print("Machine\n{}", facts.text());
     if (o->quick) return static_cast<int>(kGood);
@@ -56,7 +67,8 @@ Command add_machine(CLI::App& app) {
       rates.row(row);
     }
     for (size_t i = 0; i < limits.read.size(); i += threads) {
-      std::vector<std::string> row{fmt::format("read {}, {} a thread", limits.read[i].level, bytes_text(static_cast<double>(limits.read[i].bytes)))};
+      std::vector<std::string> row{
+          fmt::format("read {}, {} a thread", limits.read[i].level, bytes_text(static_cast<double>(limits.read[i].bytes)))};
       for (int t = 0; t < threads; ++t) row.push_back(fmt::format("{:.1f} GB/s", limits.read[i + t].gbytes));
       rates.row(row);
     }

@@ -7,7 +7,8 @@ namespace lathe::cli {
 namespace {
 
 int run(int argc, char** argv) {
-  CLI::App app{"Mellow Lathe: loads exported ONNX models, fuses them, runs them on CPU threads, checks their numbers and times them.", "lathe"};
+  CLI::App app{"Mellow Lathe: loads exported ONNX models, fuses them, runs them on CPU threads, checks their numbers and times them.",
+               "lathe"};
   app.set_version_flag("--version", "lathe " LATHE_VERSION);
   app.require_subcommand(1);
   app.footer(

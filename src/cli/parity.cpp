@@ -24,8 +24,19 @@ struct Options {
 
 Json comparison_json(const Comparison& c) {
   const auto finite = [](double v) -> Json { return std::isfinite(v) ? Json(v) : Json(v > 0 ? "inf" : "nan"); };
-  return {{"output", c.name}, {"dtype", to_string(c.dtype)}, {"shape", c.shape}, {"pass", c.pass}, {"reason", c.reason}, {"max_absolute", finite(c.max_absolute)}, {"max_relative", finite(c.max_relative)},
-          {"max_ulp", finite(c.max_ulp)}, {"cosine", finite(c.cosine)}, {"out_of_tolerance", c.out_of_tolerance}, {"worst_index", c.worst}, {"got", c.got}, {"expected", c.expected}};
+  return {{"output", c.name},
+          {"dtype", to_string(c.dtype)},
+          {"shape", c.shape},
+          {"pass", c.pass},
+          {"reason", c.reason},
+          {"max_absolute", finite(c.max_absolute)},
+          {"max_relative", finite(c.max_relative)},
+          {"max_ulp", finite(c.max_ulp)},
+          {"cosine", finite(c.cosine)},
+          {"out_of_tolerance", c.out_of_tolerance},
+          {"worst_index", c.worst},
+          {"got", c.got},
+          {"expected", c.expected}};
 }
 
 int report(const Options& o, const std::vector<CaseResult>& results, const std::string& what) {
@@ -37,8 +48,9 @@ int report(const Options& o, const std::vector<CaseResult>& results, const std::
     Json entry{{"case", r.name}, {"pass", r.pass}, {"outputs", Json::array()}};
     for (const Comparison& c : r.outputs) {
       entry["outputs"].push_back(comparison_json(c));
-      table.row({r.name, c.name, to_string(c.shape), fmt::format("{:.3g}", c.max_absolute), fmt::format("{:.3g}", c.max_relative), fmt::format("{:.0f}", c.max_ulp), fmt::format("{:.9f}", c.cosine), fmt::format("[{}]", fmt::join(c.worst, ",")), c.got, c.expected,
-                 c.pass ? "agrees" : "DIFFERS: " + c.reason});
+      table.row({r.name, c.name, to_string(c.shape), fmt::format("{:.3g}", c.max_absolute), fmt::format("{:.3g}", c.max_relative),
+                 fmt::format("{:.0f}", c.max_ulp), fmt::format("{:.9f}", c.cosine), fmt::format("[{}]", fmt::join(c.worst, ",")), c.got,
+                 c.expected, c.pass ? "agrees" : "DIFFERS: " + c.reason});
     }
     j["cases"].push_back(std::move(entry));
   }
@@ -47,7 +59,8 @@ int report(const Options& o, const std::vector<CaseResult>& results, const std::
   if (for_people(o.model.json)) {
     fmt::print("{}\n{}", what, table.text(""));
     const auto t = o.tolerance().value_or(default_tolerance(DType::f32));
-    fmt::print("tolerance{}: {:g} absolute + {:g} relative{}\n", o.tolerance() ? "" : " for f32", t.absolute, t.relative, t.ulp ? fmt::format(", or {} ulp", t.ulp) : "");
+    fmt::print("tolerance{}: {:g} absolute + {:g} relative{}\n", o.tolerance() ? "" : " for f32", t.absolute, t.relative,
+               t.ulp ? fmt::format(", or {} ulp", t.ulp) : "");
     fmt::print("{}\n", pass ? "PARITY: every output agrees" : "PARITY FAILED");
   }
   return pass ? kGood : kCheckFailed;
@@ -78,7 +91,11 @@ int run_suite_command(const Options& o) {
   Json j{{"suite", o.suite}, {"entries", Json::array()}};
   for (const SuiteEntry& e : entries) {
     ++counts[static_cast<int>(e.verdict)];
-    j["entries"].push_back({{"name", e.name}, {"verdict", e.verdict == Verdict::passed ? "passed" : e.verdict == Verdict::failed ? "failed" : "skipped"}, {"reason", e.reason}});
+    j["entries"].push_back({{"name", e.name},
+                            {"verdict", e.verdict == Verdict::passed   ? "passed"
+                                        : e.verdict == Verdict::failed ? "failed"
+                                                                       : "skipped"},
+                            {"reason", e.reason}});
   }
   j["passed"] = counts[0];
   j["failed"] = counts[1];
@@ -105,8 +122,12 @@ Command add_parity(CLI::App& app) {
   app.add_flag("--verbose", o->verbose, "With --suite: also name what passed and what was skipped, and why");
   app.add_option("--absolute", o->absolute, "Absolute tolerance (by dtype; f32: 1e-6)")->check(CLI::NonNegativeNumber)->type_name("X");
   app.add_option("--relative", o->relative, "Relative tolerance (by dtype; f32: 1e-3)")->check(CLI::NonNegativeNumber)->type_name("X");
-  app.add_option("--ulp", o->ulp, "Accept elements within N representable steps, whatever the rest")->check(CLI::NonNegativeNumber)->type_name("N");
-  app.footer("An element agrees when |got - expected| <= absolute + relative * |expected|. NaN agrees with NaN only.\nExit code 1 when anything disagrees.");
+  app.add_option("--ulp", o->ulp, "Accept elements within N representable steps, whatever the rest")
+      ->check(CLI::NonNegativeNumber)
+      ->type_name("N");
+  app.footer(
+      "An element agrees when |got - expected| <= absolute + relative * |expected|. NaN agrees with NaN only.\nExit code 1 when anything "
+      "disagrees.");
   return [o] {
     if (!o->suite.empty()) {
       if (!o->model.model.empty()) throw UsageError("--suite takes no MODEL");
@@ -137,7 +158,10 @@ Command add_parity(CLI::App& app) {
     std::vector<Case> cases;
     if (!o->inputs.empty()) cases.push_back(read_npz_case(o->inputs, o->outputs));
     else cases = read_cases(o->cases.empty() ? fs::path(o->model.model).parent_path() : fs::path(o->cases));
-    if (cases.empty()) throw Error(Category::value, fmt::format("{}: holds no test_data_set_0; give --cases DIR, --npz-inputs and --npz-outputs, or --against-plain", o->cases.empty() ? "the model's folder" : o->cases));
+    if (cases.empty())
+      throw Error(Category::value,
+                  fmt::format("{}: holds no test_data_set_0; give --cases DIR, --npz-inputs and --npz-outputs, or --against-plain",
+                              o->cases.empty() ? "the model's folder" : o->cases));
     for (const Case& c : cases) results.push_back(check_case(lane, c, o->tolerance()));
     return report(*o, results, "compiled against reference outputs");
   };

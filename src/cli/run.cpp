@@ -99,7 +99,8 @@ PictureOptions picture_options(const Options& o, const Program& program) {
   p.bgr = o.bgr || (meta.contains("channels") && meta.at("channels") == "bgr");
   const Port& port = program.inputs().at(0);
   if (program.inputs().size() != 1 || port.dtype != DType::f32 || !port.dims || port.dims->size() != 4) {
-    throw Error(Category::shape, fmt::format("pictures need a model with one f32 input of batch x channel x height x width; '{}' is {} {}", port.name, to_string(port.dtype), dims_text(port.dims)));
+    throw Error(Category::shape, fmt::format("pictures need a model with one f32 input of batch x channel x height x width; '{}' is {} {}",
+                                             port.name, to_string(port.dtype), dims_text(port.dims)));
   }
   if ((*port.dims)[1].known()) p.channels = (*port.dims)[1].value;
   if ((*port.dims)[2].known()) p.height = (*port.dims)[2].value;
@@ -109,7 +110,8 @@ PictureOptions picture_options(const Options& o, const Program& program) {
     if (hw.size() != 2) throw UsageError(fmt::format("--size: '{}' is not HEIGHTxWIDTH", o.size));
     p.height = static_cast<int64_t>(numbers(hw[0], "--size")[0]);
     p.width = static_cast<int64_t>(numbers(hw[1], "--size")[0]);
-    if (p.height < 1 || p.width < 1 || p.height > 65536 || p.width > 65536) throw UsageError(fmt::format("--size: '{}' is out of range", o.size));
+    if (p.height < 1 || p.width < 1 || p.height > 65536 || p.width > 65536)
+      throw UsageError(fmt::format("--size: '{}' is out of range", o.size));
   }
   return p;
 }
@@ -147,7 +149,8 @@ void save_outputs(const Options& o, const Outputs& out, const std::string& stem)
   if (ec) throw Error(Category::resource, fmt::format("{}: cannot be made: {}", o.save, ec.message()));
   const auto file = [&](const std::string& name, const char* ext) {
     std::string safe = stem + name;
-    std::replace_if(safe.begin(), safe.end(), [](unsigned char c) { return c == '/' || c < 32; }, '_');
+    std::replace_if(
+        safe.begin(), safe.end(), [](unsigned char c) { return c == '/' || c < 32; }, '_');
     return fs::path(o.save) / (safe + ext);
   };
   std::vector<NamedTensor> all;
@@ -210,7 +213,8 @@ int run_images(const Options& o, const Program& program, Lane& lane) {
   const auto truth = o.truth.empty() ? std::map<std::string, std::string>() : read_truth(o.truth);
   Progress progress;
   Json results = Json::array();
-  Table table(truth.empty() ? "lll" : "llll", truth.empty() ? std::vector<std::string>{"picture", "result", "next"} : std::vector<std::string>{"picture", "result", "next", "truth"});
+  Table table(truth.empty() ? "lll" : "llll", truth.empty() ? std::vector<std::string>{"picture", "result", "next"}
+                                                            : std::vector<std::string>{"picture", "result", "next", "truth"});
   int right = 0, judged = 0;
   const bool many = paths.size() > 20;
   for (size_t n = 0; n < paths.size(); ++n) {
@@ -220,10 +224,13 @@ int run_images(const Options& o, const Program& program, Lane& lane) {
     const std::string name = paths[n].filename().string();
     save_outputs(o, out, paths[n].stem().string() + ".");
     Json entry{{"picture", name}};
-    if (out[0].dtype() == DType::string || is_complex(out[0].dtype())) throw Error(Category::type, fmt::format("output '{}' is {}: no labels can be read off it", out.name(0), to_string(out[0].dtype())));
+    if (out[0].dtype() == DType::string || is_complex(out[0].dtype()))
+      throw Error(Category::type, fmt::format("output '{}' is {}: no labels can be read off it", out.name(0), to_string(out[0].dtype())));
     const auto ranked = top(out[0], labels, std::max(1, o.top));
     const bool percent = probabilities(out[0]);
-    const auto show = [&](const Ranked& r) { return percent ? fmt::format("{} {:.1f} %", r.label, 100 * r.value) : fmt::format("{} {:.4g}", r.label, r.value); };
+    const auto show = [&](const Ranked& r) {
+      return percent ? fmt::format("{} {:.1f} %", r.label, 100 * r.value) : fmt::format("{} {:.4g}", r.label, r.value);
+    };
     for (const Ranked& r : ranked) entry["top"].push_back({{"label", r.label}, {"value", r.value}});
     std::string next, verdict;
     for (size_t i = 1; i < ranked.size(); ++i) next += (i > 1 ? ", " : "") + show(ranked[i]);
@@ -239,7 +246,8 @@ int run_images(const Options& o, const Program& program, Lane& lane) {
     results.push_back(std::move(entry));
     // A long folder is listed only where it is wrong, and by its first pictures.
     if (!many || n < 8 || verdict.find("wrong") != std::string::npos) {
-      table.row(truth.empty() ? std::vector<std::string>{name, show(ranked[0]), next} : std::vector<std::string>{name, show(ranked[0]), next, verdict});
+      table.row(truth.empty() ? std::vector<std::string>{name, show(ranked[0]), next}
+                              : std::vector<std::string>{name, show(ranked[0]), next, verdict});
     }
   }
   progress.show("");
@@ -259,14 +267,17 @@ int run_tensors(const Options& o, const Graph& graph, CompileOptions compile_opt
   std::vector<std::string> names;
   for (ValueId v : graph.inputs) names.push_back(graph.values[v].name);
   const auto put = [&](const std::string& name, Tensor t) {
-    if (std::find(names.begin(), names.end(), name) == names.end()) throw UsageError(fmt::format("--input: no input is named '{}'; the inputs are {}", name, fmt::join(names, ", ")));
+    if (std::find(names.begin(), names.end(), name) == names.end())
+      throw UsageError(fmt::format("--input: no input is named '{}'; the inputs are {}", name, fmt::join(names, ", ")));
     given[name] = std::move(t);
   };
   for (const std::string& text : o.inputs) {
     const size_t at = text.find('=');
     const bool named = at != std::string::npos && !fs::exists(text);
     auto tensors = read_tensors(named ? text.substr(at + 1) : text);
-    if (named && tensors.size() != 1) throw UsageError(fmt::format("--input: {} holds {} arrays; give it without a name, its arrays have theirs", text.substr(at + 1), tensors.size()));
+    if (named && tensors.size() != 1)
+      throw UsageError(
+          fmt::format("--input: {} holds {} arrays; give it without a name, its arrays have theirs", text.substr(at + 1), tensors.size()));
     for (NamedTensor& t : tensors) {
       std::string name = named ? text.substr(0, at) : t.name;
       const bool is_input = std::find(names.begin(), names.end(), name) != names.end();
@@ -289,7 +300,9 @@ int run_tensors(const Options& o, const Graph& graph, CompileOptions compile_opt
     for (const auto& n : names) {
       if (!given.contains(n)) missing.push_back(n);
     }
-    if (!missing.empty()) throw UsageError(fmt::format("no value for input {}; give --input NAME=FILE, --image FILE, or --seed N for random data", fmt::join(missing, ", ")));
+    if (!missing.empty())
+      throw UsageError(fmt::format("no value for input {}; give --input NAME=FILE, --image FILE, or --seed N for random data",
+                                   fmt::join(missing, ", ")));
   }
   const Program program = compile(std::move(owned), compile_options);
   std::vector<Tensor> inputs;
@@ -318,14 +331,17 @@ int run_tensors(const Options& o, const Graph& graph, CompileOptions compile_opt
   if (!for_people(o.model.json)) return kGood;
   const auto labels = read_labels(o, program.metadata());
   Table table("llll", {"output", "dtype", "shape", "values"});
-  for (size_t i = 0; i < out.size(); ++i) table.row({out.name(i), std::string(to_string(out[i].dtype())), to_string(out[i].shape()), summary(out[i])});
+  for (size_t i = 0; i < out.size(); ++i)
+    table.row({out.name(i), std::string(to_string(out[i].dtype())), to_string(out[i].shape()), summary(out[i])});
   fmt::print("{}", table.text(""));
   if (!labels.empty() && out[0].rank() == 2 && out[0].shape()[1] == static_cast<int64_t>(labels.size())) {
     const auto all = widen<double>(out[0]);
     for (int64_t r = 0; r < std::min<int64_t>(out[0].shape()[0], 16); ++r) {
-      Tensor row = narrow<double>(DType::f64, Shape{out[0].shape()[1]}, std::vector<double>(all.begin() + r * out[0].shape()[1], all.begin() + (r + 1) * out[0].shape()[1]));
+      Tensor row = narrow<double>(DType::f64, Shape{out[0].shape()[1]},
+                                  std::vector<double>(all.begin() + r * out[0].shape()[1], all.begin() + (r + 1) * out[0].shape()[1]));
       std::string line;
-      for (const Ranked& k : top(row, labels, o.top)) line += fmt::format("{}{} {:.1f} %", line.empty() ? "" : ", ", k.label, 100 * k.value);
+      for (const Ranked& k : top(row, labels, o.top))
+        line += fmt::format("{}{} {:.1f} %", line.empty() ? "" : ", ", k.label, 100 * k.value);
       fmt::print("  row {}: {}\n", r, line);
     }
   }
@@ -338,11 +354,16 @@ int run_tensors(const Options& o, const Graph& graph, CompileOptions compile_opt
 Command add_run(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
-  app.add_option("--input", o->inputs, "An input's value: NAME=FILE.npy, NAME=FILE.pb, or FILE.npz with the inputs' names (repeatable)")->type_name("[NAME=]FILE")->allow_extra_args(false);
-  app.add_option("--image", o->images, "A picture (PNG, JPEG) or a folder of them (repeatable); resized to the input")->type_name("PATH")->allow_extra_args(false);
+  app.add_option("--input", o->inputs, "An input's value: NAME=FILE.npy, NAME=FILE.pb, or FILE.npz with the inputs' names (repeatable)")
+      ->type_name("[NAME=]FILE")
+      ->allow_extra_args(false);
+  app.add_option("--image", o->images, "A picture (PNG, JPEG) or a folder of them (repeatable); resized to the input")
+      ->type_name("PATH")
+      ->allow_extra_args(false);
   app.add_option("--seed", o->seed, "Random data from this seed for inputs that get no value")->type_name("N");
   app.add_option("--size", o->size, "Resize pictures to HEIGHTxWIDTH where the model leaves it open");
-  app.add_option("--mean", o->mean, "Subtracted from pixels (0..255): one value or one a channel (the model's metadata, or 0)")->type_name("A[,B,C]");
+  app.add_option("--mean", o->mean, "Subtracted from pixels (0..255): one value or one a channel (the model's metadata, or 0)")
+      ->type_name("A[,B,C]");
   app.add_option("--scale", o->scale, "Pixels are multiplied by this after the mean (the model's metadata, or 1)")->type_name("A[,B,C]");
   app.add_flag("--bgr", o->bgr, "The model wants blue first");
   app.add_option("--labels", o->labels, "File with one label a line (the model's metadata)")->type_name("FILE");

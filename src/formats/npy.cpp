@@ -19,9 +19,9 @@ struct Code {
   const char* text;  // numpy's type string without the byte-order mark
 };
 constexpr Code kCodes[] = {
-    {DType::f16, "f2"}, {DType::f32, "f4"}, {DType::f64, "f8"}, {DType::i8, "i1"}, {DType::i16, "i2"}, {DType::i32, "i4"},
-    {DType::i64, "i8"}, {DType::u8, "u1"}, {DType::u16, "u2"}, {DType::u32, "u4"}, {DType::u64, "u8"}, {DType::boolean, "b1"},
-    {DType::c64, "c8"}, {DType::c128, "c16"},
+    {DType::f16, "f2"}, {DType::f32, "f4"},     {DType::f64, "f8"}, {DType::i8, "i1"},    {DType::i16, "i2"},
+    {DType::i32, "i4"}, {DType::i64, "i8"},     {DType::u8, "u1"},  {DType::u16, "u2"},   {DType::u32, "u4"},
+    {DType::u64, "u8"}, {DType::boolean, "b1"}, {DType::c64, "c8"}, {DType::c128, "c16"},
 };
 
 // The header is a Python dict literal with three keys; this finds one key's value text.
@@ -53,7 +53,8 @@ Tensor parse_npy(const std::string& bytes, const std::string& where) {
   const std::string header = bytes.substr(start, length);
   std::string descr = header_value(header, "descr", where);
   if (descr.size() < 3) fail(Category::format, "{}: element type '{}' is not readable", where, descr);
-  if (descr[0] == '>' && descr.substr(2) != "1") fail(Category::unsupported, "{}: big-endian arrays are not supported; save it in native order", where);
+  if (descr[0] == '>' && descr.substr(2) != "1")
+    fail(Category::unsupported, "{}: big-endian arrays are not supported; save it in native order", where);
   DType dtype = DType::undefined;
   for (const Code& c : kCodes) {
     if (descr.substr(1) == c.text) dtype = c.dtype;
@@ -76,7 +77,8 @@ Tensor parse_npy(const std::string& bytes, const std::string& where) {
   const auto count = checked_product(shape);
   const size_t element = bit_width(dtype) / 8, have = bytes.size() - start - length;
   if (!count || static_cast<uint64_t>(*count) > have / element || static_cast<size_t>(*count) * element > have) {
-    fail(Category::format, "{}: cut short: shape {} of {} needs more than the {} bytes there", where, to_string(shape), to_string(dtype), have);
+    fail(Category::format, "{}: cut short: shape {} of {} needs more than the {} bytes there", where, to_string(shape), to_string(dtype),
+         have);
   }
   Tensor t(dtype, shape);
   const char* src = bytes.data() + start + length;
@@ -104,7 +106,8 @@ std::string format_npy(const Tensor& t, const std::string& where) {
   if (!code) fail(Category::unsupported, "{}: npy has no element type for {}; write .pb instead", where, to_string(t.dtype()));
   std::string dims;
   for (int64_t d : t.shape()) dims += std::to_string(d) + ",";
-  std::string header = fmt::format("{{'descr': '{}{}', 'fortran_order': False, 'shape': ({}), }}", bit_width(t.dtype()) > 8 ? '<' : '|', code, dims);
+  std::string header =
+      fmt::format("{{'descr': '{}{}', 'fortran_order': False, 'shape': ({}), }}", bit_width(t.dtype()) > 8 ? '<' : '|', code, dims);
   header.append(round_up(10 + header.size() + 1, 64) - 10 - header.size() - 1, ' ');
   header += '\n';
   std::string out("\x93NUMPY\x01\x00", 8);

@@ -26,7 +26,8 @@ struct Reader {
   DataFolder data;
   std::vector<Fault> faults;
 
-  template <typename... Args> void fault(Category c, std::string where, fmt::format_string<Args...> text, Args&&... args) {
+  template <typename... Args>
+  void fault(Category c, std::string where, fmt::format_string<Args...> text, Args&&... args) {
     faults.push_back({c, std::move(where), fmt::format(text, std::forward<Args>(args)...)});
   }
 
@@ -68,8 +69,15 @@ struct Reader {
     out.reference = a.ref_attr_name();
     int kind = a.type();
     if (kind == 0) {  // files of the first versions leave the kind out
-      kind = a.has_f() ? kFloat : a.has_i() ? kInt : a.has_s() ? kString : a.has_t() ? kTensor : a.has_g() ? kGraph
-             : a.floats_size() ? kFloats : a.ints_size() ? kInts : a.strings_size() ? kStrings : 0;
+      kind = a.has_f()          ? kFloat
+             : a.has_i()        ? kInt
+             : a.has_s()        ? kString
+             : a.has_t()        ? kTensor
+             : a.has_g()        ? kGraph
+             : a.floats_size()  ? kFloats
+             : a.ints_size()    ? kInts
+             : a.strings_size() ? kStrings
+                                : 0;
     }
     if (!out.reference.empty()) {
       out.data = Opaque{kind, ""};
@@ -96,14 +104,17 @@ struct Reader {
         out.data = std::move(list);
         break;
       }
-      case kSparse: case kSparses: case kType: case kTypes: out.data = Opaque{kind, a.SerializeAsString()}; break;
+      case kSparse:
+      case kSparses:
+      case kType:
+      case kTypes: out.data = Opaque{kind, a.SerializeAsString()}; break;
       default: fault(Category::format, where, "attribute '{}' has unknown kind {}", a.name(), kind);
     }
     return out;
   }
 
-  void read_nodes(Graph& graph, google::protobuf::RepeatedPtrField<wire::NodeProto>& nodes,
-                  std::unordered_map<std::string, ValueId>& ids, int depth) {
+  void read_nodes(Graph& graph, google::protobuf::RepeatedPtrField<wire::NodeProto>& nodes, std::unordered_map<std::string, ValueId>& ids,
+                  int depth) {
     const auto id_of = [&](const std::string& name) {
       const auto [it, fresh] = ids.try_emplace(name, 0);
       if (fresh) {
@@ -122,7 +133,8 @@ struct Reader {
       node.domain = p.domain() == "ai.onnx" ? "" : p.domain();
       node.name = p.name();
       node.doc = p.doc_string();
-      const std::string where = node.name.empty() ? fmt::format("node #{} ({})", n, node.op) : fmt::format("node '{}' ({})", node.name, node.op);
+      const std::string where =
+          node.name.empty() ? fmt::format("node #{} ({})", n, node.op) : fmt::format("node '{}' ({})", node.name, node.op);
       if (node.op.empty()) fault(Category::format, where, "has no op");
       for (const auto& in : p.input()) node.inputs.push_back(in.empty() ? kAbsent : id_of(in));
       for (const auto& out : p.output()) {
@@ -178,7 +190,8 @@ struct Reader {
       v.dims = Dims(t.shape().begin(), t.shape().end());
       v.constant = std::move(t);
     }
-    if (p.sparse_initializer_size() > 0) fault(Category::unsupported, "", "the model holds {} sparse initializers, which are not supported yet", p.sparse_initializer_size());
+    if (p.sparse_initializer_size() > 0)
+      fault(Category::unsupported, "", "the model holds {} sparse initializers, which are not supported yet", p.sparse_initializer_size());
     read_nodes(*graph, *p.mutable_node(), ids, depth);
     const auto declare = [&](const wire::ValueInfoProto& info) {
       const auto it = ids.find(info.name());
@@ -451,7 +464,8 @@ void save(const Graph& graph, const std::filesystem::path& path, const SaveOptio
     }
   }
   std::string out;
-  if (!proto.SerializeToString(&out)) fail(Category::resource, "{}: the model does not fit in 2 GiB; write large initializers to external data", path.string());
+  if (!proto.SerializeToString(&out))
+    fail(Category::resource, "{}: the model does not fit in 2 GiB; write large initializers to external data", path.string());
   if (!external.empty()) write_file(path.parent_path() / writer.location, external);
   write_file(path, out);
 }

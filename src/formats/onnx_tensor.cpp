@@ -17,9 +17,9 @@ namespace lathe {
 namespace {
 
 constexpr DType kWireTypes[] = {
-    DType::undefined, DType::f32, DType::u8, DType::i8, DType::u16, DType::i16, DType::i32, DType::i64, DType::string,
-    DType::boolean, DType::f16, DType::f64, DType::u32, DType::u64, DType::c64, DType::c128, DType::bf16, DType::f8e4m3fn,
-    DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4, DType::i4, DType::f4e2m1,
+    DType::undefined, DType::f32,      DType::u8,         DType::i8,     DType::u16,        DType::i16, DType::i32, DType::i64,
+    DType::string,    DType::boolean,  DType::f16,        DType::f64,    DType::u32,        DType::u64, DType::c64, DType::c128,
+    DType::bf16,      DType::f8e4m3fn, DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4,  DType::i4,  DType::f4e2m1,
 };
 
 int64_t parse_integer(const std::string& text, const std::string& where, const char* key) {
@@ -54,12 +54,12 @@ Tensor map_external(const wire::TensorProto& proto, DType dtype, Shape shape, si
   }
   const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
   if (fd < 0) fail(Category::format, "{}: external data file '{}' cannot be opened: {}", where, location, std::strerror(errno));
-  struct stat st{};
+  struct stat st {};
   ::fstat(fd, &st);
   if (!S_ISREG(st.st_mode) || offset > st.st_size || length > st.st_size - offset) {
     ::close(fd);
-    fail(Category::format, "{}: external data file '{}' ends before the tensor's bytes {}..{}; it has {}", where, location,
-         offset, static_cast<double>(offset) + static_cast<double>(length), st.st_size);
+    fail(Category::format, "{}: external data file '{}' ends before the tensor's bytes {}..{}; it has {}", where, location, offset,
+         static_cast<double>(offset) + static_cast<double>(length), st.st_size);
   }
   if (bytes == 0) {
     ::close(fd);
@@ -69,7 +69,8 @@ Tensor map_external(const wire::TensorProto& proto, DType dtype, Shape shape, si
   const size_t mapped = static_cast<size_t>(offset - start) + bytes;
   void* base = ::mmap(nullptr, mapped, PROT_READ, MAP_PRIVATE, fd, start);
   ::close(fd);
-  if (base == MAP_FAILED) fail(Category::resource, "{}: external data file '{}' cannot be mapped: {}", where, location, std::strerror(errno));
+  if (base == MAP_FAILED)
+    fail(Category::resource, "{}: external data file '{}' cannot be mapped: {}", where, location, std::strerror(errno));
   std::shared_ptr<const void> owner(base, [mapped](const void* p) { ::munmap(const_cast<void*>(p), mapped); });
   auto* first = static_cast<std::byte*>(base) + (offset - start);
   Tensor view = Tensor::share(dtype, std::move(shape), owner, first);
@@ -78,7 +79,8 @@ Tensor map_external(const wire::TensorProto& proto, DType dtype, Shape shape, si
 }
 
 // Elements kept one per entry of a typed field; narrow types ride in wider integers.
-template <typename S, typename Field> void copy_field(const Field& field, Tensor& out, const std::string& where) {
+template <typename S, typename Field>
+void copy_field(const Field& field, Tensor& out, const std::string& where) {
   if (field.size() != out.size()) {
     fail(Category::format, "{}: {} elements stored, shape {} needs {}", where, field.size(), to_string(out.shape()), out.size());
   }
@@ -96,20 +98,29 @@ void copy_typed(const wire::TensorProto& proto, Tensor& out, const std::string& 
     case DType::i32: return copy_field<int32_t>(proto.int32_data(), out, where);
     case DType::i16: return copy_field<int16_t>(proto.int32_data(), out, where);
     case DType::i8: return copy_field<int8_t>(proto.int32_data(), out, where);
-    case DType::u16: case DType::f16: case DType::bf16: return copy_field<uint16_t>(proto.int32_data(), out, where);
-    case DType::u8: case DType::f8e4m3fn: case DType::f8e4m3fnuz: case DType::f8e5m2: case DType::f8e5m2fnuz:
-      return copy_field<uint8_t>(proto.int32_data(), out, where);
+    case DType::u16:
+    case DType::f16:
+    case DType::bf16: return copy_field<uint16_t>(proto.int32_data(), out, where);
+    case DType::u8:
+    case DType::f8e4m3fn:
+    case DType::f8e4m3fnuz:
+    case DType::f8e5m2:
+    case DType::f8e5m2fnuz: return copy_field<uint8_t>(proto.int32_data(), out, where);
     case DType::boolean: return copy_field<bool>(proto.int32_data(), out, where);
-    case DType::c64: case DType::c128: {
+    case DType::c64:
+    case DType::c128: {
       const bool is64 = out.dtype() == DType::c64;
       const int64_t stored = is64 ? proto.float_data_size() : proto.double_data_size();
-      if (stored != 2 * out.size()) fail(Category::format, "{}: {} numbers stored, shape {} needs {}", where, stored, to_string(out.shape()), 2 * out.size());
-      if (stored > 0) std::memcpy(out.data(), is64 ? static_cast<const void*>(proto.float_data().data()) : proto.double_data().data(), out.byte_size());
+      if (stored != 2 * out.size())
+        fail(Category::format, "{}: {} numbers stored, shape {} needs {}", where, stored, to_string(out.shape()), 2 * out.size());
+      if (stored > 0)
+        std::memcpy(out.data(), is64 ? static_cast<const void*>(proto.float_data().data()) : proto.double_data().data(), out.byte_size());
       return;
     }
     default: {  // 4-bit types: packed bytes in int32_data
       if (static_cast<size_t>(proto.int32_data_size()) != out.byte_size()) {
-        fail(Category::format, "{}: {} packed bytes stored, shape {} needs {}", where, proto.int32_data_size(), to_string(out.shape()), out.byte_size());
+        fail(Category::format, "{}: {} packed bytes stored, shape {} needs {}", where, proto.int32_data_size(), to_string(out.shape()),
+             out.byte_size());
       }
       auto* p = static_cast<uint8_t*>(out.data());
       for (int i = 0; i < proto.int32_data_size(); ++i) p[i] = static_cast<uint8_t>(proto.int32_data(i));
@@ -150,7 +161,8 @@ Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const 
   if (proto.data_location() == 1) return map_external(proto, dtype, shape, bytes, data, where);
   if (proto.has_raw_data()) {
     if (proto.raw_data().size() != bytes) {
-      fail(Category::format, "{}: {} bytes stored, shape {} of {} needs {}", where, proto.raw_data().size(), to_string(shape), to_string(dtype), bytes);
+      fail(Category::format, "{}: {} bytes stored, shape {} of {} needs {}", where, proto.raw_data().size(), to_string(shape),
+           to_string(dtype), bytes);
     }
     std::shared_ptr<std::string> held(proto.release_raw_data());
     if (bytes >= 4096 && reinterpret_cast<uintptr_t>(held->data()) % 16 == 0) {
@@ -162,7 +174,8 @@ Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const 
     return t;
   }
   // The elements must be there before memory for them is taken: a hostile shape costs nothing.
-  const int64_t stored = int64_t{proto.float_data_size()} + proto.double_data_size() + proto.int32_data_size() + proto.int64_data_size() + proto.uint64_data_size();
+  const int64_t stored = int64_t{proto.float_data_size()} + proto.double_data_size() + proto.int32_data_size() + proto.int64_data_size() +
+                         proto.uint64_data_size();
   if (stored * 2 < *count) fail(Category::format, "{}: {} elements stored, shape {} needs {}", where, stored, to_string(shape), *count);
   Tensor t(dtype, shape);
   copy_typed(proto, t, where);
@@ -182,7 +195,8 @@ void tensor_to_wire(const Tensor& tensor, const std::string& name, wire::TensorP
 
 NamedTensor read_tensor_pb(const std::filesystem::path& path) {
   wire::TensorProto proto;
-  if (!proto.ParseFromString(read_file(path))) fail(Category::format, "{}: not a tensor in the standard's protobuf form, or cut short", path.string());
+  if (!proto.ParseFromString(read_file(path)))
+    fail(Category::format, "{}: not a tensor in the standard's protobuf form, or cut short", path.string());
   std::string name = proto.name();
   return {std::move(name), tensor_from_wire(proto, {path.parent_path()}, path.string())};
 }

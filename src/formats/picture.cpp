@@ -22,7 +22,8 @@ constexpr int64_t kMaxPixels = int64_t{1} << 28;
 Tensor read_png(const std::string& bytes, const std::string& where) {
   png_image image{};
   image.version = PNG_IMAGE_VERSION;
-  if (!png_image_begin_read_from_memory(&image, bytes.data(), bytes.size())) fail(Category::format, "{}: not a readable PNG: {}", where, image.message);
+  if (!png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()))
+    fail(Category::format, "{}: not a readable PNG: {}", where, image.message);
   image.format = PNG_FORMAT_RGB;
   if (int64_t{image.width} * image.height > kMaxPixels) {
     png_image_free(&image);
@@ -113,7 +114,8 @@ Tensor read_picture(const std::filesystem::path& path) {
 
 Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
   const auto src = pixels.as<uint8_t>();
-  if (pixels.rank() != 3 || pixels.shape()[2] != 3) fail(Category::shape, "pixels have shape {}, expected height x width x 3", to_string(pixels.shape()));
+  if (pixels.rank() != 3 || pixels.shape()[2] != 3)
+    fail(Category::shape, "pixels have shape {}, expected height x width x 3", to_string(pixels.shape()));
   if (o.channels != 1 && o.channels != 3) fail(Category::value, "a picture gives 1 or 3 channels, the input wants {}", o.channels);
   const auto channel = [&](const std::vector<float>& v, int64_t c, const char* what) {
     if (v.size() != 1 && v.size() != static_cast<size_t>(o.channels)) {

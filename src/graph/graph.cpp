@@ -165,7 +165,8 @@ namespace {
 
 bool equal(const Attribute::Data& a, const Attribute::Data& b);
 
-template <typename T> bool equal_lists(const std::vector<T>& a, const std::vector<T>& b, auto same) {
+template <typename T>
+bool equal_lists(const std::vector<T>& a, const std::vector<T>& b, auto same) {
   return std::equal(a.begin(), a.end(), b.begin(), b.end(), same);
 }
 

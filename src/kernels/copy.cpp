@@ -52,7 +52,8 @@ CopyPlan plan_copy(int element_bytes, std::vector<int64_t> shape, std::vector<in
 
 namespace {
 
-template <typename T> void row(const T* in, int64_t in_stride, T* out, int64_t out_stride, int64_t n) {
+template <typename T>
+void row(const T* in, int64_t in_stride, T* out, int64_t out_stride, int64_t n) {
   if (out_stride == 1 && in_stride == 1) std::memcpy(out, in, n * sizeof(T));
   else if (out_stride == 1 && in_stride == 0) std::fill_n(out, n, *in);
   else {
@@ -61,7 +62,8 @@ template <typename T> void row(const T* in, int64_t in_stride, T* out, int64_t o
 }
 
 // A plane in which the input runs along the outer dim: square blocks keep both sides' cache lines.
-template <typename T> void plane(const T* in, int64_t in0, int64_t in1, T* out, int64_t out0, int64_t out1, int64_t n0, int64_t n1) {
+template <typename T>
+void plane(const T* in, int64_t in0, int64_t in1, T* out, int64_t out0, int64_t out1, int64_t n0, int64_t n1) {
   constexpr int64_t kBlock = 16;
   for (int64_t i0 = 0; i0 < n0; i0 += kBlock) {
     const int64_t i1 = std::min(n0, i0 + kBlock);
@@ -113,15 +115,20 @@ void transpose4(const uint32_t* in, int64_t in1, uint32_t* out, int64_t out0, in
   }
 }
 
-template <typename T> void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int64_t end) {
+template <typename T>
+void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int64_t end) {
   const size_t left = p.shape.size() - dim;
-  if (left == 1) return row(in + begin * p.in_strides[dim], p.in_strides[dim], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin);
+  if (left == 1)
+    return row(in + begin * p.in_strides[dim], p.in_strides[dim], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin);
   const bool across = left == 2 && p.in_strides[dim] == 1 && p.in_strides[dim + 1] != 1;
   if (across) {
     if constexpr (sizeof(T) == 4) {
-      if (p.out_strides[dim + 1] == 1) return transpose4(in + begin, p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin, p.shape[dim + 1]);
+      if (p.out_strides[dim + 1] == 1)
+        return transpose4(in + begin, p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin,
+                          p.shape[dim + 1]);
     }
-    return plane(in + begin * p.in_strides[dim], p.in_strides[dim], p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], p.out_strides[dim + 1], end - begin, p.shape[dim + 1]);
+    return plane(in + begin * p.in_strides[dim], p.in_strides[dim], p.in_strides[dim + 1], out + begin * p.out_strides[dim],
+                 p.out_strides[dim], p.out_strides[dim + 1], end - begin, p.shape[dim + 1]);
   }
   for (int64_t i = begin; i < end; ++i) nest(p, dim + 1, in + i * p.in_strides[dim], out + i * p.out_strides[dim], 0, p.shape[dim + 1]);
 }

@@ -27,7 +27,9 @@ inline constexpr int kRows = 4, kVectors = 4;
 #else
 inline constexpr int kRows = 6, kVectors = 2;
 #endif
-inline constexpr int64_t kWidth = kVectors * (HWY_TARGET == HWY_SCALAR ? 1 : HWY_MAX_BYTES == 0 ? 1 : static_cast<int64_t>(hn::MaxLanes(F32())));
+inline constexpr int64_t kWidth = kVectors * (HWY_TARGET == HWY_SCALAR ? 1
+                                              : HWY_MAX_BYTES == 0     ? 1
+                                                                       : static_cast<int64_t>(hn::MaxLanes(F32())));
 
 // Rows of B fetched ahead of their use.
 inline constexpr int64_t kAhead = 16;
@@ -45,7 +47,8 @@ struct Finish {
 
 // One tile: R rows x one panel. rows[tap * R + r] is where row r's run of the tap starts.
 template <int R>
-HWY_NOINLINE void micro(const float* const* HWY_RESTRICT rows, int64_t taps, int64_t run, const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc, bool accumulate, const Finish* finish) {
+HWY_NOINLINE void micro(const float* const* HWY_RESTRICT rows, int64_t taps, int64_t run, const float* HWY_RESTRICT b,
+                        float* HWY_RESTRICT c, int64_t ldc, bool accumulate, const Finish* finish) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF acc[R][kVectors];
@@ -99,7 +102,10 @@ HWY_NOINLINE void micro(const float* const* HWY_RESTRICT rows, int64_t taps, int
 }
 
 using Micro = void (*)(const float* const*, int64_t, int64_t, const float*, float*, int64_t, bool, const Finish*);
-template <int... R> constexpr std::array<Micro, sizeof...(R) + 1> micro_table(std::integer_sequence<int, R...>) { return {nullptr, micro<R + 1>...}; }
+template <int... R>
+constexpr std::array<Micro, sizeof...(R) + 1> micro_table(std::integer_sequence<int, R...>) {
+  return {nullptr, micro<R + 1>...};
+}
 inline constexpr auto kMicro = micro_table(std::make_integer_sequence<int, kRows>());
 
 // Row pointers of `rows` output pixels from `first` on, for taps [tap, tap + taps), at channel `offset`.
@@ -145,7 +151,8 @@ void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int
 }
 
 // A ragged last panel goes through a whole tile beside C, so that nothing is read or written past its columns.
-void ragged(Micro kernel, int rows, const float* const* pointers, int64_t taps, int64_t run, const float* b, float* c, int64_t ldc, bool accumulate, const Finish* finish, int64_t columns) {
+void ragged(Micro kernel, int rows, const float* const* pointers, int64_t taps, int64_t run, const float* b, float* c, int64_t ldc,
+            bool accumulate, const Finish* finish, int64_t columns) {
   alignas(64) float tile[kRows * kWidth], bias[kWidth] = {}, residual[kRows * kWidth];
   for (int r = 0; r < rows; ++r) {
     if (accumulate) std::memcpy(tile + r * kWidth, c + r * ldc, columns * 4);
@@ -176,7 +183,11 @@ void ragged(Micro kernel, int rows, const float* const* pointers, int64_t taps, 
 
 void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
-  const RunTape run_tape_here = e.tape ? run_tape(HWY_TARGET == HWY_AVX3 ? Isa::avx512 : HWY_TARGET == HWY_AVX2 ? Isa::avx2 : HWY_TARGET == HWY_SSE4 ? Isa::sse4 : Isa::scalar) : nullptr;
+  const RunTape run_tape_here = e.tape ? run_tape(HWY_TARGET == HWY_AVX3   ? Isa::avx512
+                                                  : HWY_TARGET == HWY_AVX2 ? Isa::avx2
+                                                  : HWY_TARGET == HWY_SSE4 ? Isa::sse4
+                                                                           : Isa::scalar)
+                                       : nullptr;
   const int64_t k = g.segments * g.run;
   // K blocks: several whole taps, or a part of one long run.
   const int64_t parts = g.run > g.k_block ? (g.run + g.k_block - 1) / g.k_block : 1;
@@ -191,7 +202,12 @@ void DenseHere(const DenseArguments& g) {
       const float* none[kRows] = {};
       for (int64_t p = g.panel_begin; p < g.panel_end; ++p) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
-        const Finish f{e.bias ? e.bias + column : nullptr, e.residual ? e.residual + r * e.residual_stride + column : nullptr, e.residual_stride, e.clamp, e.low, e.high};
+        const Finish f{e.bias ? e.bias + column : nullptr,
+                       e.residual ? e.residual + r * e.residual_stride + column : nullptr,
+                       e.residual_stride,
+                       e.clamp,
+                       e.low,
+                       e.high};
         ragged(kMicro[1], 1, none, 0, 0, nullptr, g.c + r * g.ldc + column, g.ldc, false, &f, columns);
         if (e.tape) apply_tape(g, run_tape_here, r, 1, column, columns);
       }
@@ -218,11 +234,17 @@ void DenseHere(const DenseArguments& g) {
             const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
             const float* b = g.b + (p * k + k_at) * kWidth;
             float* c = g.c + row * g.ldc + column;
-            const Finish f{e.bias ? e.bias + column : nullptr, e.residual ? e.residual + row * e.residual_stride + column : nullptr, e.residual_stride, e.clamp, e.low, e.high};
+            const Finish f{e.bias ? e.bias + column : nullptr,
+                           e.residual ? e.residual + row * e.residual_stride + column : nullptr,
+                           e.residual_stride,
+                           e.clamp,
+                           e.low,
+                           e.high};
             if (columns == kWidth) kernel(pointers, taps, run, b, c, g.ldc, !first, last ? &f : nullptr);
             else ragged(kernel, height, pointers, taps, run, b, c, g.ldc, !first, last ? &f : nullptr, columns);
           }
-          if (last && e.tape) apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));
+          if (last && e.tape)
+            apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));
         }
       }
     }
@@ -244,7 +266,8 @@ int max_rows(Isa isa) { return LATHE_SELECT(isa, RowsHere)(); }
 
 int64_t packed_size(int64_t k, int64_t n, int64_t width) { return (n + width - 1) / width * width * k; }
 
-void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t width, float* out, int64_t begin, int64_t end) {
+void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t width, float* out, int64_t begin,
+                 int64_t end) {
   for (int64_t p = begin; p < end; ++p) {
     const int64_t column = p * width, columns = std::min(width, n - column);
     float* panel = out + p * k * width;

@@ -14,24 +14,24 @@ namespace lathe::kernels {
 // Rows of a convolution: output pixel m = ((image * out_d + z) * out_h + y) * out_w + x, taps (kd, kh, kw).
 // Offsets (in floats, from the image's start) of every output index and tap of an axis; -1 in the padding.
 struct WindowRows {
-  const float* base = nullptr;     // first channel of the group
+  const float* base = nullptr;  // first channel of the group
   int64_t image_stride = 0;
   const int64_t *z = nullptr, *y = nullptr, *x = nullptr;
   int64_t out_d = 1, out_h = 1, out_w = 1;
   int64_t kd = 1, kh = 1, kw = 1;
-  const float* zeros = nullptr;    // at least `run` zeros
+  const float* zeros = nullptr;  // at least `run` zeros
 };
 
 struct DenseEpilogue {
   const float* bias = nullptr;      // one a column
   const float* residual = nullptr;  // added after the bias; same rows and columns as C
   int64_t residual_stride = 0;
-  bool clamp = false;               // to [low, high], after the residual; NaN stays
+  bool clamp = false;  // to [low, high], after the residual; NaN stays
   float low = 0, high = 0;
   // A tape over the finished rows: operand 0 is C itself; the others are described here. Applied last.
   const Tape* tape = nullptr;
-  const TapeOperand* operands = nullptr;   // [tape->inputs - 1], at row 0, column 0
-  const int64_t* row_strides = nullptr;    // elements to the next row, for each of them
+  const TapeOperand* operands = nullptr;  // [tape->inputs - 1], at row 0, column 0
+  const int64_t* row_strides = nullptr;   // elements to the next row, for each of them
 };
 
 struct DenseArguments {
@@ -39,16 +39,16 @@ struct DenseArguments {
   const float* a = nullptr;
   int64_t lda = 0;
   const WindowRows* window = nullptr;
-  int64_t segments = 1, run = 0;    // K = segments * run
+  int64_t segments = 1, run = 0;  // K = segments * run
   int64_t row_begin = 0, row_end = 0;
   int64_t panel_begin = 0, panel_end = 0;
-  int64_t columns = 0;              // of C in all; the last panel may be ragged
-  const float* b = nullptr;         // packed
+  int64_t columns = 0;       // of C in all; the last panel may be ragged
+  const float* b = nullptr;  // packed
   float* c = nullptr;
   int64_t ldc = 0;
   DenseEpilogue epilogue;
-  int64_t k_block = 256;            // recipe: largest K done in one go
-  int64_t panel_block = 8;          // recipe: panels kept in L2 while rows pass
+  int64_t k_block = 256;    // recipe: largest K done in one go
+  int64_t panel_block = 8;  // recipe: panels kept in L2 while rows pass
 };
 
 // Applies rows [row_begin, row_end) x panels [panel_begin, panel_end). No allocation.
@@ -60,7 +60,8 @@ int max_rows(Isa isa);
 // Floats in a packed B of K x N.
 int64_t packed_size(int64_t k, int64_t n, int64_t panel_width);
 // Packs K x N, element (k, n) at b[k * k_stride + n * n_stride], panels [begin, end). Columns past n are zeros.
-void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t panel_width, float* out, int64_t begin, int64_t end);
+void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t panel_width, float* out, int64_t begin,
+                 int64_t end);
 // The inverse, for the whole matrix.
 void unpack_panels(const float* packed, int64_t k, int64_t n, int64_t panel_width, float* b, int64_t k_stride, int64_t n_stride);
 

@@ -14,10 +14,10 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-
 // V vectors of channels from `ch` on, for one output pixel whose taps inside the input are listed.
 template <int V, PlaneOp op>
-HWY_INLINE void pixel(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, float divisor, int64_t row, int64_t ch) {
+HWY_INLINE void pixel(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, float divisor, int64_t row,
+                      int64_t ch) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF acc[V];
@@ -26,7 +26,8 @@ HWY_INLINE void pixel(const PlaneArguments& g, const float* const* sources, cons
     const float* src = sources[t] + ch;
     for (int v = 0; v < V; ++v) {
       const VF x = hn::LoadU(d, src + v * lanes);
-      if constexpr (op == PlaneOp::depthwise) acc[v] = hn::MulAdd(x, hn::LoadU(d, g.weights + taps[t] * g.channels + ch + v * lanes), acc[v]);
+      if constexpr (op == PlaneOp::depthwise)
+        acc[v] = hn::MulAdd(x, hn::LoadU(d, g.weights + taps[t] * g.channels + ch + v * lanes), acc[v]);
       else if constexpr (op == PlaneOp::max) acc[v] = max_nan(d, x, acc[v]);
       else acc[v] = hn::Add(acc[v], x);
     }
@@ -45,7 +46,9 @@ HWY_INLINE void pixel(const PlaneArguments& g, const float* const* sources, cons
   }
 }
 
-template <PlaneOp op> void pixel_scalar(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, float divisor, int64_t row, int64_t ch) {
+template <PlaneOp op>
+void pixel_scalar(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, float divisor, int64_t row,
+                  int64_t ch) {
   const DenseEpilogue& e = g.epilogue;
   for (; ch < g.channels; ++ch) {
     float acc = op == PlaneOp::max ? -std::numeric_limits<float>::infinity() : 0.0f;
@@ -63,12 +66,17 @@ template <PlaneOp op> void pixel_scalar(const PlaneArguments& g, const float* co
   }
 }
 
-template <PlaneOp op> void run(const PlaneArguments& g) {
+template <PlaneOp op>
+void run(const PlaneArguments& g) {
   const WindowRows& w = *g.window;
   const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d, lanes = hn::Lanes(F32());
   const float* sources[kMaxPlaneTaps];
   int32_t taps[kMaxPlaneTaps];
-  const RunTape run_tape_here = g.epilogue.tape ? run_tape(HWY_TARGET == HWY_AVX3 ? Isa::avx512 : HWY_TARGET == HWY_AVX2 ? Isa::avx2 : HWY_TARGET == HWY_SSE4 ? Isa::sse4 : Isa::scalar) : nullptr;
+  const RunTape run_tape_here = g.epilogue.tape ? run_tape(HWY_TARGET == HWY_AVX3   ? Isa::avx512
+                                                           : HWY_TARGET == HWY_AVX2 ? Isa::avx2
+                                                           : HWY_TARGET == HWY_SSE4 ? Isa::sse4
+                                                                                    : Isa::scalar)
+                                                : nullptr;
   for (int64_t row = g.row_begin; row < g.row_end; ++row) {
     const int64_t in_image = row % volume;
     const float* base = w.base + row / volume * w.image_stride;

@@ -63,7 +63,9 @@ HWY_AFTER_NAMESPACE();
 namespace lathe::kernels {
 
 double burn_fma(Isa isa, int64_t rounds, float* sink) { return LATHE_SELECT(isa, BurnHere)(rounds, sink); }
-double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* sink) { return LATHE_SELECT(isa, ReadHere)(data, bytes, times, sink); }
+double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* sink) {
+  return LATHE_SELECT(isa, ReadHere)(data, bytes, times, sink);
+}
 
 #if HWY_ARCH_X86
 bool has_int8_dot() { return best() == Isa::avx512 && __builtin_cpu_supports("avx512vnni"); }

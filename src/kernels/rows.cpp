@@ -15,7 +15,8 @@ HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
 // Folds f(acc, x) over n floats with four accumulators, then joins them.
-template <typename Step, typename Join> HWY_INLINE float fold(const float* x, int64_t n, float start, Step step, Join join) {
+template <typename Step, typename Join>
+HWY_INLINE float fold(const float* x, int64_t n, float start, Step step, Join join) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF a0 = hn::Set(d, start), a1 = a0, a2 = a0, a3 = a0;
@@ -42,7 +43,8 @@ inline constexpr auto kMin = [](auto a, auto x) { return hn::IfThenElse(hn::IsNa
 inline constexpr auto kSquare = [](auto a, auto x) { return hn::MulAdd(x, x, a); };
 inline constexpr auto kAbsolute = [](auto a, auto x) { return hn::Add(a, hn::Abs(x)); };
 
-template <typename F> HWY_INLINE void map(float* out, const float* x, int64_t n, F f) {
+template <typename F>
+HWY_INLINE void map(float* out, const float* x, int64_t n, F f) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   int64_t i = 0;

@@ -16,8 +16,8 @@ struct RowArguments {
   const float* in = nullptr;
   float* out = nullptr;
   int64_t length = 0, width = 1;
-  int64_t begin = 0, end = 0;       // rows (or blocks of length x width) to do
-  const float* scale = nullptr;     // layer_norm: `length` each; bias may be null
+  int64_t begin = 0, end = 0;    // rows (or blocks of length x width) to do
+  const float* scale = nullptr;  // layer_norm: `length` each; bias may be null
   const float* bias = nullptr;
   float epsilon = 1e-5f;
 };

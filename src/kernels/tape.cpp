@@ -15,7 +15,8 @@ HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
 // Strips are whole vectors long: scratch has room for the tail, memory has not.
-template <typename F> HWY_INLINE void each1(float* out, const float* a, int64_t n, F f) {
+template <typename F>
+HWY_INLINE void each1(float* out, const float* a, int64_t n, F f) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   int64_t i = 0;
@@ -29,7 +30,8 @@ template <typename F> HWY_INLINE void each1(float* out, const float* a, int64_t 
 }
 
 // A scalar operand (stride 0) is loaded once.
-template <typename F> HWY_INLINE void each2(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n, F f) {
+template <typename F>
+HWY_INLINE void each2(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n, F f) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   int64_t i = 0;
@@ -61,7 +63,8 @@ template <typename F> HWY_INLINE void each2(float* out, const float* a, bool a_o
 HWY_INLINE VF select(hn::Mask<F32> m) { return hn::IfThenElseZero(m, hn::Set(F32(), 1.0f)); }
 HWY_INLINE hn::Mask<F32> truth(VF x) { return hn::Ne(x, hn::Zero(F32())); }
 
-void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const float* b, bool b_one, const float* c, bool c_one, int64_t n) {
+void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const float* b, bool b_one, const float* c, bool c_one,
+              int64_t n) {
   const float p = s.p, q = s.q;
   switch (s.op) {
     case TapeOp::copy: return each1(out, a, n, [](F32, VF x) { return x; });
@@ -84,7 +87,8 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
       });
     // max(0, x): the hardware's max gives its second operand when either is NaN.
     case TapeOp::relu: return each1(out, a, n, [](F32 d, VF x) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Zero(d), x); });
-    case TapeOp::leaky_relu: return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, hn::Set(d, p)), x); });
+    case TapeOp::leaky_relu:
+      return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, hn::Set(d, p)), x); });
     case TapeOp::elu:
     case TapeOp::celu:
     case TapeOp::selu: {
@@ -97,7 +101,8 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
       });
     }
     case TapeOp::softplus:  // max(x, 0) + log1p(e^-|x|)
-      return each1(out, a, n, [](F32 d, VF x) { return hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x))))); });
+      return each1(out, a, n,
+                   [](F32 d, VF x) { return hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x))))); });
     case TapeOp::softsign: return each1(out, a, n, [](F32 d, VF x) { return hn::Div(x, hn::Add(hn::Set(d, 1.0f), hn::Abs(x))); });
     case TapeOp::hard_sigmoid:
       return each1(out, a, n, [p, q](F32 d, VF x) {
@@ -115,7 +120,9 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
         return hn::IfThenElse(hn::Gt(x, hn::Set(d, q)), hn::Set(d, q), x);
       });
     case TapeOp::mish:
-      return each1(out, a, n, [](F32 d, VF x) { return hn::Mul(x, tanh_f32(d, hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x))))))); });
+      return each1(out, a, n, [](F32 d, VF x) {
+        return hn::Mul(x, tanh_f32(d, hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x)))))));
+      });
     case TapeOp::gelu:
       return each1(out, a, n, [](F32 d, VF x) {
         const VF h = hn::Mul(x, hn::Set(d, 0.5f));
@@ -140,7 +147,8 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
       if (b_one && *b == 3.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(hn::Mul(x, x), x); });
       for (int64_t i = 0; i < n; ++i) out[i] = std::pow(a_one ? *a : a[i], b_one ? *b : b[i]);
       return;
-    case TapeOp::prelu: return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, y), x); });
+    case TapeOp::prelu:
+      return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, y), x); });
     case TapeOp::less: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Lt(x, y)); });
     case TapeOp::less_equal: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Le(x, y)); });
     case TapeOp::greater: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Gt(x, y)); });
@@ -188,7 +196,8 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool 
         run_step(step, value, value, false, value, false, value, false, 1);
         for (int64_t i = 0; i < n; ++i) to[i] = value[0];
       } else {
-        run_step(step, to, slot[step.a], one[step.a], k > 1 ? slot[step.b] : nullptr, k > 1 && one[step.b], k > 2 ? slot[step.c] : nullptr, k > 2 && one[step.c], single ? 1 : n);
+        run_step(step, to, slot[step.a], one[step.a], k > 1 ? slot[step.b] : nullptr, k > 1 && one[step.b], k > 2 ? slot[step.c] : nullptr,
+                 k > 2 && one[step.c], single ? 1 : n);
       }
       slot[step.out] = to;
       one[step.out] = single;

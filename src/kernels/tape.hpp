@@ -10,9 +10,51 @@
 namespace lathe::kernels {
 
 enum class TapeOp : uint8_t {
-  copy, neg, abs, sqrt, reciprocal, exp, log, tanh, sigmoid, erf, floor, ceil, round, sign, relu, leaky_relu, elu, celu,
-  selu, softplus, softsign, hard_sigmoid, hard_swish, clip, mish, gelu, gelu_tanh, threshold, logical_not,
-  add, sub, mul, div, min, max, pow, prelu, less, less_equal, greater, greater_equal, equal, logical_and, logical_or, logical_xor,
+  copy,
+  neg,
+  abs,
+  sqrt,
+  reciprocal,
+  exp,
+  log,
+  tanh,
+  sigmoid,
+  erf,
+  floor,
+  ceil,
+  round,
+  sign,
+  relu,
+  leaky_relu,
+  elu,
+  celu,
+  selu,
+  softplus,
+  softsign,
+  hard_sigmoid,
+  hard_swish,
+  clip,
+  mish,
+  gelu,
+  gelu_tanh,
+  threshold,
+  logical_not,
+  add,
+  sub,
+  mul,
+  div,
+  min,
+  max,
+  pow,
+  prelu,
+  less,
+  less_equal,
+  greater,
+  greater_equal,
+  equal,
+  logical_and,
+  logical_or,
+  logical_xor,
   where,
 };
 
@@ -31,7 +73,7 @@ struct Tape {
   uint8_t result = 0;  // slot of the last step's output
 };
 
-inline constexpr int64_t kStrip = 256;   // elements a strip: 1 KiB a slot
+inline constexpr int64_t kStrip = 256;  // elements a strip: 1 KiB a slot
 inline constexpr int kMaxSlots = 24;
 
 // One operand of a strip. Stride is in elements: 1, 0 (one value for all) or any other.

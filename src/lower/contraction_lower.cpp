@@ -19,7 +19,7 @@ using kernels::WindowRows;
 
 namespace {
 
-constexpr int64_t kKBlock = 576;       // K done in one go: a tile's rows of A stay in L1
+constexpr int64_t kKBlock = 576;           // K done in one go: a tile's rows of A stay in L1
 constexpr size_t kPanelBytes = 384 << 10;  // of B kept in L2 while rows pass
 
 std::shared_ptr<float> floats(int64_t count) {
@@ -36,11 +36,13 @@ Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count) {
 bool f32_static(const Graph& g, ValueId v) { return v == kAbsent || (g.values[v].dtype == DType::f32 && known_shape(g.values[v].dims)); }
 
 bool all_f32(const Graph& g, const Node& n) {
-  return n.domain.empty() && std::all_of(n.inputs.begin(), n.inputs.end(), [&](ValueId v) { return f32_static(g, v); }) && f32_static(g, n.outputs[0]);
+  return n.domain.empty() && std::all_of(n.inputs.begin(), n.inputs.end(), [&](ValueId v) { return f32_static(g, v); }) &&
+         f32_static(g, n.outputs[0]);
 }
 
 // W [filters, channels, taps] of one group to panels: k = tap * channels + channel.
-void pack_convolution(const float* w, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* out, int64_t begin, int64_t end) {
+void pack_convolution(const float* w, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* out, int64_t begin,
+                      int64_t end) {
   const int64_t k = channels * taps;
   for (int64_t p = begin; p < end; ++p) {
     float* panel = out + p * k * width;
@@ -113,14 +115,14 @@ struct PadCopy {
 class ConvolutionKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
-  kernels::Plane plane = nullptr;      // depthwise
+  kernels::Plane plane = nullptr;  // depthwise
   Place input, output, weights;
-  bool pack_while_running = false;     // the weights are not constants
+  bool pack_while_running = false;  // the weights are not constants
   Place raw_weights;
   bool padded = false;
   PadCopy pad;
   bool pointwise = false;
-  std::vector<int64_t> z, y, x;        // window tables
+  std::vector<int64_t> z, y, x;  // window tables
   WindowRows window;
   Place zeros;
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1, segments = 1, run_length = 0;
@@ -140,7 +142,8 @@ class ConvolutionKernel : public StepKernel {
       } else {
         c.workers.each(groups * panels, [&](int64_t task, int) {
           const int64_t g = task / panels, p = task % panels;
-          pack_convolution(raw + g * group_filters * k, group_filters, group_channels, taps, width, packed + g * panels * k * width, p, p + 1);
+          pack_convolution(raw + g * group_filters * k, group_filters, group_channels, taps, width, packed + g * panels * k * width, p,
+                           p + 1);
         });
       }
     }
@@ -207,7 +210,8 @@ class ConvolutionKernel : public StepKernel {
 };
 
 // Tables of offsets for up to three spatial axes; missing ones count as size 1 in front.
-void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3], WindowRows& rows) {
+void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3],
+                WindowRows& rows) {
   const int missing = 3 - w.axes();
   int64_t stride = pixel_stride;
   int64_t outs[3] = {1, 1, 1}, kernel[3] = {1, 1, 1};
@@ -341,7 +345,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
   k.x = std::move(tables[2]);
 
   // Weights.
-  const int64_t groups = k.groups, filters = k.group_filters, channels = k.group_channels, taps = k.taps, width = k.width, panels = k.panels;
+  const int64_t groups = k.groups, filters = k.group_filters, channels = k.group_channels, taps = k.taps, width = k.width,
+                panels = k.panels;
   const int64_t floats_needed = depthwise ? groups * taps : groups * panels * depth * width;
   if (l.is_constant(w_value)) {
     const auto make = [&] {
@@ -353,13 +358,16 @@ bool lower_convolution(Lowering& l, const Group& group) {
           for (int64_t t = 0; t < taps; ++t) packed.get()[t * groups + c] = raw[c * taps + t];
         }
       } else {
-        for (int64_t i = 0; i < groups; ++i) pack_convolution(raw + i * filters * depth, filters, channels, taps, width, packed.get() + i * panels * depth * width, 0, panels);
+        for (int64_t i = 0; i < groups; ++i)
+          pack_convolution(raw + i * filters * depth, filters, channels, taps, width, packed.get() + i * panels * depth * width, 0, panels);
       }
       if (!depthwise) {
         const Shape shape = ws;
         l.release_after_packing(w_value, [=] {
           Tensor back(DType::f32, shape);
-          for (int64_t i = 0; i < groups; ++i) unpack_convolution(packed.get() + i * panels * depth * width, filters, channels, taps, width, back.as<float>().data() + i * filters * depth);
+          for (int64_t i = 0; i < groups; ++i)
+            unpack_convolution(packed.get() + i * panels * depth * width, filters, channels, taps, width,
+                               back.as<float>().data() + i * filters * depth);
           return back;
         });
       }
@@ -392,8 +400,13 @@ bool lower_convolution(Lowering& l, const Group& group) {
   const double outputs = static_cast<double>(k.rows) * static_cast<double>(ws[0]);
   step.flops = 2 * outputs * static_cast<double>(depth);
   step.bytes = 4 * (static_cast<double>(element_count(xs)) + static_cast<double>(element_count(ws)) + outputs);
-  step.recipe = fmt::format("{}, {} {}, tasks {}x{}{}", depthwise ? "depthwise" : k.pointwise ? "pointwise" : k.padded ? "padded rows" : "row pointers", kernels::name(isa),
-                            depthwise ? "vectors" : fmt::format("{}x{} tile", kernels::max_rows(isa), width), k.split.row_tasks, k.split.panel_tasks, e.text.empty() ? "" : ", " + e.text);
+  step.recipe = fmt::format("{}, {} {}, tasks {}x{}{}",
+                            depthwise     ? "depthwise"
+                            : k.pointwise ? "pointwise"
+                            : k.padded    ? "padded rows"
+                                          : "row pointers",
+                            kernels::name(isa), depthwise ? "vectors" : fmt::format("{}x{} tile", kernels::max_rows(isa), width),
+                            k.split.row_tasks, k.split.panel_tasks, e.text.empty() ? "" : ", " + e.text);
   step.kernel = std::move(kernel);
   l.add(std::move(step));
   return true;
@@ -407,9 +420,9 @@ class ProductKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
   Place a, b, output;
-  Place packed;                       // constant, or scratch when B is made at run time
+  Place packed;  // constant, or scratch when B is made at run time
   bool pack_while_running = false, transpose_a = false;
-  Place a_turned;                     // scratch
+  Place a_turned;  // scratch
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
   float alpha = 1;
   std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices
@@ -522,14 +535,18 @@ bool lower_product(Lowering& l, const Group& group) {
     const auto make = [&] {
       const Tensor b = l.constant(b_value);
       auto packed = floats(floats_needed);
-      for (int64_t i = 0; i < matrices; ++i) kernels::pack_panels(b.as<float>().data() + i * depth * n, ks, ns, depth, n, width, packed.get() + i * panels * depth * width, 0, panels);
+      for (int64_t i = 0; i < matrices; ++i)
+        kernels::pack_panels(b.as<float>().data() + i * depth * n, ks, ns, depth, n, width, packed.get() + i * panels * depth * width, 0,
+                             panels);
       if (alpha != 1) {
         for (int64_t i = 0; i < floats_needed; ++i) packed.get()[i] *= alpha;
       } else {
         const Shape shape = bs;
         l.release_after_packing(b_value, [=] {
           Tensor back(DType::f32, shape);
-          for (int64_t i = 0; i < matrices; ++i) kernels::unpack_panels(packed.get() + i * panels * depth * width, depth, n, width, back.as<float>().data() + i * depth * n, ks, ns);
+          for (int64_t i = 0; i < matrices; ++i)
+            kernels::unpack_panels(packed.get() + i * panels * depth * width, depth, n, width, back.as<float>().data() + i * depth * n, ks,
+                                   ns);
           return back;
         });
       }
@@ -556,9 +573,11 @@ bool lower_product(Lowering& l, const Group& group) {
   k.split = split_work(k.m, k.panels, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads);
   const double rows = static_cast<double>(batches * k.m);
   step.flops = 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
-  step.bytes = 4 * (static_cast<double>(element_count(as)) + static_cast<double>(element_count(bs)) + static_cast<double>(element_count(os)));
-  step.recipe = fmt::format("{}x{}x{}{}, {} {}x{} tile, tasks {}x{}{}", k.m, n, depth, batches > 1 ? fmt::format(" x{}", batches) : "", kernels::name(isa), kernels::max_rows(isa), width, k.split.row_tasks,
-                            k.split.panel_tasks, e.text.empty() ? "" : ", " + e.text);
+  step.bytes =
+      4 * (static_cast<double>(element_count(as)) + static_cast<double>(element_count(bs)) + static_cast<double>(element_count(os)));
+  step.recipe = fmt::format("{}x{}x{}{}, {} {}x{} tile, tasks {}x{}{}", k.m, n, depth, batches > 1 ? fmt::format(" x{}", batches) : "",
+                            kernels::name(isa), kernels::max_rows(isa), width, k.split.row_tasks, k.split.panel_tasks,
+                            e.text.empty() ? "" : ", " + e.text);
   step.kernel = std::move(kernel);
   l.add(std::move(step));
   return true;
@@ -622,7 +641,8 @@ bool lower_pool(Lowering& l, const Group& group) {
   k.op = max ? kernels::PlaneOp::max : kernels::PlaneOp::average;
   k.channels = xs[1];
   if (!max) {
-    for (int64_t n : ops::average_pool_counts(window, in, node.integer("count_include_pad", 0) != 0)) k.divisors.push_back(1.0f / static_cast<float>(n));
+    for (int64_t n : ops::average_pool_counts(window, in, node.integer("count_include_pad", 0) != 0))
+      k.divisors.push_back(1.0f / static_cast<float>(n));
   }
   k.plane = kernels::plane(l.options().isa);
   Step step;

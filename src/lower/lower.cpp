@@ -47,7 +47,8 @@ std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Sh
 
 // ---- Lowering ----
 
-Lowering::Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants)
+Lowering::Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights,
+                   const std::vector<bool>& base_constants)
     : graph_(std::move(graph)), options_(options), weights_(weights), base_constants_(base_constants) {
   const size_t n = graph_->values.size();
   places_.resize(n);
@@ -195,7 +196,9 @@ Group grow_tail(const Graph& g, int anchor, const std::vector<std::vector<int>>&
       // Operands from outside: readable as rows x columns in the layout the anchor writes.
       const Shape s = *known_shape(g.values[v].dims);
       const Layout layout = columns_axis(g, g.nodes[anchor]) == 1 && shape.size() > 2 ? Layout::channels_last : Layout::natural;
-      if (s.size() > shape.size() || (!matrix_strides(s, s == shape ? layout : Layout::natural, shape, layout) && !matrix_strides(s, layout, shape, layout))) fits = false;
+      if (s.size() > shape.size() ||
+          (!matrix_strides(s, s == shape ? layout : Layout::natural, shape, layout) && !matrix_strides(s, layout, shape, layout)))
+        fits = false;
       if (s.size() < shape.size() && !matrix_strides(s, Layout::natural, shape, layout)) fits = false;
     }
     if (!fits) continue;
@@ -220,7 +223,8 @@ Group grow_tail(const Graph& g, int anchor, const std::vector<std::vector<int>>&
 }
 
 // Elementwise nodes that end in `sink`: producers whose results nobody else reads.
-Group grow_tape(const Graph& g, int sink, const std::vector<int>& made, const std::vector<std::vector<int>>& readers, const std::vector<bool>& taken) {
+Group grow_tape(const Graph& g, int sink, const std::vector<int>& made, const std::vector<std::vector<int>>& readers,
+                const std::vector<bool>& taken) {
   Group group{-1, {sink}};
   const Shape shape = *known_shape(g.values[g.nodes[sink].outputs[0]].dims);
   bool grew = true;
@@ -290,7 +294,9 @@ Plan Lowering::finish() {
     const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
     try {
       if (!options_.plain) {
-        if (lower_convolution(*this, group) || lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) || lower_rows(*this, group) || lower_movement(*this, group)) continue;
+        if (lower_convolution(*this, group) || lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
+            lower_rows(*this, group) || lower_movement(*this, group))
+          continue;
       }
       if (group.nodes.size() != 1) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
       lower_plain(*this, group.nodes[0]);

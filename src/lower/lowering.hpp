@@ -19,7 +19,8 @@ struct Group {
 std::vector<int64_t> logical_strides(const Shape& shape, Layout layout);
 // Order of dims from slowest to fastest in memory.
 std::vector<int> physical_order(int rank, Layout layout);
-template <typename T> std::vector<T> permuted(const std::vector<T>& v, const std::vector<int>& order) {
+template <typename T>
+std::vector<T> permuted(const std::vector<T>& v, const std::vector<int>& order) {
   std::vector<T> out;
   for (int i : order) out.push_back(v[i]);
   return out;
@@ -69,7 +70,10 @@ class Lowering {
   Place place(ValueId v, Layout layout);
   // Memory for a value that the step being built makes.
   Place define(ValueId v, Layout layout);
-  void alias(ValueId v, Place place) { places_[v] = place; known_[v] = true; }
+  void alias(ValueId v, Place place) {
+    places_[v] = place;
+    known_[v] = true;
+  }
   BufferId scratch(size_t bytes);
   BufferId constant_buffer(const Weights::Entry& entry);
   BufferId constant_buffer(const Tensor& tensor);
@@ -112,12 +116,12 @@ bool can_anchor(const Graph& graph, const Node& node);
 // The epilogue of a group whose anchor writes a rows x columns matrix: nodes after the anchor, split into what the
 // micro-kernel does in registers (bias, residual, clamp) and a tape for the rest.
 struct Epilogue {
-  std::optional<TapeSource> bias;      // one a column
+  std::optional<TapeSource> bias;  // one a column
   ValueId residual = kAbsent;
   bool clamp = false;
   float low = 0, high = 0;
   std::optional<BuiltTape> tape;
-  std::string text;                    // "bias + residual + clamp"
+  std::string text;  // "bias + residual + clamp"
 };
 // `columns_axis`: the logical axis of `out` that the columns are. Nothing when the tail does not fit a tape.
 std::optional<Epilogue> split_epilogue(const Graph& graph, const Group& group, int columns_axis);
@@ -130,7 +134,7 @@ struct BoundEpilogue {
   bool clamp = false;
   float low = 0, high = 0;
   kernels::Tape tape;
-  std::vector<Place> places;            // operands 1.. of the tape
+  std::vector<Place> places;  // operands 1.. of the tape
   std::vector<int64_t> row_strides, column_strides;
   std::vector<bool> bools;
   // `operands` is the caller's room for kMaxSlots entries, `column` the first column of this call (of a group).
@@ -142,7 +146,10 @@ BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout 
 // Row and column stride of an operand seen from a matrix whose columns are the innermost physical dim of `out`.
 std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, Layout layout, const Shape& out, Layout out_layout);
 
-template <typename T> T* pointer(const StepContext& c, const Place& p) { return reinterpret_cast<T*>(c.buffers[p.buffer] + p.offset); }
+template <typename T>
+T* pointer(const StepContext& c, const Place& p) {
+  return reinterpret_cast<T*>(c.buffers[p.buffer] + p.offset);
+}
 
 // How rows x panels are shared out: a grid of tasks.
 struct Split {

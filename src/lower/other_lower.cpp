@@ -62,14 +62,19 @@ std::optional<RowForm> softmax_form(Lowering& l, const Node& n) {
   if (s.empty()) return std::nullopt;
   if (axis + 1 == static_cast<int64_t>(s.size())) return RowForm{op, product(s, 0, axis), s[axis]};
   // Over channels, which run fastest when the value is channels-last.
-  if (axis == 1 && s.size() > 2) return RowForm{op, element_count(s) / std::max<int64_t>(1, s[1]), s[1], 1, Layout::channels_last, Layout::channels_last};
+  if (axis == 1 && s.size() > 2)
+    return RowForm{op, element_count(s) / std::max<int64_t>(1, s[1]), s[1], 1, Layout::channels_last, Layout::channels_last};
   return std::nullopt;
 }
 
 std::optional<RowForm> reduce_form(Lowering& l, const Node& n) {
-  static const std::map<std::string, std::pair<RowOp, std::optional<RowOp>>> kOps{
-      {"ReduceSum", {RowOp::sum, RowOp::sum_columns}}, {"ReduceMean", {RowOp::mean, RowOp::mean_columns}}, {"ReduceMax", {RowOp::max, std::nullopt}},
-      {"ReduceMin", {RowOp::min, std::nullopt}}, {"ReduceSumSquare", {RowOp::sum_squares, std::nullopt}}, {"ReduceL1", {RowOp::l1, std::nullopt}}, {"ReduceL2", {RowOp::l2, std::nullopt}}};
+  static const std::map<std::string, std::pair<RowOp, std::optional<RowOp>>> kOps{{"ReduceSum", {RowOp::sum, RowOp::sum_columns}},
+                                                                                  {"ReduceMean", {RowOp::mean, RowOp::mean_columns}},
+                                                                                  {"ReduceMax", {RowOp::max, std::nullopt}},
+                                                                                  {"ReduceMin", {RowOp::min, std::nullopt}},
+                                                                                  {"ReduceSumSquare", {RowOp::sum_squares, std::nullopt}},
+                                                                                  {"ReduceL1", {RowOp::l1, std::nullopt}},
+                                                                                  {"ReduceL2", {RowOp::l2, std::nullopt}}};
   const auto it = kOps.find(n.op);
   if (it == kOps.end()) return std::nullopt;
   const Shape s = l.shape(n.inputs[0]);
@@ -145,14 +150,17 @@ bool lower_rows(Lowering& l, const Group& group) {
     form = reduce_form(l, n);
   }
   if (!form) return false;
-  step.kind = n.op.starts_with("Reduce") || n.op.starts_with("Global") ? "reduction" : n.op == "LayerNormalization" ? "normalisation" : "softmax";
+  step.kind = n.op.starts_with("Reduce") || n.op.starts_with("Global") ? "reduction"
+              : n.op == "LayerNormalization"                           ? "normalisation"
+                                                                       : "softmax";
   step.nodes = l.names(group);
   kernel->rows = kernels::rows(l.options().isa);
   kernel->arguments.op = form->op;
   kernel->arguments.length = form->length;
   kernel->arguments.width = form->width;
   kernel->count = form->count;
-  kernel->each = std::max<int64_t>(1, std::min<int64_t>(form->count / (l.options().threads * 4) + 1, 16384 / std::max<int64_t>(1, form->length * form->width) + 1));
+  kernel->each = std::max<int64_t>(
+      1, std::min<int64_t>(form->count / (l.options().threads * 4) + 1, 16384 / std::max<int64_t>(1, form->length * form->width) + 1));
   kernel->input = l.place(n.inputs[0], form->in);
   kernel->output = l.define(n.outputs[0], form->out);
   step.reads.push_back(kernel->input.buffer);
@@ -183,7 +191,9 @@ class CopyKernel : public StepKernel {
       const char* from = pointer<const char>(c, p.from);
       char* to = pointer<char>(c, p.to);
       const int64_t pieces = std::min<int64_t>(p.plan.tasks, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
-      c.workers.each(pieces, [&](int64_t task, int) { kernels::run_copy(p.plan, from, to, p.plan.tasks * task / pieces, p.plan.tasks * (task + 1) / pieces); });
+      c.workers.each(pieces, [&](int64_t task, int) {
+        kernels::run_copy(p.plan, from, to, p.plan.tasks * task / pieces, p.plan.tasks * (task + 1) / pieces);
+      });
     }
   }
 };
@@ -193,7 +203,8 @@ int copy_bytes(DType d) {
   return bits == 8 || bits == 16 || bits == 32 || bits == 64 ? bits / 8 : 0;
 }
 
-CopyKernel::Part part(int bytes, const Shape& shape, std::vector<int64_t> in, std::vector<int64_t> out, Place from, int64_t from_element, Place to, int64_t to_element) {
+CopyKernel::Part part(int bytes, const Shape& shape, std::vector<int64_t> in, std::vector<int64_t> out, Place from, int64_t from_element,
+                      Place to, int64_t to_element) {
   from.offset += from_element * bytes;
   to.offset += to_element * bytes;
   CopyKernel::Part p{kernels::plan_copy(bytes, shape, std::move(in), std::move(out)), from, to};
@@ -225,7 +236,9 @@ class GatherKernel : public StepKernel {
   void run(const StepContext& c) const override {
     for (int64_t i = 0; i < count; ++i) {
       const int64_t at = index(c, i);
-      if (at < 0 || at >= axis_size) throw Error({{Category::value, where, fmt::format("index {} is outside an axis of {} elements", at < 0 ? at - axis_size : at, axis_size)}});
+      if (at < 0 || at >= axis_size)
+        throw Error(
+            {{Category::value, where, fmt::format("index {} is outside an axis of {} elements", at < 0 ? at - axis_size : at, axis_size)}});
     }
     const char* from = pointer<const char>(c, data);
     char* to = pointer<char>(c, output);
@@ -241,7 +254,9 @@ class GatherKernel : public StepKernel {
 
 bool lower_gather(Lowering& l, const Group& group, const Node& n) {
   const DType id = l.dtype(n.inputs[1]);
-  if (!l.is_static(n.inputs[0]) || !l.is_static(n.inputs[1]) || copy_bytes(l.dtype(n.inputs[0])) == 0 || (id != DType::i64 && id != DType::i32)) return false;
+  if (!l.is_static(n.inputs[0]) || !l.is_static(n.inputs[1]) || copy_bytes(l.dtype(n.inputs[0])) == 0 ||
+      (id != DType::i64 && id != DType::i32))
+    return false;
   const Shape s = l.shape(n.inputs[0]);
   const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
   auto k = std::make_unique<GatherKernel>();
@@ -254,7 +269,8 @@ bool lower_gather(Lowering& l, const Group& group, const Node& n) {
   k->count = element_count(l.shape(n.inputs[1]));
   k->where = label(l.graph(), n);
   k->output = l.define(n.outputs[0], Layout::natural);
-  Step step = copy_step(l.names(group), fmt::format("{} runs of {} bytes", k->outer * k->count, k->inner_bytes), static_cast<double>(k->outer * k->count), static_cast<int>(k->inner_bytes));
+  Step step = copy_step(l.names(group), fmt::format("{} runs of {} bytes", k->outer * k->count, k->inner_bytes),
+                        static_cast<double>(k->outer * k->count), static_cast<int>(k->inner_bytes));
   step.reads = {k->data.buffer, k->indices.buffer};
   step.writes = {k->output.buffer};
   step.kernel = std::move(k);
@@ -273,7 +289,8 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
   const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
   // Channels-last stays channels-last when everything that comes in is.
   const auto last = [&](ValueId v) { return l.where(v).layout == Layout::channels_last; };
-  const Layout layout = concat ? (std::all_of(parts.begin(), parts.end(), last) ? Layout::channels_last : Layout::natural) : (last(whole) ? Layout::channels_last : Layout::natural);
+  const Layout layout = concat ? (std::all_of(parts.begin(), parts.end(), last) ? Layout::channels_last : Layout::natural)
+                               : (last(whole) ? Layout::channels_last : Layout::natural);
   auto k = std::make_unique<CopyKernel>();
   Step step = copy_step(l.names(group), concat ? "into one buffer" : "out of one buffer", static_cast<double>(element_count(s)), bytes);
   std::vector<Place> places;
@@ -309,7 +326,9 @@ void lower_conversion(Lowering& l, ValueId v, Place from, Place to) {
   if (bytes == 0) fail(Category::internal, "layout change of {}", to_string(l.dtype(v)));
   auto k = std::make_unique<CopyKernel>();
   k->parts.push_back(part(bytes, s, logical_strides(s, from.layout), logical_strides(s, to.layout), from, 0, to, 0));
-  Step step = copy_step({"layout of " + l.graph().values[v].name}, to.layout == Layout::channels_last ? "to channels-last" : "to natural order", static_cast<double>(element_count(s)), bytes);
+  Step step =
+      copy_step({"layout of " + l.graph().values[v].name}, to.layout == Layout::channels_last ? "to channels-last" : "to natural order",
+                static_cast<double>(element_count(s)), bytes);
   step.kind = "layout";
   step.reads = {from.buffer};
   step.writes = {to.buffer};
@@ -404,13 +423,17 @@ class PlainKernel : public StepKernel {
       if (s.value == kAbsent) inputs.emplace_back();
       else if (s.constant) inputs.push_back(*s.constant);
       else if (s.dynamic) inputs.push_back(c.tensors[s.value]);
-      else inputs.push_back(Tensor::borrow(graph->values[s.value].dtype, *known_shape(graph->values[s.value].dims), pointer<void>(c, s.place)));
+      else
+        inputs.push_back(
+            Tensor::borrow(graph->values[s.value].dtype, *known_shape(graph->values[s.value].dims), pointer<void>(c, s.place)));
     }
     auto results = evaluate_node(*graph, *node, inputs);
     for (size_t i = 0; i < targets.size(); ++i) {
       const Target& t = targets[i];
       if (t.value == kAbsent) continue;
-      if (i >= results.size()) throw Error({{Category::internal, label(*graph, *node), fmt::format("gave {} outputs, expected {}", results.size(), targets.size())}});
+      if (i >= results.size())
+        throw Error(
+            {{Category::internal, label(*graph, *node), fmt::format("gave {} outputs, expected {}", results.size(), targets.size())}});
       Tensor& r = results[i];
       if (t.dynamic) {
         // A view of an input would not outlive the input's place in the arena.
@@ -420,7 +443,9 @@ class PlainKernel : public StepKernel {
       }
       const Value& v = graph->values[t.value];
       if (r.shape() != *known_shape(v.dims) || r.dtype() != v.dtype) {
-        throw Error({{Category::internal, label(*graph, *node), fmt::format("gave {} of {} for '{}', inference promised {} of {}", to_string(r.dtype()), to_string(r.shape()), v.name, to_string(v.dtype), to_string(*v.dims))}});
+        throw Error({{Category::internal, label(*graph, *node),
+                      fmt::format("gave {} of {} for '{}', inference promised {} of {}", to_string(r.dtype()), to_string(r.shape()), v.name,
+                                  to_string(v.dtype), to_string(*v.dims))}});
       }
       if (r.byte_size() > 0) std::memcpy(pointer<void>(c, t.place), r.data(), r.byte_size());
     }

@@ -19,8 +19,10 @@ class Workers {
   // Calls f(context, task, worker) for every task in [0, tasks), worker in [0, size()).
   virtual void parallel(int64_t tasks, void (*f)(void* context, int64_t task, int worker), void* context) = 0;
 
-  template <typename F> void each(int64_t tasks, F&& f) {
-    parallel(tasks, [](void* c, int64_t task, int worker) { (*static_cast<std::remove_reference_t<F>*>(c))(task, worker); }, &f);
+  template <typename F>
+  void each(int64_t tasks, F&& f) {
+    parallel(
+        tasks, [](void* c, int64_t task, int worker) { (*static_cast<std::remove_reference_t<F>*>(c))(task, worker); }, &f);
   }
 };
 
@@ -33,11 +35,11 @@ enum class Layout { natural, channels_last };
 struct Buffer {
   enum class Kind { arena, input, output, constant } kind = Kind::arena;
   size_t bytes = 0;
-  int index = -1;                      // input, output: position in the graph's list
-  std::shared_ptr<const void> hold;    // constant: keeps `data` alive
-  const void* data = nullptr;          // constant
-  int first = -1, last = -1;           // steps between which it is live
-  size_t offset = 0;                   // arena
+  int index = -1;                    // input, output: position in the graph's list
+  std::shared_ptr<const void> hold;  // constant: keeps `data` alive
+  const void* data = nullptr;        // constant
+  int first = -1, last = -1;         // steps between which it is live
+  size_t offset = 0;                 // arena
 };
 
 // Where a value is. No buffer: its size is only known at run time (or it holds strings), and it is a Tensor of the lane.
@@ -61,27 +63,27 @@ class StepKernel {
 };
 
 struct Step {
-  std::string kind;                 // "convolution", "product", "tape", "softmax", "copy", "plain", ...
-  std::vector<std::string> nodes;   // names of the fused nodes, in order
-  std::string recipe;               // algorithm, tiles, split; for people
-  double flops = 0, bytes = 0;      // arithmetic and least memory traffic
+  std::string kind;                // "convolution", "product", "tape", "softmax", "copy", "plain", ...
+  std::vector<std::string> nodes;  // names of the fused nodes, in order
+  std::string recipe;              // algorithm, tiles, split; for people
+  double flops = 0, bytes = 0;     // arithmetic and least memory traffic
   std::vector<BufferId> reads, writes, scratch;
-  BufferId in_place = kNoBuffer;    // a read buffer that the first written one may share
+  BufferId in_place = kNoBuffer;  // a read buffer that the first written one may share
   std::unique_ptr<StepKernel> kernel;
 };
 
 struct Plan {
   std::vector<Buffer> buffers;
   std::vector<Step> steps;
-  std::vector<Place> places;             // by ValueId
+  std::vector<Place> places;  // by ValueId
   std::vector<Shape> input_shapes;
   std::vector<std::optional<Shape>> output_shapes;  // nothing: only known at run time
   std::vector<DType> output_dtypes;
   std::vector<ValueId> output_values;
   size_t arena_bytes = 0, arena_bound = 0;
-  size_t weight_bytes = 0;               // constants the steps read
-  std::shared_ptr<const Graph> graph;    // the shaped graph the steps were made from
-  std::vector<bool> dynamic;             // by ValueId: held as a Tensor
+  size_t weight_bytes = 0;             // constants the steps read
+  std::shared_ptr<const Graph> graph;  // the shaped graph the steps were made from
+  std::vector<bool> dynamic;           // by ValueId: held as a Tensor
 };
 
 // Constants in the form kernels want, made once and shared by all editions of a Program.

@@ -21,19 +21,43 @@ namespace {
 
 constexpr size_t kMaxSteps = 64;
 
-const std::unordered_map<std::string, TapeOp> kUnary{
-    {"Neg", TapeOp::neg}, {"Abs", TapeOp::abs}, {"Sqrt", TapeOp::sqrt}, {"Reciprocal", TapeOp::reciprocal}, {"Exp", TapeOp::exp}, {"Log", TapeOp::log},
-    {"Tanh", TapeOp::tanh}, {"Sigmoid", TapeOp::sigmoid}, {"Erf", TapeOp::erf}, {"Floor", TapeOp::floor}, {"Ceil", TapeOp::ceil}, {"Round", TapeOp::round},
-    {"Sign", TapeOp::sign}, {"Relu", TapeOp::relu}, {"LeakyRelu", TapeOp::leaky_relu}, {"Elu", TapeOp::elu}, {"Celu", TapeOp::celu}, {"Selu", TapeOp::selu},
-    {"Softplus", TapeOp::softplus}, {"Softsign", TapeOp::softsign}, {"HardSigmoid", TapeOp::hard_sigmoid}, {"HardSwish", TapeOp::hard_swish}, {"Mish", TapeOp::mish},
-    {"Gelu", TapeOp::gelu}, {"ThresholdedRelu", TapeOp::threshold}, {"Not", TapeOp::logical_not}};
+const std::unordered_map<std::string, TapeOp> kUnary{{"Neg", TapeOp::neg},
+                                                     {"Abs", TapeOp::abs},
+                                                     {"Sqrt", TapeOp::sqrt},
+                                                     {"Reciprocal", TapeOp::reciprocal},
+                                                     {"Exp", TapeOp::exp},
+                                                     {"Log", TapeOp::log},
+                                                     {"Tanh", TapeOp::tanh},
+                                                     {"Sigmoid", TapeOp::sigmoid},
+                                                     {"Erf", TapeOp::erf},
+                                                     {"Floor", TapeOp::floor},
+                                                     {"Ceil", TapeOp::ceil},
+                                                     {"Round", TapeOp::round},
+                                                     {"Sign", TapeOp::sign},
+                                                     {"Relu", TapeOp::relu},
+                                                     {"LeakyRelu", TapeOp::leaky_relu},
+                                                     {"Elu", TapeOp::elu},
+                                                     {"Celu", TapeOp::celu},
+                                                     {"Selu", TapeOp::selu},
+                                                     {"Softplus", TapeOp::softplus},
+                                                     {"Softsign", TapeOp::softsign},
+                                                     {"HardSigmoid", TapeOp::hard_sigmoid},
+                                                     {"HardSwish", TapeOp::hard_swish},
+                                                     {"Mish", TapeOp::mish},
+                                                     {"Gelu", TapeOp::gelu},
+                                                     {"ThresholdedRelu", TapeOp::threshold},
+                                                     {"Not", TapeOp::logical_not}};
 
-const std::unordered_map<std::string, TapeOp> kBinary{
-    {"Add", TapeOp::add}, {"Sub", TapeOp::sub}, {"Mul", TapeOp::mul}, {"Div", TapeOp::div}, {"Pow", TapeOp::pow}, {"PRelu", TapeOp::prelu},
-    {"Less", TapeOp::less}, {"LessOrEqual", TapeOp::less_equal}, {"Greater", TapeOp::greater}, {"GreaterOrEqual", TapeOp::greater_equal}, {"Equal", TapeOp::equal},
-    {"And", TapeOp::logical_and}, {"Or", TapeOp::logical_or}, {"Xor", TapeOp::logical_xor}};
+const std::unordered_map<std::string, TapeOp> kBinary{{"Add", TapeOp::add},         {"Sub", TapeOp::sub},
+                                                      {"Mul", TapeOp::mul},         {"Div", TapeOp::div},
+                                                      {"Pow", TapeOp::pow},         {"PRelu", TapeOp::prelu},
+                                                      {"Less", TapeOp::less},       {"LessOrEqual", TapeOp::less_equal},
+                                                      {"Greater", TapeOp::greater}, {"GreaterOrEqual", TapeOp::greater_equal},
+                                                      {"Equal", TapeOp::equal},     {"And", TapeOp::logical_and},
+                                                      {"Or", TapeOp::logical_or},   {"Xor", TapeOp::logical_xor}};
 
-const std::unordered_map<std::string, TapeOp> kVariadic{{"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
+const std::unordered_map<std::string, TapeOp> kVariadic{
+    {"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
 
 bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean; }
 
@@ -66,7 +90,8 @@ bool tapeable(const Graph& g, const Node& n) {
     }
     return known_shape(g.values[n.inputs[0]].dims)->size() >= 2;
   }
-  if (kBinary.contains(n.op)) return in(0) == in(1) && (in(0) == DType::f32 || n.op == "Equal" || n.op == "And" || n.op == "Or" || n.op == "Xor");
+  if (kBinary.contains(n.op))
+    return in(0) == in(1) && (in(0) == DType::f32 || n.op == "Equal" || n.op == "And" || n.op == "Or" || n.op == "Xor");
   return false;
 }
 
@@ -133,7 +158,8 @@ class TapeMaker {
       }
       Shape shape(rank, 1);
       shape[1] = static_cast<int64_t>(gamma.size());
-      out = put(TapeOp::add, put(TapeOp::mul, in(0), source(narrow<double>(DType::f32, shape, scale))), source(narrow<double>(DType::f32, shape, shift)));
+      out = put(TapeOp::add, put(TapeOp::mul, in(0), source(narrow<double>(DType::f32, shape, scale))),
+                source(narrow<double>(DType::f32, shape, shift)));
     }
     registers_[n.outputs[0]] = out;
   }
@@ -294,8 +320,12 @@ std::optional<Epilogue> split_epilogue(const Graph& g, const Group& group, int c
         if (!constant) break;
       }
       e.clamp = true;
-      e.low = n.op == "Relu" ? 0.0f : n.inputs.size() == 1 ? n.real("min", -std::numeric_limits<float>::infinity()) : -std::numeric_limits<float>::infinity();
-      e.high = n.op == "Relu" ? std::numeric_limits<float>::infinity() : n.inputs.size() == 1 ? n.real("max", std::numeric_limits<float>::infinity()) : std::numeric_limits<float>::infinity();
+      e.low = n.op == "Relu"         ? 0.0f
+              : n.inputs.size() == 1 ? n.real("min", -std::numeric_limits<float>::infinity())
+                                     : -std::numeric_limits<float>::infinity();
+      e.high = n.op == "Relu"         ? std::numeric_limits<float>::infinity()
+               : n.inputs.size() == 1 ? n.real("max", std::numeric_limits<float>::infinity())
+                                      : std::numeric_limits<float>::infinity();
       for (size_t i = 1; i < n.inputs.size() && n.op == "Clip"; ++i) {
         if (n.inputs[i] != kAbsent) (i == 1 ? e.low : e.high) = static_cast<float>(widen<double>(*g.values[n.inputs[i]].constant).at(0));
       }
@@ -385,8 +415,8 @@ class TapeKernel : public StepKernel {
   bool bool_out = false;
   std::vector<Place> places;
   std::vector<bool> bools;
-  std::vector<int64_t> dims;                     // outer dims, then the inner one
-  std::vector<std::vector<int64_t>> strides;     // per operand, per dim
+  std::vector<int64_t> dims;                  // outer dims, then the inner one
+  std::vector<std::vector<int64_t>> strides;  // per operand, per dim
   int64_t rows = 1, chunks = 1, chunk = 0, rows_a_task = 1;
 
   void run(const StepContext& c) const override {
@@ -427,7 +457,8 @@ bool lower_tape(Lowering& l, const Group& group) {
   // Channels-last when a whole-size operand is: the others follow by strides.
   Layout layout = Layout::natural;
   for (const TapeSource& s : built->sources) {
-    if (s.value != kAbsent && !l.is_constant(s.value) && l.shape(s.value) == shape && l.where(s.value).layout == Layout::channels_last) layout = Layout::channels_last;
+    if (s.value != kAbsent && !l.is_constant(s.value) && l.shape(s.value) == shape && l.where(s.value).layout == Layout::channels_last)
+      layout = Layout::channels_last;
   }
   auto kernel = std::make_unique<TapeKernel>();
   Step step;
@@ -449,7 +480,8 @@ bool lower_tape(Lowering& l, const Group& group) {
     strides.push_back(permuted(operand_strides(operand, at.layout, shape), order));
     step.reads.push_back(at.buffer);
     step.bytes += static_cast<double>(element_count(operand)) * (kernel->bools.back() ? 1 : 4);
-    if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 && !kernel->bool_out && !kernel->bools.back()) {
+    if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 &&
+        !kernel->bool_out && !kernel->bools.back()) {
       step.in_place = at.buffer;
     }
   }

@@ -110,7 +110,9 @@ double measure_read_bandwidth(const std::string& isa, size_t bytes, int threads,
   }
   std::vector<float> sinks(static_cast<size_t>(threads) * 16, 0);
   const int64_t times = std::max<int64_t>(1, (int64_t{4} << 20) / static_cast<int64_t>(bytes));
-  return best_rate(threads, seconds, [&](int t) { return kernels::read_all(which, blocks[t].get(), static_cast<int64_t>(bytes), times, &sinks[t * 16]); }) / 1e9;
+  return best_rate(threads, seconds,
+                   [&](int t) { return kernels::read_all(which, blocks[t].get(), static_cast<int64_t>(bytes), times, &sinks[t * 16]); }) /
+         1e9;
 }
 
 Limits measure_limits(int threads, const std::function<void(const std::string&)>& progress) {
@@ -132,7 +134,8 @@ Limits measure_limits(int threads, const std::function<void(const std::string&)>
   }
   // Half of each level, so that it holds the set beside everything else; DRAM: four times the last level.
   std::vector<std::pair<std::string, size_t>> sets;
-  for (const CacheInfo& c : m.caches) sets.emplace_back("L" + std::to_string(c.level), c.bytes / 2 / (c.level == 3 ? std::max(1, threads) : 1));
+  for (const CacheInfo& c : m.caches)
+    sets.emplace_back("L" + std::to_string(c.level), c.bytes / 2 / (c.level == 3 ? std::max(1, threads) : 1));
   const size_t last = m.caches.empty() ? size_t{32} << 20 : m.caches.back().bytes;
   sets.emplace_back("DRAM", std::min<size_t>(std::max<size_t>(last * 4, size_t{64} << 20), size_t{256} << 20));
   for (const auto& [level, bytes] : sets) {

@@ -21,7 +21,8 @@ MatMulShape matmul_shape(Shape a, Shape b) {
   s.m = a[a.size() - 2];
   s.k = a.back();
   s.n = b.back();
-  if (b[b.size() - 2] != s.k) fail(Category::shape, "inner sizes differ: {} against {} in {} times {}", s.k, b[b.size() - 2], to_string(a), to_string(b));
+  if (b[b.size() - 2] != s.k)
+    fail(Category::shape, "inner sizes differ: {} against {} in {} times {}", s.k, b[b.size() - 2], to_string(a), to_string(b));
   s.batch = broadcast(std::span<const int64_t>(a).first(a.size() - 2), std::span<const int64_t>(b).first(b.size() - 2));
   s.out = s.batch;
   if (!row) s.out.push_back(s.m);
@@ -39,14 +40,16 @@ void infer_matmul(InferContext& c) {
   if (row) a.insert(a.begin(), Dim(1));
   if (column) b.push_back(Dim(1));
   const Dim k1 = a.back(), k2 = b[b.size() - 2];
-  c.require(!k1.known() || !k2.known() || k1.value == k2.value, Category::shape, fmt::format("inner sizes differ: {} times {}", to_string(a), to_string(b)));
+  c.require(!k1.known() || !k2.known() || k1.value == k2.value, Category::shape,
+            fmt::format("inner sizes differ: {} times {}", to_string(a), to_string(b)));
   Dims out = broadcast(Dims(a.begin(), a.end() - 2), Dims(b.begin(), b.end() - 2));
   if (!row) out.push_back(a[a.size() - 2]);
   if (!column) out.push_back(b.back());
   c.set(0, c.dtype(0), out);
 }
 
-template <typename T> void product(const T* a, const T* b, T* c, int64_t m, int64_t n, int64_t k) {
+template <typename T>
+void product(const T* a, const T* b, T* c, int64_t m, int64_t n, int64_t k) {
   for (int64_t i = 0; i < m; ++i) {
     for (int64_t p = 0; p < k; ++p) {
       const T f = a[i * k + p];
@@ -66,7 +69,8 @@ std::vector<Tensor> matmul(const EvalContext& c) {
     using T = decltype(zero);
     const auto x = widen<T>(a), y = widen<T>(b);
     std::vector<T> out(element_count(s.out), 0);
-    for (size_t i = 0; i < ia.size(); ++i) product(&x[0] + ia[i] * s.m * s.k, &y[0] + ib[i] * s.k * s.n, &out[0] + i * s.m * s.n, s.m, s.n, s.k);
+    for (size_t i = 0; i < ia.size(); ++i)
+      product(&x[0] + ia[i] * s.m * s.k, &y[0] + ib[i] * s.k * s.n, &out[0] + i * s.m * s.n, s.m, s.n, s.k);
     return {narrow<T>(a.dtype(), s.out, out)};
   });
 }
@@ -78,10 +82,12 @@ void infer_gemm(InferContext& c) {
   need_same(c, 0, 1);
   if (!c.dims(0) || !c.dims(1)) return c.set(0, c.dtype(0), std::nullopt);
   const Dims &a = *c.dims(0), &b = *c.dims(1);
-  c.require(a.size() == 2 && b.size() == 2, Category::shape, fmt::format("expected two matrices, got {} and {}", to_string(a), to_string(b)));
+  c.require(a.size() == 2 && b.size() == 2, Category::shape,
+            fmt::format("expected two matrices, got {} and {}", to_string(a), to_string(b)));
   const bool ta = c.node().integer("transA", 0) != 0, tb = c.node().integer("transB", 0) != 0;
   const Dim k1 = a[ta ? 0 : 1], k2 = b[tb ? 1 : 0];
-  c.require(!k1.known() || !k2.known() || k1.value == k2.value, Category::shape, fmt::format("inner sizes differ: {} and {}", k1.value, k2.value));
+  c.require(!k1.known() || !k2.known() || k1.value == k2.value, Category::shape,
+            fmt::format("inner sizes differ: {} and {}", k1.value, k2.value));
   const Dims out{a[ta ? 1 : 0], b[tb ? 0 : 1]};
   if (c.has(2)) {
     need_same(c, 0, 2);
@@ -94,7 +100,8 @@ void infer_gemm(InferContext& c) {
   c.set(0, c.dtype(0), out);
 }
 
-template <typename T> std::vector<T> transposed(const std::vector<T>& v, int64_t rows, int64_t columns) {
+template <typename T>
+std::vector<T> transposed(const std::vector<T>& v, int64_t rows, int64_t columns) {
   std::vector<T> out(v.size());
   for (int64_t i = 0; i < rows; ++i) {
     for (int64_t j = 0; j < columns; ++j) out[j * rows + i] = v[i * columns + j];
@@ -104,7 +111,8 @@ template <typename T> std::vector<T> transposed(const std::vector<T>& v, int64_t
 
 std::vector<Tensor> gemm(const EvalContext& c) {
   const Tensor &a = c.in(0), &b = c.in(1);
-  if (a.rank() != 2 || b.rank() != 2) fail(Category::shape, "expected two matrices, got {} and {}", to_string(a.shape()), to_string(b.shape()));
+  if (a.rank() != 2 || b.rank() != 2)
+    fail(Category::shape, "expected two matrices, got {} and {}", to_string(a.shape()), to_string(b.shape()));
   const bool ta = c.node.integer("transA", 0) != 0, tb = c.node.integer("transB", 0) != 0;
   const int64_t m = a.shape()[ta], k = a.shape()[!ta], n = b.shape()[!tb];
   if (b.shape()[tb] != k) fail(Category::shape, "inner sizes differ: {} and {}", k, b.shape()[tb]);
@@ -134,8 +142,10 @@ struct ConvShape {
 };
 
 void check_conv(const Shape& x, const Shape& w, int64_t group, bool transposed) {
-  if (x.size() < 3 || x.size() != w.size()) fail(Category::shape, "X is {} and W is {}; both need batch/filter, channel and the same spatial axes", to_string(x), to_string(w));
-  if (group < 1 || x[1] % group != 0 || w[0] % group != 0) fail(Category::value, "group {} does not divide {} channels and {} filters", group, x[1], w[0]);
+  if (x.size() < 3 || x.size() != w.size())
+    fail(Category::shape, "X is {} and W is {}; both need batch/filter, channel and the same spatial axes", to_string(x), to_string(w));
+  if (group < 1 || x[1] % group != 0 || w[0] % group != 0)
+    fail(Category::value, "group {} does not divide {} channels and {} filters", group, x[1], w[0]);
   if (transposed ? x[1] != w[0] : x[1] != w[1] * group) {
     fail(Category::shape, "X has {} channels, W {} expects {} (group {})", x[1], to_string(w), transposed ? w[0] : w[1] * group, group);
   }
@@ -162,7 +172,8 @@ void infer_conv(InferContext& c) {
   if (!c.dims(0) || !w) return c.set(0, c.dtype(0), std::nullopt);
   const Dims& x = *c.dims(0);
   Shape probe;
-  for (size_t i = 0; i < x.size(); ++i) probe.push_back(x[i].known() ? x[i].value : i == 1 ? (w->size() > 1 ? (*w)[1] * c.node().integer("group", 1) : 1) : 1);
+  for (size_t i = 0; i < x.size(); ++i)
+    probe.push_back(x[i].known() ? x[i].value : i == 1 ? (w->size() > 1 ? (*w)[1] * c.node().integer("group", 1) : 1) : 1);
   check_conv(probe, *w, c.node().integer("group", 1), false);
   Dims out{x[0], Dim((*w)[0])};
   const Dims spatial = window_dims(c.node(), std::span<const Dim>(x).subspan(2), std::span<const int64_t>(*w).subspan(2));
@@ -275,7 +286,8 @@ void infer_conv_transpose(InferContext& c) {
   Shape sizes;
   for (size_t i = 2; i < x.size(); ++i) sizes.push_back(x[i].known() ? x[i].value : int64_t{1} << 20);
   const auto g = transpose_geometry(c.node(), sizes, std::span<const int64_t>(*w).subspan(2));
-  for (size_t i = 2; i < x.size(); ++i) out.push_back(x[i].known() || !c.node().integers("output_shape").empty() ? Dim(g.out[i - 2]) : Dim());
+  for (size_t i = 2; i < x.size(); ++i)
+    out.push_back(x[i].known() || !c.node().integers("output_shape").empty() ? Dim(g.out[i - 2]) : Dim());
   c.set(0, c.dtype(0), out);
 }
 

@@ -36,7 +36,8 @@ std::vector<Tensor> constant_of_shape(const EvalContext& c) {
   return {take(value, shape, from)};
 }
 
-template <typename T> int64_t range_length(T start, T limit, T delta) {
+template <typename T>
+int64_t range_length(T start, T limit, T delta) {
   if (delta == T{0}) fail(Category::value, "delta is 0");
   const double n = std::ceil((static_cast<double>(limit) - static_cast<double>(start)) / static_cast<double>(delta));
   if (!(n < 1e12)) fail(Category::resource, "a range of {} elements is absurd", n);
@@ -93,56 +94,66 @@ std::vector<Tensor> dropout(const EvalContext& c) {
 }  // namespace
 
 void add_creation(std::vector<OpDef>& out) {
-  out.push_back(def("Constant", 1, 0, 0, Trait::opaque,
-                    [](InferContext& c) {
-                      const Tensor t = constant_value(c.node());
-                      c.set(0, t.dtype(), to_dims(t.shape()));
-                    },
-                    [](const EvalContext& c) -> std::vector<Tensor> { return {constant_value(c.node)}; }));
-  out.push_back(def("ConstantOfShape", 9, 1, 1, Trait::opaque,
-                    [](InferContext& c) {
-                      const DType d = fill_value(c.node()).dtype();
-                      if (const auto s = c.integers(0)) {
-                        c.require(checked_product(*s).has_value(), Category::shape, fmt::format("shape {} is negative or overflows", to_string(*s)));
-                        return c.set(0, d, to_dims(*s));
-                      }
-                      const auto& n = c.dims(0);
-                      c.set(0, d, n && n->size() == 1 && (*n)[0].known() ? std::optional<Dims>(Dims((*n)[0].value)) : std::nullopt);
-                    },
-                    constant_of_shape));
-  out.push_back(def("Range", 11, 3, 3, Trait::opaque,
-                    [](InferContext& c) {
-                      need(c, 0, numeric, "a number");
-                      Dim n;
-                      if (c.constant(0) && c.constant(1) && c.constant(2) && is_int(c.dtype(0))) {
-                        n = Dim(range_length((*c.integers(0)).at(0), (*c.integers(1)).at(0), (*c.integers(2)).at(0)));
-                      }
-                      c.set(0, c.dtype(0), Dims{n});
-                    },
-                    range));
-  out.push_back(def("Shape", 1, 1, 1, Trait::opaque,
-                    [](InferContext& c) {
-                      if (c.rank(0) < 0) return c.set(0, DType::i64, Dims(1));
-                      const auto [start, end] = shape_span(c.node(), c.rank(0));
-                      c.set(0, DType::i64, Dims{Dim(end - start)});
-                    },
-                    [](const EvalContext& c) -> std::vector<Tensor> {
-                      const Shape& s = c.in(0).shape();
-                      const auto [start, end] = shape_span(c.node, static_cast<int64_t>(s.size()));
-                      return {Tensor::from<int64_t>({end - start}, std::span<const int64_t>(s).subspan(start, end - start))};
-                    }));
-  out.push_back(def("Size", 1, 1, 1, Trait::opaque, [](InferContext& c) { c.set(0, DType::i64, Dims{}); },
-                    [](const EvalContext& c) -> std::vector<Tensor> { return {Tensor::from<int64_t>({}, {c.in(0).size()})}; }));
-  out.push_back(def("Identity", 1, 1, 1, Trait::view, same_as_first, [](const EvalContext& c) -> std::vector<Tensor> { return {c.in(0)}; }));
+  out.push_back(def(
+      "Constant", 1, 0, 0, Trait::opaque,
+      [](InferContext& c) {
+        const Tensor t = constant_value(c.node());
+        c.set(0, t.dtype(), to_dims(t.shape()));
+      },
+      [](const EvalContext& c) -> std::vector<Tensor> { return {constant_value(c.node)}; }));
+  out.push_back(def(
+      "ConstantOfShape", 9, 1, 1, Trait::opaque,
+      [](InferContext& c) {
+        const DType d = fill_value(c.node()).dtype();
+        if (const auto s = c.integers(0)) {
+          c.require(checked_product(*s).has_value(), Category::shape, fmt::format("shape {} is negative or overflows", to_string(*s)));
+          return c.set(0, d, to_dims(*s));
+        }
+        const auto& n = c.dims(0);
+        c.set(0, d, n && n->size() == 1 && (*n)[0].known() ? std::optional<Dims>(Dims((*n)[0].value)) : std::nullopt);
+      },
+      constant_of_shape));
+  out.push_back(def(
+      "Range", 11, 3, 3, Trait::opaque,
+      [](InferContext& c) {
+        need(c, 0, numeric, "a number");
+        Dim n;
+        if (c.constant(0) && c.constant(1) && c.constant(2) && is_int(c.dtype(0))) {
+          n = Dim(range_length((*c.integers(0)).at(0), (*c.integers(1)).at(0), (*c.integers(2)).at(0)));
+        }
+        c.set(0, c.dtype(0), Dims{n});
+      },
+      range));
+  out.push_back(def(
+      "Shape", 1, 1, 1, Trait::opaque,
+      [](InferContext& c) {
+        if (c.rank(0) < 0) return c.set(0, DType::i64, Dims(1));
+        const auto [start, end] = shape_span(c.node(), c.rank(0));
+        c.set(0, DType::i64, Dims{Dim(end - start)});
+      },
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        const Shape& s = c.in(0).shape();
+        const auto [start, end] = shape_span(c.node, static_cast<int64_t>(s.size()));
+        return {Tensor::from<int64_t>({end - start}, std::span<const int64_t>(s).subspan(start, end - start))};
+      }));
+  out.push_back(def(
+      "Size", 1, 1, 1, Trait::opaque, [](InferContext& c) { c.set(0, DType::i64, Dims{}); },
+      [](const EvalContext& c) -> std::vector<Tensor> { return {Tensor::from<int64_t>({}, {c.in(0).size()})}; }));
+  out.push_back(
+      def("Identity", 1, 1, 1, Trait::view, same_as_first, [](const EvalContext& c) -> std::vector<Tensor> { return {c.in(0)}; }));
   const auto infer_dropout = [](InferContext& c) {
     need(c, 0, standard_float, "a floating type");
     same_as_first(c);
     c.set(1, c.version() < 10 ? c.dtype(0) : DType::boolean, c.dims(0));
   };
-  out.push_back(def("Dropout", 1, 1, 1, Trait::view, infer_dropout, [](const EvalContext& c) {
-    if (!c.node.integer("is_test", 0)) fail(Category::unsupported, "training mode (is_test 0) of version {} is not supported", c.version);
-    return dropout(c);
-  }, 2));
+  out.push_back(def(
+      "Dropout", 1, 1, 1, Trait::view, infer_dropout,
+      [](const EvalContext& c) {
+        if (!c.node.integer("is_test", 0))
+          fail(Category::unsupported, "training mode (is_test 0) of version {} is not supported", c.version);
+        return dropout(c);
+      },
+      2));
   out.push_back(def("Dropout", 7, 1, 1, Trait::view, infer_dropout, dropout, 2));
   out.push_back(def("Dropout", 12, 1, 3, Trait::view, infer_dropout, dropout, 2));
 }

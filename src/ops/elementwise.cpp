@@ -76,10 +76,12 @@ void infer_broadcast(InferContext& c, DType result) {
 }
 
 // Any number of inputs of one dtype, folded left to right.
-template <typename Fold> std::vector<Tensor> fold_inputs(const EvalContext& c, Fold fold) {
+template <typename Fold>
+std::vector<Tensor> fold_inputs(const EvalContext& c, Fold fold) {
   Shape shape = c.in(0).shape();
   for (size_t i = 1; i < c.inputs.size(); ++i) {
-    if (c.in(i).dtype() != c.in(0).dtype()) fail(Category::type, "inputs 0 and {} differ: {} and {}", i, to_string(c.in(0).dtype()), to_string(c.in(i).dtype()));
+    if (c.in(i).dtype() != c.in(0).dtype())
+      fail(Category::type, "inputs 0 and {} differ: {} and {}", i, to_string(c.in(0).dtype()), to_string(c.in(i).dtype()));
     shape = broadcast(shape, c.in(i).shape());
   }
   return with_wide(c.in(0).dtype(), [&](auto zero) -> std::vector<Tensor> {
@@ -94,7 +96,8 @@ template <typename Fold> std::vector<Tensor> fold_inputs(const EvalContext& c, F
 }
 
 // Integer arithmetic wraps; signed overflow goes through unsigned.
-template <typename T> T wrapping(T a, T b, auto op) {
+template <typename T>
+T wrapping(T a, T b, auto op) {
   if constexpr (std::is_floating_point_v<T>) return op(a, b);
   else return static_cast<T>(op(static_cast<uint64_t>(a), static_cast<uint64_t>(b)));
 }
@@ -152,7 +155,8 @@ OpDef arithmetic(std::string name, int since, auto op, bool variadic = false) {
       [op](const EvalContext& c) { return fold_inputs(c, op); });
 }
 
-template <typename T> T integer_power(T base, int64_t exponent) {
+template <typename T>
+T integer_power(T base, int64_t exponent) {
   if (exponent < 0) {
     if (base == 1) return 1;
     if constexpr (std::is_signed_v<T>) {
@@ -200,7 +204,8 @@ OpDef comparison(std::string name, int since, auto op, bool strings = false) {
         Tensor out(DType::boolean, shape);
         auto* p = out.as<bool>().data();
         if (strings && x.dtype() == DType::string) {
-          const auto i = strided_index(shape, broadcast_strides(x.shape(), shape)), j = strided_index(shape, broadcast_strides(y.shape(), shape));
+          const auto i = strided_index(shape, broadcast_strides(x.shape(), shape)),
+                     j = strided_index(shape, broadcast_strides(y.shape(), shape));
           for (size_t k = 0; k < i.size(); ++k) p[k] = op(x.as<std::string>()[i[k]], y.as<std::string>()[j[k]]);
           return {out};
         }
@@ -218,7 +223,9 @@ OpDef logic(std::string name, bool (*op)(bool, bool)) {
   return def(
       std::move(name), 7, 2, 2, Trait::elementwise,
       [](InferContext& c) {
-        for (int i = 0; i < 2; ++i) need(c, i, [](DType d) { return d == DType::boolean; }, "bool");
+        for (int i = 0; i < 2; ++i)
+          need(
+              c, i, [](DType d) { return d == DType::boolean; }, "bool");
         infer_broadcast(c, DType::boolean);
       },
       [op](const EvalContext& c) -> std::vector<Tensor> {
@@ -336,46 +343,58 @@ void add_elementwise(std::vector<OpDef>& out) {
   simple("HardSwish", 14, [](double x) { return x * clamp(x / 6 + 0.5, 0, 1); });
   simple("Mish", 18, [](double x) { return x * std::tanh(softplus(x)); });
   out.push_back(unary_numeric("Abs", 1, std::fabs, [](int64_t x) { return static_cast<int64_t>(x < 0 ? -static_cast<uint64_t>(x) : x); }));
-  out.push_back(unary_numeric("Neg", 1, [](double x) { return -x; }, [](int64_t x) { return static_cast<int64_t>(-static_cast<uint64_t>(x)); }));
+  out.push_back(unary_numeric(
+      "Neg", 1, [](double x) { return -x; }, [](int64_t x) { return static_cast<int64_t>(-static_cast<uint64_t>(x)); }));
   out.push_back(unary_numeric("Relu", 1, relu, [](int64_t x) { return std::max<int64_t>(x, 0); }));
   out.push_back(unary_numeric("Sign", 9, sign, [](int64_t x) -> int64_t { return (x > 0) - (x < 0); }));
 
-  const auto with = [&](const char* name, int since, std::function<F1(const Node&)> make) { out.push_back(unary_float(name, since, std::move(make))); };
+  const auto with = [&](const char* name, int since, std::function<F1(const Node&)> make) {
+    out.push_back(unary_float(name, since, std::move(make)));
+  };
   with("LeakyRelu", 1, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 0.01f))](double x) { return x < 0 ? a * x : x; }; });
   with("Elu", 1, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x < 0 ? a * std::expm1(x) : x; }; });
-  with("Celu", 12, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x < 0 ? a * std::expm1(x / a) : x; }; });
+  with("Celu", 12,
+       [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x < 0 ? a * std::expm1(x / a) : x; }; });
   with("ThresholdedRelu", 10, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x > a ? x : 0; }; });
   with("Selu", 1, [](const Node& n) -> F1 {
-    return [a = double(n.real("alpha", 1.67326319217681884765625f)), g = double(n.real("gamma", 1.05070102214813232421875f))](double x) { return g * (x <= 0 ? a * std::expm1(x) : x); };
+    return [a = double(n.real("alpha", 1.67326319217681884765625f)), g = double(n.real("gamma", 1.05070102214813232421875f))](double x) {
+      return g * (x <= 0 ? a * std::expm1(x) : x);
+    };
   });
   with("HardSigmoid", 1, [](const Node& n) -> F1 {
     return [a = double(n.real("alpha", 0.2f)), b = double(n.real("beta", 0.5f))](double x) { return clamp(a * x + b, 0, 1); };
   });
   with("Gelu", 20, [](const Node& n) -> F1 {
-    if (n.text("approximate", "none") == "tanh") return [](double x) { return 0.5 * x * (1 + std::tanh(std::sqrt(2 / M_PI) * (x + 0.044715 * x * x * x))); };
+    if (n.text("approximate", "none") == "tanh")
+      return [](double x) { return 0.5 * x * (1 + std::tanh(std::sqrt(2 / M_PI) * (x + 0.044715 * x * x * x))); };
     return [](double x) { return 0.5 * x * (1 + std::erf(x / std::sqrt(2.0))); };
   });
 
-  out.push_back(def("Not", 1, 1, 1, Trait::elementwise,
-                    [](InferContext& c) {
-                      need(c, 0, [](DType d) { return d == DType::boolean; }, "bool");
-                      same_as_first(c);
-                    },
-                    [](const EvalContext& c) -> std::vector<Tensor> {
-                      auto v = widen<int64_t>(c.in(0));
-                      for (auto& e : v) e = !e;
-                      return {narrow<int64_t>(DType::boolean, c.in(0).shape(), v)};
-                    }));
+  out.push_back(def(
+      "Not", 1, 1, 1, Trait::elementwise,
+      [](InferContext& c) {
+        need(
+            c, 0, [](DType d) { return d == DType::boolean; }, "bool");
+        same_as_first(c);
+      },
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        auto v = widen<int64_t>(c.in(0));
+        for (auto& e : v) e = !e;
+        return {narrow<int64_t>(DType::boolean, c.in(0).shape(), v)};
+      }));
   const auto test = [&](const char* name, int since, auto f) {
-    out.push_back(def(name, since, 1, 1, Trait::elementwise, [](InferContext& c) { c.set(0, DType::boolean, c.dims(0)); },
-                      [f](const EvalContext& c) -> std::vector<Tensor> {
-                        std::vector<int64_t> flags;
-                        for (double x : widen<double>(c.in(0))) flags.push_back(f(c.node, x));
-                        return {narrow<int64_t>(DType::boolean, c.in(0).shape(), flags)};
-                      }));
+    out.push_back(def(
+        name, since, 1, 1, Trait::elementwise, [](InferContext& c) { c.set(0, DType::boolean, c.dims(0)); },
+        [f](const EvalContext& c) -> std::vector<Tensor> {
+          std::vector<int64_t> flags;
+          for (double x : widen<double>(c.in(0))) flags.push_back(f(c.node, x));
+          return {narrow<int64_t>(DType::boolean, c.in(0).shape(), flags)};
+        }));
   };
   test("IsNaN", 9, [](const Node&, double x) { return std::isnan(x); });
-  test("IsInf", 10, [](const Node& n, double x) { return std::isinf(x) && (x > 0 ? n.integer("detect_positive", 1) : n.integer("detect_negative", 1)) != 0; });
+  test("IsInf", 10, [](const Node& n, double x) {
+    return std::isinf(x) && (x > 0 ? n.integer("detect_positive", 1) : n.integer("detect_negative", 1)) != 0;
+  });
 
   // Before version 7 the second input broadcasts only when asked, aligned at `axis` (or at the end).
   const auto aligned = [&](const char* name, auto op) {
@@ -421,20 +440,22 @@ void add_elementwise(std::vector<OpDef>& out) {
   OpDef mod = arithmetic("Mod", 10, kMod);
   mod.plain = [](const EvalContext& c) { return c.node.integer("fmod", 0) ? fold_inputs(c, kFmod) : fold_inputs(c, kMod); };
   out.push_back(std::move(mod));
-  out.push_back(def("Pow", 7, 2, 2, Trait::elementwise,
-                    [](InferContext& c) {
-                      need(c, 0, numeric, "a number");
-                      need(c, 1, numeric, "a number");
-                      infer_broadcast(c, c.dtype(0));
-                    },
-                    power));
-  out.push_back(def("PRelu", 7, 2, 2, Trait::elementwise,
-                    [](InferContext& c) {
-                      need(c, 0, numeric, "a number");
-                      need_same(c, 0, 1);
-                      infer_broadcast(c, c.dtype(0));
-                    },
-                    [](const EvalContext& c) { return fold_inputs(c, [](auto x, auto slope) -> decltype(x) { return x < 0 ? x * slope : x; }); }));
+  out.push_back(def(
+      "Pow", 7, 2, 2, Trait::elementwise,
+      [](InferContext& c) {
+        need(c, 0, numeric, "a number");
+        need(c, 1, numeric, "a number");
+        infer_broadcast(c, c.dtype(0));
+      },
+      power));
+  out.push_back(def(
+      "PRelu", 7, 2, 2, Trait::elementwise,
+      [](InferContext& c) {
+        need(c, 0, numeric, "a number");
+        need_same(c, 0, 1);
+        infer_broadcast(c, c.dtype(0));
+      },
+      [](const EvalContext& c) { return fold_inputs(c, [](auto x, auto slope) -> decltype(x) { return x < 0 ? x * slope : x; }); }));
   out.push_back(comparison("Equal", 7, std::equal_to<>(), true));
   out.push_back(comparison("Less", 7, std::less<>()));
   out.push_back(comparison("Greater", 7, std::greater<>()));
@@ -443,13 +464,15 @@ void add_elementwise(std::vector<OpDef>& out) {
   out.push_back(logic("And", [](bool a, bool b) { return a && b; }));
   out.push_back(logic("Or", [](bool a, bool b) { return a || b; }));
   out.push_back(logic("Xor", [](bool a, bool b) { return a != b; }));
-  out.push_back(def("Where", 9, 3, 3, Trait::elementwise,
-                    [](InferContext& c) {
-                      need(c, 0, [](DType d) { return d == DType::boolean; }, "bool");
-                      need_same(c, 1, 2);
-                      infer_broadcast(c, c.dtype(1));
-                    },
-                    where));
+  out.push_back(def(
+      "Where", 9, 3, 3, Trait::elementwise,
+      [](InferContext& c) {
+        need(
+            c, 0, [](DType d) { return d == DType::boolean; }, "bool");
+        need_same(c, 1, 2);
+        infer_broadcast(c, c.dtype(1));
+      },
+      where));
 
   // Clip: bounds are attributes up to version 10, inputs from 11 on. min > max gives max.
   const auto clip = [](const Tensor& x, const Tensor& low, const Tensor& high) -> std::vector<Tensor> {
@@ -460,41 +483,53 @@ void add_elementwise(std::vector<OpDef>& out) {
         if (t.size() != 1) fail(Category::shape, "{} has shape {}, expected a scalar", name, to_string(t.shape()));
         return widen<T>(t)[0];
       };
-      if (!low.empty()) for (T b = bound(low, "min"); T& e : v) e = e < b ? b : e;
-      if (!high.empty()) for (T b = bound(high, "max"); T& e : v) e = e > b ? b : e;
+      if (!low.empty())
+        for (T b = bound(low, "min"); T & e : v) e = e < b ? b : e;
+      if (!high.empty())
+        for (T b = bound(high, "max"); T & e : v) e = e > b ? b : e;
       return {narrow<T>(x.dtype(), x.shape(), v)};
     });
   };
-  out.push_back(def("Clip", 1, 1, 1, Trait::elementwise,
-                    [](InferContext& c) {
-                      need(c, 0, standard_float, "a floating type");
-                      same_as_first(c);
-                    },
-                    [clip](const EvalContext& c) {
-                      return clip(c.in(0), Tensor::from<float>({}, {c.node.real("min", std::numeric_limits<float>::lowest())}), Tensor::from<float>({}, {c.node.real("max", std::numeric_limits<float>::max())}));
-                    }));
-  out.push_back(def("Clip", 11, 1, 3, Trait::elementwise,
-                    [](InferContext& c) {
-                      need(c, 0, numeric, "a number");
-                      for (int i = 1; i < c.input_count(); ++i) {
-                        if (c.has(i)) need_same(c, 0, i);
-                      }
-                      same_as_first(c);
-                    },
-                    [clip](const EvalContext& c) { return clip(c.in(0), c.has(1) ? c.in(1) : Tensor(), c.has(2) ? c.in(2) : Tensor()); }));
+  out.push_back(def(
+      "Clip", 1, 1, 1, Trait::elementwise,
+      [](InferContext& c) {
+        need(c, 0, standard_float, "a floating type");
+        same_as_first(c);
+      },
+      [clip](const EvalContext& c) {
+        return clip(c.in(0), Tensor::from<float>({}, {c.node.real("min", std::numeric_limits<float>::lowest())}),
+                    Tensor::from<float>({}, {c.node.real("max", std::numeric_limits<float>::max())}));
+      }));
+  out.push_back(def(
+      "Clip", 11, 1, 3, Trait::elementwise,
+      [](InferContext& c) {
+        need(c, 0, numeric, "a number");
+        for (int i = 1; i < c.input_count(); ++i) {
+          if (c.has(i)) need_same(c, 0, i);
+        }
+        same_as_first(c);
+      },
+      [clip](const EvalContext& c) { return clip(c.in(0), c.has(1) ? c.in(1) : Tensor(), c.has(2) ? c.in(2) : Tensor()); }));
 
   // The attribute holds the standard's number of the element type.
-  static constexpr DType kNumbers[] = {DType::undefined, DType::f32, DType::u8, DType::i8, DType::u16, DType::i16, DType::i32, DType::i64, DType::string, DType::boolean, DType::f16, DType::f64, DType::u32, DType::u64, DType::c64, DType::c128, DType::bf16, DType::f8e4m3fn, DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4, DType::i4, DType::f4e2m1};
+  static constexpr DType kNumbers[] = {DType::undefined,  DType::f32,    DType::u8,         DType::i8,      DType::u16,  DType::i16,
+                                       DType::i32,        DType::i64,    DType::string,     DType::boolean, DType::f16,  DType::f64,
+                                       DType::u32,        DType::u64,    DType::c64,        DType::c128,    DType::bf16, DType::f8e4m3fn,
+                                       DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4,      DType::i4,   DType::f4e2m1};
   const auto target = [](const Node& n) {
     const int64_t to = n.integer("to", 0);
     if (to <= 0 || to >= static_cast<int64_t>(std::size(kNumbers))) fail(Category::type, "attribute 'to' is {}, not an element type", to);
     if (is_complex(kNumbers[to])) fail(Category::type, "cannot cast to {}", to_string(kNumbers[to]));
     return kNumbers[to];
   };
-  out.push_back(def("Cast", 6, 1, 1, Trait::elementwise, [target](InferContext& c) { c.set(0, target(c.node()), c.dims(0)); },
-                    [target](const EvalContext& c) -> std::vector<Tensor> { return {cast(c.in(0), target(c.node), c.node.integer("saturate", 1) != 0)}; }));
-  out.push_back(def("CastLike", 15, 2, 2, Trait::elementwise, [](InferContext& c) { c.set(0, c.dtype(1), c.dims(0)); },
-                    [](const EvalContext& c) -> std::vector<Tensor> { return {cast(c.in(0), c.in(1).dtype(), c.node.integer("saturate", 1) != 0)}; }));
+  out.push_back(def(
+      "Cast", 6, 1, 1, Trait::elementwise, [target](InferContext& c) { c.set(0, target(c.node()), c.dims(0)); },
+      [target](const EvalContext& c) -> std::vector<Tensor> {
+        return {cast(c.in(0), target(c.node), c.node.integer("saturate", 1) != 0)};
+      }));
+  out.push_back(def(
+      "CastLike", 15, 2, 2, Trait::elementwise, [](InferContext& c) { c.set(0, c.dtype(1), c.dims(0)); },
+      [](const EvalContext& c) -> std::vector<Tensor> { return {cast(c.in(0), c.in(1).dtype(), c.node.integer("saturate", 1) != 0)}; }));
 }
 
 }  // namespace lathe::ops

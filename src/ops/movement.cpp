@@ -30,7 +30,8 @@ Shape reshape_target(const Shape& in, std::vector<int64_t> wanted, bool allow_ze
     }
   }
   if (rest >= 0) {
-    if (product == 0 || total % product != 0) fail(Category::shape, "cannot reshape {} ({} elements) to {}", to_string(in), total, to_string(wanted));
+    if (product == 0 || total % product != 0)
+      fail(Category::shape, "cannot reshape {} ({} elements) to {}", to_string(in), total, to_string(wanted));
     wanted[rest] = total / product;
   } else if (product != total) {
     fail(Category::shape, "cannot reshape {} ({} elements) to {} ({})", to_string(in), total, to_string(wanted), product);
@@ -86,7 +87,8 @@ void infer_reshape(InferContext& c) {
     for (size_t i = 0; i < out.size(); ++i) {
       if (static_cast<int64_t>(i) == minus - wanted->begin()) continue;
       if (out[i].known()) used *= out[i].value;
-      else if (const auto same = std::find(left.begin(), left.end(), out[i]); !out[i].symbol.empty() && same != left.end()) left.erase(same);
+      else if (const auto same = std::find(left.begin(), left.end(), out[i]); !out[i].symbol.empty() && same != left.end())
+        left.erase(same);
       else solvable = false;
     }
     Dim symbol(1);
@@ -117,7 +119,8 @@ std::vector<int64_t> axes_of(const EvalContext& c, bool from_input) {
   return from_input ? (c.has(1) ? integers(c.in(1)) : std::vector<int64_t>()) : c.node.integers("axes");
 }
 
-template <typename D> std::vector<D> squeezed(const std::vector<D>& in, const std::vector<int64_t>& axes, auto is_one) {
+template <typename D>
+std::vector<D> squeezed(const std::vector<D>& in, const std::vector<int64_t>& axes, auto is_one) {
   std::vector<bool> gone(in.size(), false);
   for (size_t i = 0; i < in.size(); ++i) gone[i] = axes.empty() && is_one(in[i]) == 1;
   for (int64_t a : wrap_axes(axes, static_cast<int64_t>(in.size()))) {
@@ -131,7 +134,8 @@ template <typename D> std::vector<D> squeezed(const std::vector<D>& in, const st
   return out;
 }
 
-template <typename D> std::vector<D> unsqueezed(const std::vector<D>& in, const std::vector<int64_t>& axes) {
+template <typename D>
+std::vector<D> unsqueezed(const std::vector<D>& in, const std::vector<int64_t>& axes) {
   const int64_t rank = static_cast<int64_t>(in.size() + axes.size());
   std::vector<bool> fresh(rank, false);
   for (int64_t a : wrap_axes(axes, rank)) fresh[a] = true;
@@ -177,7 +181,9 @@ void add_views(std::vector<OpDef>& out) {
           if (unclear) return c.set(0, c.dtype(0), std::nullopt);
           c.set(0, c.dtype(0), squeezed<Dim>(*c.dims(0), *axes, [](const Dim& d) { return d.known() ? d.value == 1 : -1; }));
         },
-        [from_input](const EvalContext& c) { return squeezed<int64_t>(c.in(0).shape(), axes_of(c, from_input), [](int64_t d) { return int{d == 1}; }); }));
+        [from_input](const EvalContext& c) {
+          return squeezed<int64_t>(c.in(0).shape(), axes_of(c, from_input), [](int64_t d) { return int{d == 1}; });
+        }));
     out.push_back(view(
         "Unsqueeze", since, from_input ? 2 : 1,
         [from_input](InferContext& c) {
@@ -231,7 +237,8 @@ SliceArguments complete(SliceArguments a, int64_t rank) {
   }
   if (a.steps.empty()) a.steps.assign(a.starts.size(), 1);
   if (a.ends.size() != a.starts.size() || a.axes.size() != a.starts.size() || a.steps.size() != a.starts.size()) {
-    fail(Category::value, "starts, ends, axes and steps have {}, {}, {} and {} entries; they must agree", a.starts.size(), a.ends.size(), a.axes.size(), a.steps.size());
+    fail(Category::value, "starts, ends, axes and steps have {}, {}, {} and {} entries; they must agree", a.starts.size(), a.ends.size(),
+         a.axes.size(), a.steps.size());
   }
   a.axes = wrap_axes(a.axes, rank);
   return a;
@@ -248,7 +255,8 @@ void infer_slice(InferContext& c) {
   if (c.version() < 10) {
     a = slice_arguments(c.node(), c.version(), {});
   } else {
-    const auto starts = c.integers(1), ends = c.integers(2), axes = c.has(3) ? c.integers(3) : std::vector<int64_t>(), steps = c.has(4) ? c.integers(4) : std::vector<int64_t>();
+    const auto starts = c.integers(1), ends = c.integers(2), axes = c.has(3) ? c.integers(3) : std::vector<int64_t>(),
+               steps = c.has(4) ? c.integers(4) : std::vector<int64_t>();
     if (!starts || !ends || !axes || !steps || !c.dims(0)) {
       // Axes alone say which dims stay.
       std::optional<Dims> out;
@@ -291,7 +299,8 @@ std::vector<Tensor> plain_strided(const EvalContext& c) {
 // ---- Concat, Split ----
 
 // Copies `rows` runs between a whole tensor (run length `whole`) and a part of it (run length `part` at `offset`).
-template <typename T> void copy_runs(T* whole, T* part, int64_t rows, int64_t whole_run, int64_t part_run, int64_t offset, bool into_whole) {
+template <typename T>
+void copy_runs(T* whole, T* part, int64_t rows, int64_t whole_run, int64_t part_run, int64_t offset, bool into_whole) {
   for (int64_t r = 0; r < rows; ++r) {
     T* w = whole + r * whole_run + offset;
     T* p = part + r * part_run;
@@ -329,7 +338,9 @@ void infer_concat(InferContext& c) {
     for (size_t k = 0; k < d.size(); ++k) {
       Dim& o = (*out)[k];
       if (static_cast<int64_t>(k) == axis) o = o.known() && d[k].known() ? Dim(o.value + d[k].value) : Dim();
-      else if (o.known() && d[k].known()) c.require(o.value == d[k].value, Category::shape, fmt::format("inputs 0 and {} differ beside the axis: {} and {}", i, to_string(*c.dims(0)), to_string(d)));
+      else if (o.known() && d[k].known())
+        c.require(o.value == d[k].value, Category::shape,
+                  fmt::format("inputs 0 and {} differ beside the axis: {} and {}", i, to_string(*c.dims(0)), to_string(d)));
       else if (d[k].known()) o = d[k];
     }
   }
@@ -344,7 +355,8 @@ std::vector<Tensor> concat(const EvalContext& c) {
   for (const Tensor& t : c.inputs) {
     if (t.rank() != c.in(0).rank() || t.dtype() != c.in(0).dtype()) fail(Category::shape, "inputs differ in rank or dtype");
     for (int i = 0; i < t.rank(); ++i) {
-      if (i != axis && t.shape()[i] != shape[i]) fail(Category::shape, "inputs differ beside the axis: {} and {}", to_string(c.in(0).shape()), to_string(t.shape()));
+      if (i != axis && t.shape()[i] != shape[i])
+        fail(Category::shape, "inputs differ beside the axis: {} and {}", to_string(c.in(0).shape()), to_string(t.shape()));
     }
     shape[axis] += t.shape()[axis];
   }
@@ -366,7 +378,9 @@ void infer_split(InferContext& c) {
     return;
   }
   const int64_t axis = wrap_axis(c.node().integer("axis", 0), c.rank(0));
-  std::optional<std::vector<int64_t>> parts = c.version() < 13 ? c.node().integers("split") : c.has(1) ? c.integers(1) : std::vector<int64_t>();
+  std::optional<std::vector<int64_t>> parts = c.version() < 13 ? c.node().integers("split")
+                                              : c.has(1)       ? c.integers(1)
+                                                               : std::vector<int64_t>();
   const Dim total = (*c.dims(0))[axis];
   if (parts && total.known()) parts = split_sizes(total.value, *parts, n, c.version() >= 18);
   for (int i = 0; i < n; ++i) {
@@ -397,7 +411,8 @@ std::vector<Tensor> split(const EvalContext& c) {
 // ---- Gather, Tile, Pad ----
 
 void infer_gather(InferContext& c) {
-  need(c, 1, [](DType d) { return d == DType::i32 || d == DType::i64; }, "i32 or i64");
+  need(
+      c, 1, [](DType d) { return d == DType::i32 || d == DType::i64; }, "i32 or i64");
   if (!c.dims(0) || !c.dims(1)) return c.set(0, c.dtype(0), std::nullopt);
   const int64_t axis = wrap_axis(c.node().integer("axis", 0), c.rank(0));
   Dims out(c.dims(0)->begin(), c.dims(0)->begin() + axis);
@@ -431,7 +446,8 @@ std::vector<Tensor> gather(const EvalContext& c) {
 std::vector<Tensor> tile(const EvalContext& c) {
   const Tensor& x = c.in(0);
   const auto repeats = integers(c.in(1));
-  if (static_cast<int>(repeats.size()) != x.rank()) fail(Category::shape, "repeats has {} entries, the input rank {}", repeats.size(), x.rank());
+  if (static_cast<int>(repeats.size()) != x.rank())
+    fail(Category::shape, "repeats has {} entries, the input rank {}", repeats.size(), x.rank());
   Shape shape, doubled;  // doubled: repeat, size, repeat, size, ...; repeats have stride 0
   std::vector<int64_t> strides;
   const auto own = strides_of(x.shape());
@@ -483,14 +499,16 @@ void infer_pad(InferContext& c) {
 std::vector<Tensor> pad(const EvalContext& c) {
   const Tensor& x = c.in(0);
   const bool attributes = c.version < 11;
-  const PadAmounts p = spread_pads(attributes ? c.node.integers("pads") : integers(c.in(1)), c.has(3) ? integers(c.in(3)) : std::vector<int64_t>(), x.rank());
+  const PadAmounts p = spread_pads(attributes ? c.node.integers("pads") : integers(c.in(1)),
+                                   c.has(3) ? integers(c.in(3)) : std::vector<int64_t>(), x.rank());
   const std::string mode = c.node.text("mode", "constant");
   Shape shape = x.shape();
   // Source index of each output index, axis by axis; -1 takes the constant.
   std::vector<std::vector<int64_t>> from(x.rank());
   for (int i = 0; i < x.rank(); ++i) {
     const int64_t n = x.shape()[i];
-    if (p.begin[i] > (int64_t{1} << 40) || p.end[i] > (int64_t{1} << 40) || p.begin[i] < -n || p.end[i] < -n) fail(Category::value, "padding {} and {} of axis {} is out of range", p.begin[i], p.end[i], i);
+    if (p.begin[i] > (int64_t{1} << 40) || p.end[i] > (int64_t{1} << 40) || p.begin[i] < -n || p.end[i] < -n)
+      fail(Category::value, "padding {} and {} of axis {} is out of range", p.begin[i], p.end[i], i);
     shape[i] = std::max<int64_t>(0, n + p.begin[i] + p.end[i]);
     if (n == 0 && shape[i] > 0 && mode != "constant") fail(Category::shape, "cannot pad axis {} of size 0 in mode {}", i, mode);
   }
@@ -526,7 +544,9 @@ std::vector<Tensor> pad(const EvalContext& c) {
   Tensor fill;
   if (attributes) fill = narrow<double>(x.dtype(), Shape{}, std::vector<double>{c.node.real("value", 0)});
   else if (c.has(2)) fill = c.in(2);
-  if (!fill.empty() && (fill.size() != 1 || fill.dtype() != x.dtype())) fail(Category::type, "the constant is {} of {}, expected one {}", to_string(fill.dtype()), to_string(fill.shape()), to_string(x.dtype()));
+  if (!fill.empty() && (fill.size() != 1 || fill.dtype() != x.dtype()))
+    fail(Category::type, "the constant is {} of {}, expected one {}", to_string(fill.dtype()), to_string(fill.shape()),
+         to_string(x.dtype()));
   return {take(x, shape, index, fill.empty() ? nullptr : &fill)};
 }
 
@@ -567,14 +587,15 @@ std::optional<StridedRead> strided_read(const Node& node, int version, const Sha
 
 void add_movement(std::vector<OpDef>& out) {
   add_views(out);
-  out.push_back(def("Transpose", 1, 1, 1, Trait::movement,
-                    [](InferContext& c) {
-                      if (!c.dims(0)) return c.set(0, c.dtype(0), std::nullopt);
-                      Dims d;
-                      for (int64_t a : permutation(c.node(), c.rank(0))) d.push_back((*c.dims(0))[a]);
-                      c.set(0, c.dtype(0), d);
-                    },
-                    plain_strided));
+  out.push_back(def(
+      "Transpose", 1, 1, 1, Trait::movement,
+      [](InferContext& c) {
+        if (!c.dims(0)) return c.set(0, c.dtype(0), std::nullopt);
+        Dims d;
+        for (int64_t a : permutation(c.node(), c.rank(0))) d.push_back((*c.dims(0))[a]);
+        c.set(0, c.dtype(0), d);
+      },
+      plain_strided));
   out.push_back(def("Slice", 1, 1, 1, Trait::movement, infer_slice, plain_strided));
   out.push_back(def("Slice", 10, 3, 5, Trait::movement, infer_slice, plain_strided));
   out.push_back(def("Expand", 8, 2, 2, Trait::movement, infer_expand, plain_strided));
@@ -582,19 +603,22 @@ void add_movement(std::vector<OpDef>& out) {
   out.push_back(def("Split", 2, 1, 1, Trait::movement, infer_split, split, -1));
   out.push_back(def("Split", 13, 1, 2, Trait::movement, infer_split, split, -1));
   out.push_back(def("Gather", 1, 2, 2, Trait::movement, infer_gather, gather));
-  out.push_back(def("Tile", 6, 2, 2, Trait::movement,
-                    [](InferContext& c) {
-                      const auto repeats = c.integers(1);
-                      if (!c.dims(0)) return c.set(0, c.dtype(0), std::nullopt);
-                      Dims d = *c.dims(0);
-                      if (repeats) c.require(repeats->size() == d.size(), Category::shape, fmt::format("repeats has {} entries, the input rank {}", repeats->size(), d.size()));
-                      for (size_t i = 0; i < d.size(); ++i) {
-                        if (!repeats) d[i] = Dim();
-                        else if ((*repeats)[i] != 1) d[i] = d[i].known() ? Dim(d[i].value * (*repeats)[i]) : Dim();
-                      }
-                      c.set(0, c.dtype(0), d);
-                    },
-                    tile));
+  out.push_back(def(
+      "Tile", 6, 2, 2, Trait::movement,
+      [](InferContext& c) {
+        const auto repeats = c.integers(1);
+        if (!c.dims(0)) return c.set(0, c.dtype(0), std::nullopt);
+        Dims d = *c.dims(0);
+        if (repeats)
+          c.require(repeats->size() == d.size(), Category::shape,
+                    fmt::format("repeats has {} entries, the input rank {}", repeats->size(), d.size()));
+        for (size_t i = 0; i < d.size(); ++i) {
+          if (!repeats) d[i] = Dim();
+          else if ((*repeats)[i] != 1) d[i] = d[i].known() ? Dim(d[i].value * (*repeats)[i]) : Dim();
+        }
+        c.set(0, c.dtype(0), d);
+      },
+      tile));
   out.push_back(def("Pad", 2, 1, 1, Trait::movement, infer_pad, pad));
   out.push_back(def("Pad", 11, 2, 4, Trait::movement, infer_pad, pad));
 }

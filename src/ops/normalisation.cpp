@@ -25,7 +25,8 @@ OpDef softmax(std::string name, int since, bool log) {
           const int64_t rank = std::max(c.rank(0), flattens ? 1 : 0);
           const int64_t axis = c.node().integer("axis", flattens ? 1 : -1);
           // The flattening form takes axis == rank too: every element is its own row.
-          c.require(axis >= -rank && (axis < rank || (flattens && axis <= rank)), Category::value, fmt::format("axis {} is outside a tensor of rank {}", axis, rank));
+          c.require(axis >= -rank && (axis < rank || (flattens && axis <= rank)), Category::value,
+                    fmt::format("axis {} is outside a tensor of rank {}", axis, rank));
         }
         same_as_first(c);
       },
@@ -52,7 +53,8 @@ OpDef softmax(std::string name, int since, bool log) {
 }
 
 void check_channels(const EvalContext& c, size_t input, int64_t channels) {
-  if (c.in(input).size() != channels) fail(Category::shape, "input {} has shape {}, expected {} (one a channel)", input, to_string(c.in(input).shape()), channels);
+  if (c.in(input).size() != channels)
+    fail(Category::shape, "input {} has shape {}, expected {} (one a channel)", input, to_string(c.in(input).shape()), channels);
 }
 
 // y = (x - mean) / sqrt(variance + epsilon) * scale + bias, a channel (axis 1) at a time. In training mode the batch's
@@ -178,17 +180,24 @@ void add_normalisations(std::vector<OpDef>& out) {
     c.set(1, c.dtype(3), c.dims(3));
     c.set(2, c.dtype(4), c.dims(4));
   };
-  OpDef old = def("BatchNormalization", 1, 5, 5, Trait::elementwise, infer_batch, [](const EvalContext& c) {
-    if (!c.node.integer("is_test", 0)) fail(Category::unsupported, "training mode (is_test 0) of version {} is not supported", c.version);
-    return batch_normalisation(c);
-  }, 5);
+  OpDef old = def(
+      "BatchNormalization", 1, 5, 5, Trait::elementwise, infer_batch,
+      [](const EvalContext& c) {
+        if (!c.node.integer("is_test", 0))
+          fail(Category::unsupported, "training mode (is_test 0) of version {} is not supported", c.version);
+        return batch_normalisation(c);
+      },
+      5);
   out.push_back(std::move(old));
   out.push_back(def("BatchNormalization", 7, 5, 5, Trait::elementwise, infer_batch, batch_normalisation, 5));
   out.push_back(def("BatchNormalization", 14, 5, 5, Trait::elementwise, infer_batch, batch_normalisation, 3));
-  out.push_back(def("InstanceNormalization", 1, 3, 3, Trait::reduction, [](InferContext& c) {
-    need(c, 0, standard_float, "a floating type");
-    same_as_first(c);
-  }, instance_normalisation));
+  out.push_back(def(
+      "InstanceNormalization", 1, 3, 3, Trait::reduction,
+      [](InferContext& c) {
+        need(c, 0, standard_float, "a floating type");
+        same_as_first(c);
+      },
+      instance_normalisation));
   out.push_back(def("LayerNormalization", 17, 2, 3, Trait::reduction, infer_layer_normalisation, layer_normalisation, 3));
 }
 

@@ -17,7 +17,8 @@ void infer_pool(InferContext& c) {
     return c.set(1, DType::i64, std::nullopt);
   }
   const Dims& x = *c.dims(0);
-  c.require(x.size() >= 3, Category::shape, fmt::format("input is {}, expected batch, channel and at least one spatial axis", to_string(x)));
+  c.require(x.size() >= 3, Category::shape,
+            fmt::format("input is {}, expected batch, channel and at least one spatial axis", to_string(x)));
   c.require(c.node().find<std::vector<int64_t>>("kernel_shape"), Category::value, "attribute kernel_shape is missing");
   Dims out{x[0], x[1]};
   const Dims spatial = window_dims(c.node(), std::span<const Dim>(x).subspan(2));
@@ -74,19 +75,21 @@ std::vector<Tensor> max_pool(const EvalContext& c) {
     double best = 0;
     int64_t at_best = -1;
     const double* src = v.data() + plane * pool.in_size;
-    slide(pool.window, pool.in, [&](int64_t) { best = -INFINITY, at_best = -1; },
-          [&](int64_t, int64_t, int64_t at) {
-            if (at >= 0 && (at_best < 0 || src[at] > best || (std::isnan(src[at]) && !std::isnan(best)))) best = src[at], at_best = at;
-          },
-          [&](int64_t p) {
-            y[plane * pool.out_size + p] = best;
-            int64_t index = at_best;
-            if (columns && at_best >= 0) {  // the first axis runs fastest
-              index = 0;
-              for (int a = static_cast<int>(pool.in.size()) - 1; a >= 0; --a) index = index * pool.in[a] + at_best / in_strides[a] % pool.in[a];
-            }
-            where[plane * pool.out_size + p] = plane * pool.in_size + index;
-          });
+    slide(
+        pool.window, pool.in, [&](int64_t) { best = -INFINITY, at_best = -1; },
+        [&](int64_t, int64_t, int64_t at) {
+          if (at >= 0 && (at_best < 0 || src[at] > best || (std::isnan(src[at]) && !std::isnan(best)))) best = src[at], at_best = at;
+        },
+        [&](int64_t p) {
+          y[plane * pool.out_size + p] = best;
+          int64_t index = at_best;
+          if (columns && at_best >= 0) {  // the first axis runs fastest
+            index = 0;
+            for (int a = static_cast<int>(pool.in.size()) - 1; a >= 0; --a)
+              index = index * pool.in[a] + at_best / in_strides[a] % pool.in[a];
+          }
+          where[plane * pool.out_size + p] = plane * pool.in_size + index;
+        });
   }
   std::vector<Tensor> out{narrow<double>(x.dtype(), pool.out, y)};
   if (c.output_count > 1) out.push_back(narrow<int64_t>(DType::i64, pool.out, where));
@@ -105,8 +108,9 @@ std::vector<Tensor> average_pool(const EvalContext& c) {
   for (int64_t plane = 0; plane < pool.planes; ++plane) {
     const double* src = v.data() + plane * pool.in_size;
     double sum = 0;
-    slide(pool.window, pool.in, [&](int64_t) { sum = 0; }, [&](int64_t, int64_t, int64_t at) { sum += at >= 0 ? src[at] : 0; },
-          [&](int64_t p) { y[plane * pool.out_size + p] = sum / static_cast<double>(counted[p]); });
+    slide(
+        pool.window, pool.in, [&](int64_t) { sum = 0; }, [&](int64_t, int64_t, int64_t at) { sum += at >= 0 ? src[at] : 0; },
+        [&](int64_t p) { y[plane * pool.out_size + p] = sum / static_cast<double>(counted[p]); });
   }
   return {narrow<double>(x.dtype(), pool.out, y)};
 }
@@ -160,7 +164,8 @@ std::vector<int64_t> average_pool_counts(const Window& w, std::span<const int64_
 void add_pooling(std::vector<OpDef>& out) {
   out.push_back(def("MaxPool", 1, 1, 1, Trait::reduction, infer_pool, max_pool, 2));
   out.push_back(def("AveragePool", 7, 1, 1, Trait::reduction, infer_pool, average_pool));
-  out.push_back(def("GlobalAveragePool", 1, 1, 1, Trait::reduction, infer_global, [](const EvalContext& c) { return global_pool(c, true); }));
+  out.push_back(
+      def("GlobalAveragePool", 1, 1, 1, Trait::reduction, infer_global, [](const EvalContext& c) { return global_pool(c, true); }));
   out.push_back(def("GlobalMaxPool", 1, 1, 1, Trait::reduction, infer_global, [](const EvalContext& c) { return global_pool(c, false); }));
 }
 

@@ -17,7 +17,8 @@ std::optional<std::vector<int64_t>> infer_axes(const InferContext& c, bool from_
 }
 
 void infer_reduce(InferContext& c, bool from_input) {
-  need(c, 0, [](DType d) { return numeric(d) || d == DType::boolean; }, "a number");
+  need(
+      c, 0, [](DType d) { return numeric(d) || d == DType::boolean; }, "a number");
   const auto axes = infer_axes(c, from_input);
   const bool keep = c.node().integer("keepdims", 1) != 0;
   if (!c.dims(0)) return c.set(0, c.dtype(0), std::nullopt);
@@ -78,7 +79,8 @@ OpDef reduce(std::string name, int since, int axes_input_since, Reducer r, bool 
         const auto outer = strided_index(kept, kept_strides), inside = strided_index(inner, inner_strides);
         const double n = static_cast<double>(inside.size());
         // Sums and products of integers stay exact in their own type.
-        if (!is_float(x.dtype()) && (name == "ReduceSum" || name == "ReduceProd" || name == "ReduceMax" || name == "ReduceMin" || name == "ReduceSumSquare" || name == "ReduceL1")) {
+        if (!is_float(x.dtype()) && (name == "ReduceSum" || name == "ReduceProd" || name == "ReduceMax" || name == "ReduceMin" ||
+                                     name == "ReduceSumSquare" || name == "ReduceL1")) {
           return with_wide(x.dtype(), [&](auto zero) -> std::vector<Tensor> {
             using T = decltype(zero);
             const auto v = widen<T>(x);
@@ -164,7 +166,9 @@ void infer_top_k(InferContext& c, bool k_is_input) {
     Dim k;
     if (!k_is_input) k = Dim(c.node().integer("k", -1));
     else if (const auto v = c.integers(1); v && !v->empty()) k = Dim((*v)[0]);
-    if (k.known() && (*out)[axis].known()) c.require(k.value <= (*out)[axis].value, Category::value, fmt::format("k is {}, axis {} has {} elements", k.value, axis, (*out)[axis].value));
+    if (k.known() && (*out)[axis].known())
+      c.require(k.value <= (*out)[axis].value, Category::value,
+                fmt::format("k is {}, axis {} has {} elements", k.value, axis, (*out)[axis].value));
     (*out)[axis] = k;
   }
   c.set(0, c.dtype(0), out);
@@ -232,8 +236,12 @@ void add_reductions(std::vector<OpDef>& out) {
   both("ReduceLogSumExp", 18, {0, add, same}, true);
   out.push_back(def("ArgMax", 1, 1, 1, Trait::reduction, infer_arg, [](const EvalContext& c) { return arg_extreme(c, true); }));
   out.push_back(def("ArgMin", 1, 1, 1, Trait::reduction, infer_arg, [](const EvalContext& c) { return arg_extreme(c, false); }));
-  out.push_back(def("TopK", 1, 1, 1, Trait::reduction, [](InferContext& c) { infer_top_k(c, false); }, [](const EvalContext& c) { return top_k(c, false); }, 2));
-  out.push_back(def("TopK", 10, 2, 2, Trait::reduction, [](InferContext& c) { infer_top_k(c, true); }, [](const EvalContext& c) { return top_k(c, true); }, 2));
+  out.push_back(def(
+      "TopK", 1, 1, 1, Trait::reduction, [](InferContext& c) { infer_top_k(c, false); },
+      [](const EvalContext& c) { return top_k(c, false); }, 2));
+  out.push_back(def(
+      "TopK", 10, 2, 2, Trait::reduction, [](InferContext& c) { infer_top_k(c, true); },
+      [](const EvalContext& c) { return top_k(c, true); }, 2));
 }
 
 }  // namespace lathe::ops

@@ -127,7 +127,8 @@ std::optional<Dims> merge(const std::optional<Dims>& declared, const std::option
   if (!inferred) return declared;
   if (!declared) return inferred;
   if (declared->size() != inferred->size()) {
-    fail(Category::shape, "'{}' is declared with rank {} ({}), its node gives rank {} ({})", name, declared->size(), to_string(*declared), inferred->size(), to_string(*inferred));
+    fail(Category::shape, "'{}' is declared with rank {} ({}), its node gives rank {} ({})", name, declared->size(), to_string(*declared),
+         inferred->size(), to_string(*inferred));
   }
   Dims out = *inferred;
   for (size_t i = 0; i < out.size(); ++i) {
@@ -213,7 +214,9 @@ void check(const Graph& graph) {
   const int64_t opset = graph.opset("");
   const auto uses_default = std::any_of(graph.nodes.begin(), graph.nodes.end(), [](const Node& n) { return n.domain.empty(); });
   if (uses_default && (opset < kOldestOpset || opset > kNewestOpset)) {
-    faults.push_back({Category::unsupported, "", fmt::format("opset {} of the default domain is not supported; versions {} to {} are", opset, kOldestOpset, kNewestOpset)});
+    faults.push_back(
+        {Category::unsupported, "",
+         fmt::format("opset {} of the default domain is not supported; versions {} to {} are", opset, kOldestOpset, kNewestOpset)});
   }
   std::map<std::string, int> unknown;
   std::vector<bool> made(graph.values.size(), false);
@@ -227,7 +230,8 @@ void check(const Graph& graph) {
   for (const Node& node : graph.nodes) {
     for (ValueId v : node.inputs) {
       if (v != kAbsent && !made[v]) {
-        faults.push_back({Category::value, label(graph, node), fmt::format("reads '{}', which no input, initializer or node gives", graph.values[v].name)});
+        faults.push_back({Category::value, label(graph, node),
+                          fmt::format("reads '{}', which no input, initializer or node gives", graph.values[v].name)});
       }
     }
     if (node.domain.empty() && (opset < kOldestOpset || opset > kNewestOpset)) continue;
@@ -238,23 +242,33 @@ void check(const Graph& graph) {
     }
     const int in = static_cast<int>(node.inputs.size()), out = static_cast<int>(node.outputs.size());
     if (in < d->min_inputs || (d->max_inputs >= 0 && in > d->max_inputs)) {
-      faults.push_back({Category::value, label(graph, node), fmt::format("has {} inputs, expected {}", in, d->max_inputs < 0 ? fmt::format("at least {}", d->min_inputs) : d->min_inputs == d->max_inputs ? std::to_string(d->min_inputs) : fmt::format("{} to {}", d->min_inputs, d->max_inputs))});
+      faults.push_back({Category::value, label(graph, node),
+                        fmt::format("has {} inputs, expected {}", in,
+                                    d->max_inputs < 0                ? fmt::format("at least {}", d->min_inputs)
+                                    : d->min_inputs == d->max_inputs ? std::to_string(d->min_inputs)
+                                                                     : fmt::format("{} to {}", d->min_inputs, d->max_inputs))});
     } else if (out < d->min_outputs || (d->max_outputs >= 0 && out > d->max_outputs)) {
       faults.push_back({Category::value, label(graph, node), fmt::format("has {} outputs, expected at most {}", out, d->max_outputs)});
     } else {
       for (int i = 0; i < d->min_inputs; ++i) {
-        if (node.inputs[i] == kAbsent) faults.push_back({Category::value, label(graph, node), fmt::format("input {} is left out, but the op needs it", i)});
+        if (node.inputs[i] == kAbsent)
+          faults.push_back({Category::value, label(graph, node), fmt::format("input {} is left out, but the op needs it", i)});
       }
     }
   }
   if (!unknown.empty()) {
     std::string list;
-    for (const auto& [name, count] : unknown) list += fmt::format("{}{} ({} node{})", list.empty() ? "" : ", ", name, count, count == 1 ? "" : "s");
-    faults.push_back({Category::unsupported, "", fmt::format("{} op{} not known at opset {}: {}; register a definition with lathe::register_op", unknown.size(), unknown.size() == 1 ? " is" : "s are", opset, list)});
+    for (const auto& [name, count] : unknown)
+      list += fmt::format("{}{} ({} node{})", list.empty() ? "" : ", ", name, count, count == 1 ? "" : "s");
+    faults.push_back({Category::unsupported, "",
+                      fmt::format("{} op{} not known at opset {}: {}; register a definition with lathe::register_op", unknown.size(),
+                                  unknown.size() == 1 ? " is" : "s are", opset, list)});
   }
   for (const auto* list : {&graph.inputs, &graph.outputs}) {
     for (ValueId v : *list) {
-      if (!graph.values[v].other_type.empty()) faults.push_back({Category::unsupported, fmt::format("'{}'", graph.values[v].name), "is a sequence, map or optional; only tensors can go in and out yet"});
+      if (!graph.values[v].other_type.empty())
+        faults.push_back({Category::unsupported, fmt::format("'{}'", graph.values[v].name),
+                          "is a sequence, map or optional; only tensors can go in and out yet"});
     }
   }
   for (ValueId v : graph.outputs) {
@@ -267,7 +281,8 @@ std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::spa
   try {
     const OpDef& d = definition(graph, node);
     for (int i = 0; i < d.min_inputs; ++i) {
-      if (static_cast<size_t>(i) >= inputs.size() || inputs[i].empty()) fail(Category::value, "input {} is left out, but the op needs it", i);
+      if (static_cast<size_t>(i) >= inputs.size() || inputs[i].empty())
+        fail(Category::value, "input {} is left out, but the op needs it", i);
     }
     return d.plain({node, static_cast<int>(graph.opset(node.domain)), inputs, static_cast<int>(node.outputs.size())});
   } catch (const Error& e) {
@@ -331,13 +346,15 @@ ValueId Builder::constant(std::string name, Tensor tensor) {
   return graph_.add_value(std::move(v));
 }
 
-ValueId Builder::op(std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute::Data> attributes, std::string output_name) {
+ValueId Builder::op(std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute::Data> attributes,
+                    std::string output_name) {
   const ValueId out = ops(std::move(op), std::move(inputs), 1, std::move(attributes))[0];
   if (!output_name.empty()) graph_.values[out].name = std::move(output_name);
   return out;
 }
 
-std::vector<ValueId> Builder::ops(std::string op, std::vector<ValueId> inputs, int outputs, std::map<std::string, Attribute::Data> attributes) {
+std::vector<ValueId> Builder::ops(std::string op, std::vector<ValueId> inputs, int outputs,
+                                  std::map<std::string, Attribute::Data> attributes) {
   Node node;
   node.name = fmt::format("{}_{}", op, ++made_up_);
   node.op = std::move(op);

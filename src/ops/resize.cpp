@@ -40,7 +40,8 @@ Plan make_plan(const Node& node, const Shape& in, const Sources& s) {
   }
   const bool have_scales = s.scales && !s.scales->empty(), have_sizes = s.sizes && !s.sizes->empty();
   if (have_scales == have_sizes) fail(Category::value, "exactly one of scales and sizes must be given");
-  if ((have_scales ? s.scales->size() : s.sizes->size()) != axes.size()) fail(Category::value, "scales or sizes has {} entries, expected {}", have_scales ? s.scales->size() : s.sizes->size(), axes.size());
+  if ((have_scales ? s.scales->size() : s.sizes->size()) != axes.size())
+    fail(Category::value, "scales or sizes has {} entries, expected {}", have_scales ? s.scales->size() : s.sizes->size(), axes.size());
   const bool crop = node.text("coordinate_transformation_mode", "half_pixel") == "tf_crop_and_resize";
   std::vector<int64_t> sizes = have_sizes ? *s.sizes : std::vector<int64_t>();
   const std::string policy = node.text("keep_aspect_ratio_policy", "stretch");
@@ -86,7 +87,8 @@ double source_coordinate(const std::string& mode, double x, double scale, int64_
   if (mode == "align_corners") return out == 1 ? 0 : x * (n - 1) / (scale * n - 1);  // the resized length is not rounded here
   if (mode == "asymmetric") return x / scale;
   if (mode == "tf_half_pixel_for_nn") return (x + 0.5) / scale;
-  if (mode == "tf_crop_and_resize") return out > 1 ? start * (n - 1) + x * (end - start) * (n - 1) / (m - 1) : 0.5 * (start + end) * (n - 1);
+  if (mode == "tf_crop_and_resize")
+    return out > 1 ? start * (n - 1) + x * (end - start) * (n - 1) / (m - 1) : 0.5 * (start + end) * (n - 1);
   fail(Category::value, "coordinate_transformation_mode '{}' is not known", mode);
 }
 
@@ -111,7 +113,8 @@ struct Axis {  // weights and sources of one output index
   bool outside = false;
 };
 
-Axis make_axis(const Node& node, const std::string& mode, const std::string& coordinates, const std::string& rounding, int64_t o, double scale, int64_t in, int64_t out, double start, double end) {
+Axis make_axis(const Node& node, const std::string& mode, const std::string& coordinates, const std::string& rounding, int64_t o,
+               double scale, int64_t in, int64_t out, double start, double end) {
   const double x = source_coordinate(coordinates, static_cast<double>(o), scale, in, out, start, end);
   Axis axis;
   axis.outside = coordinates == "tf_crop_and_resize" && (x < 0 || x > static_cast<double>(in - 1));
@@ -141,7 +144,8 @@ Axis make_axis(const Node& node, const std::string& mode, const std::string& coo
   return axis;
 }
 
-std::vector<Tensor> resize(const Node& node, const Tensor& x, const Plan& plan, const std::string& default_coordinates, const std::string& default_rounding) {
+std::vector<Tensor> resize(const Node& node, const Tensor& x, const Plan& plan, const std::string& default_coordinates,
+                           const std::string& default_rounding) {
   const std::string mode = node.text("mode", "nearest"), coordinates = node.text("coordinate_transformation_mode", default_coordinates);
   const std::string rounding = node.text("nearest_mode", default_rounding);
   if (mode != "nearest" && mode != "linear" && mode != "cubic") fail(Category::value, "mode '{}' is not known", mode);
@@ -152,7 +156,8 @@ std::vector<Tensor> resize(const Node& node, const Tensor& x, const Plan& plan, 
   for (int64_t a = 0; a < rank; ++a) {
     if (plan.out[a] == shape[a] && plan.scales[a] == 1 && coordinates != "tf_crop_and_resize") continue;
     const int64_t in = shape[a], out = plan.out[a];
-    const int64_t inner = element_count(std::span<const int64_t>(shape).subspan(a + 1)), outer = element_count(std::span<const int64_t>(shape).first(a));
+    const int64_t inner = element_count(std::span<const int64_t>(shape).subspan(a + 1)),
+                  outer = element_count(std::span<const int64_t>(shape).first(a));
     std::vector<double> next(outer * out * inner);
     for (int64_t o = 0; o < out; ++o) {
       const Axis axis = make_axis(node, mode, coordinates, rounding, o, plan.scales[a], in, out, plan.roi[a], plan.roi[rank + a]);
@@ -224,7 +229,8 @@ OpDef make(std::string name, int since, Form form, int min_inputs, int max_input
       },
       [form](const EvalContext& c) {
         const bool old = form != Form::resize11;
-        return resize(c.node, c.in(0), make_plan(c.node, c.in(0).shape(), sources(c, form)), old ? "asymmetric" : "half_pixel", old ? "floor" : "round_prefer_floor");
+        return resize(c.node, c.in(0), make_plan(c.node, c.in(0).shape(), sources(c, form)), old ? "asymmetric" : "half_pixel",
+                      old ? "floor" : "round_prefer_floor");
       });
 }
 

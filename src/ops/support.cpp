@@ -55,7 +55,8 @@ Dims broadcast(const Dims& a, const Dims& b) {
     const Dim y = from_end <= b.size() ? b[b.size() - from_end] : Dim(1);
     if (x == y || y.value == 1) out[i] = x;
     else if (x.value == 1) out[i] = y;
-    else if (x.known() && y.known()) fail(Category::shape, "shapes {} and {} do not broadcast: {} against {}", to_string(a), to_string(b), x.value, y.value);
+    else if (x.known() && y.known())
+      fail(Category::shape, "shapes {} and {} do not broadcast: {} against {}", to_string(a), to_string(b), x.value, y.value);
     else out[i] = x.known() ? x : y.known() ? y : Dim();  // the unknown one is 1 or the same
   }
   return out;
@@ -100,7 +101,8 @@ std::vector<int64_t> strided_index(std::span<const int64_t> shape, std::span<con
 
 namespace {
 
-template <typename T> void take_as(const Tensor& src, Tensor& dst, std::span<const int64_t> from, const Tensor* fill) {
+template <typename T>
+void take_as(const Tensor& src, Tensor& dst, std::span<const int64_t> from, const Tensor* fill) {
   const T* s = static_cast<const T*>(src.data());
   T* d = static_cast<T*>(dst.data());
   const T other = fill ? *static_cast<const T*>(fill->data()) : T{};

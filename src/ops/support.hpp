@@ -52,7 +52,8 @@ std::vector<int64_t> strided_index(std::span<const int64_t> shape, std::span<con
 // Elements of `src` at the given positions; position -1 takes the only element of `fill`, or zero.
 Tensor take(const Tensor& src, Shape shape, std::span<const int64_t> from, const Tensor* fill = nullptr);
 // Elements broadcast to `shape`, in the wide type T.
-template <typename T> std::vector<T> widen_to(const Tensor& t, std::span<const int64_t> shape) {
+template <typename T>
+std::vector<T> widen_to(const Tensor& t, std::span<const int64_t> shape) {
   std::vector<T> values = widen<T>(t);
   if (std::equal(t.shape().begin(), t.shape().end(), shape.begin(), shape.end())) return values;
   const auto index = strided_index(shape, broadcast_strides(t.shape(), shape));

@@ -45,7 +45,8 @@ Window read_window(const Node& node, std::span<const int64_t> in, std::span<cons
       continue;
     }
     if (mode == "VALID") w.pads_begin[i] = w.pads_end[i] = 0;
-    else if (mode != "NOTSET" && !mode.empty()) fail(Category::value, "auto_pad is '{}', expected NOTSET, SAME_UPPER, SAME_LOWER or VALID", mode);
+    else if (mode != "NOTSET" && !mode.empty())
+      fail(Category::value, "auto_pad is '{}', expected NOTSET, SAME_UPPER, SAME_LOWER or VALID", mode);
     const int64_t room = in[i] + w.pads_begin[i] + w.pads_end[i] - reach;
     if (room < 0) {
       if (in[i] == 0) {

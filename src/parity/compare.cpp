@@ -37,7 +37,8 @@ Shape index_of(int64_t at, const Shape& shape) {
   return index;
 }
 
-template <typename T> void compare_exact(Comparison& c, const std::vector<T>& a, const std::vector<T>& b, auto print) {
+template <typename T>
+void compare_exact(Comparison& c, const std::vector<T>& a, const std::vector<T>& b, auto print) {
   for (size_t i = 0; i < a.size(); ++i) {
     if (a[i] == b[i]) continue;
     if (c.out_of_tolerance++ == 0) {
@@ -86,11 +87,16 @@ void compare_floats(Comparison& c, const std::vector<double>& a, const std::vect
 
 Tolerance default_tolerance(DType dtype) {
   switch (dtype) {
-    case DType::f32: case DType::c64: return {1e-6, 1e-3, 0};
-    case DType::f64: case DType::c128: return {1e-9, 1e-7, 0};
+    case DType::f32:
+    case DType::c64: return {1e-6, 1e-3, 0};
+    case DType::f64:
+    case DType::c128: return {1e-9, 1e-7, 0};
     case DType::f16: return {1e-3, 1e-2, 0};
     case DType::bf16: return {1e-2, 3e-2, 0};
-    case DType::f8e4m3fn: case DType::f8e4m3fnuz: case DType::f8e5m2: case DType::f8e5m2fnuz: return {0.1, 0.15, 0};
+    case DType::f8e4m3fn:
+    case DType::f8e4m3fnuz:
+    case DType::f8e5m2:
+    case DType::f8e5m2fnuz: return {0.1, 0.15, 0};
     default: return {};
   }
 }
@@ -131,7 +137,8 @@ Comparison compare(const std::string& name, const Tensor& got, const Tensor& exp
   }
   c.pass = c.out_of_tolerance == 0;
   if (!c.pass) {
-    c.reason = fmt::format("{} of {} elements out of tolerance, worst at [{}]: got {}, expected {}", c.out_of_tolerance, expected.size(), fmt::join(c.worst, ", "), c.got, c.expected);
+    c.reason = fmt::format("{} of {} elements out of tolerance, worst at [{}]: got {}, expected {}", c.out_of_tolerance, expected.size(),
+                           fmt::join(c.worst, ", "), c.got, c.expected);
   }
   return c;
 }

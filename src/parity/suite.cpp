@@ -19,7 +19,8 @@ std::vector<Case> read_cases(const fs::path& folder) {
     Case c;
     c.name = dir.filename().string();
     for (const auto& [prefix, list] : {std::pair{"input", &c.inputs}, {"output", &c.outputs}}) {
-      for (int k = 0; fs::exists(dir / fmt::format("{}_{}.pb", prefix, k)); ++k) list->push_back(read_tensor_pb(dir / fmt::format("{}_{}.pb", prefix, k)));
+      for (int k = 0; fs::exists(dir / fmt::format("{}_{}.pb", prefix, k)); ++k)
+        list->push_back(read_tensor_pb(dir / fmt::format("{}_{}.pb", prefix, k)));
     }
     if (c.outputs.empty()) fail(Category::format, "{}: holds no output_0.pb to compare with", dir.string());
     cases.push_back(std::move(c));
@@ -27,7 +28,9 @@ std::vector<Case> read_cases(const fs::path& folder) {
   return cases;
 }
 
-Case read_npz_case(const fs::path& inputs, const fs::path& outputs) { return {inputs.filename().string(), read_npz(inputs), read_npz(outputs)}; }
+Case read_npz_case(const fs::path& inputs, const fs::path& outputs) {
+  return {inputs.filename().string(), read_npz(inputs), read_npz(outputs)};
+}
 
 namespace {
 
@@ -52,7 +55,8 @@ std::vector<Tensor> arrange_inputs(const Program& program, const Case& c) {
   if (!by_name && c.inputs.size() != ports.size()) {
     fail(Category::value, "case {} has {} inputs, the model takes {}: {}", c.name, c.inputs.size(), ports.size(), fmt::join(names, ", "));
   }
-  for (size_t i = 0; i < ports.size(); ++i) out[i] = as_declared(by_name ? find(ports[i].name)->tensor : c.inputs[i].tensor, ports[i].dtype);
+  for (size_t i = 0; i < ports.size(); ++i)
+    out[i] = as_declared(by_name ? find(ports[i].name)->tensor : c.inputs[i].tensor, ports[i].dtype);
   return out;
 }
 
@@ -148,7 +152,8 @@ SuiteEntry run_folder(const fs::path& folder, const std::string& name, const Sui
     }
   } catch (const Error& e) {
     // Only when nothing but missing support stands in the way.
-    const bool unsupported = std::all_of(e.faults().begin(), e.faults().end(), [](const Fault& f) { return f.category == Category::unsupported; });
+    const bool unsupported =
+        std::all_of(e.faults().begin(), e.faults().end(), [](const Fault& f) { return f.category == Category::unsupported; });
     entry.verdict = unsupported ? Verdict::skipped : Verdict::failed;
     std::string text = e.what();
     std::replace(text.begin(), text.end(), '\n', ' ');
@@ -163,7 +168,8 @@ std::vector<SuiteEntry> run_suite(const fs::path& root, const SuiteOptions& opti
   if (!fs::is_directory(root)) fail(Category::value, "{}: no such folder", root.string());
   std::vector<fs::path> folders;
   for (const auto& e : fs::recursive_directory_iterator(root, fs::directory_options::skip_permission_denied)) {
-    if (e.path().filename() == "model.onnx" && fs::is_directory(e.path().parent_path() / "test_data_set_0") && e.path().string().find(options.filter) != std::string::npos) {
+    if (e.path().filename() == "model.onnx" && fs::is_directory(e.path().parent_path() / "test_data_set_0") &&
+        e.path().string().find(options.filter) != std::string::npos) {
       folders.push_back(e.path().parent_path());
     }
   }

@@ -57,7 +57,8 @@ Report fold_constants(Graph& graph, int64_t limit_bytes) {
       if (value.constant && value.constant->data() != nullptr) {
         inputs.push_back(*value.constant);
         in_bytes += bytes_of(inputs.back());
-      } else if (const auto shape = known_shape(value.dims); shape && (node.op == "Shape" || node.op == "Size") && value.dtype != DType::undefined) {
+      } else if (const auto shape = known_shape(value.dims);
+                 shape && (node.op == "Shape" || node.op == "Size") && value.dtype != DType::undefined) {
         static std::byte nothing[64];
         inputs.push_back(Tensor::borrow(value.dtype, *shape, nothing));  // only its shape is read
       } else {
@@ -90,11 +91,13 @@ Report remove_identities(Graph& graph) {
   std::vector<std::vector<int>> readers = graph.consumers();
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
     Node& node = graph.nodes[n];
-    if (!node.domain.empty() || node.inputs.empty() || node.outputs.empty() || node.inputs[0] == kAbsent || node.outputs[0] == kAbsent) continue;
+    if (!node.domain.empty() || node.inputs.empty() || node.outputs.empty() || node.inputs[0] == kAbsent || node.outputs[0] == kAbsent)
+      continue;
     const Value &in = graph.values[node.inputs[0]], &out = graph.values[node.outputs[0]];
     bool nothing = node.op == "Identity";
     if (node.op == "Dropout") {
-      const bool mask = node.outputs.size() > 1 && node.outputs[1] != kAbsent && (!readers[node.outputs[1]].empty() || is_output(graph, node.outputs[1]));
+      const bool mask =
+          node.outputs.size() > 1 && node.outputs[1] != kAbsent && (!readers[node.outputs[1]].empty() || is_output(graph, node.outputs[1]));
       bool training = false;
       if (node.inputs.size() > 2 && node.inputs[2] != kAbsent) {
         const auto& t = graph.values[node.inputs[2]].constant;
@@ -181,7 +184,8 @@ Report fold_normalisation(Graph& graph) {
     Node& producer = graph.nodes[p];
     if (!producer.domain.empty()) continue;
     // Which axis of the weights belongs to output channels.
-    const bool conv = producer.op == "Conv", transposed = producer.op == "ConvTranspose", gemm = producer.op == "Gemm", matmul = producer.op == "MatMul";
+    const bool conv = producer.op == "Conv", transposed = producer.op == "ConvTranspose", gemm = producer.op == "Gemm",
+               matmul = producer.op == "MatMul";
     if (!conv && !transposed && !gemm && !matmul) continue;
     const std::optional<Tensor> w = graph.values[producer.inputs[1]].constant;  // a reference would move with the values
     if (!w || w->data() == nullptr || !is_float(w->dtype())) continue;

@@ -23,7 +23,8 @@ inline void pause() {
 }
 
 // Spins for kSpin until the condition holds; says whether it does.
-template <typename F> bool spin_until(F condition) {
+template <typename F>
+bool spin_until(F condition) {
   const auto end = std::chrono::steady_clock::now() + kSpin;
   do {
     for (int i = 0; i < 64; ++i) {
@@ -62,7 +63,8 @@ Crew::~Crew() {
 }
 
 void Crew::drain(int worker) {
-  for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_; task = next_.fetch_add(1, std::memory_order_relaxed)) f_(context_, task, worker);
+  for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_; task = next_.fetch_add(1, std::memory_order_relaxed))
+    f_(context_, task, worker);
 }
 
 void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) {

@@ -87,10 +87,12 @@ class LaneImpl {
       const Shape& shape = *plan.output_shapes[i];
       if (!bound[i].empty()) {
         if (bound[i].dtype() != plan.output_dtypes[i] || bound[i].shape() != shape) {
-          fail(Category::shape, "output '{}' is bound to {} of {}, this run gives {} of {}", impl.outputs[i].name, to_string(bound[i].dtype()), to_string(bound[i].shape()), to_string(plan.output_dtypes[i]), to_string(shape));
+          fail(Category::shape, "output '{}' is bound to {} of {}, this run gives {} of {}", impl.outputs[i].name,
+               to_string(bound[i].dtype()), to_string(bound[i].shape()), to_string(plan.output_dtypes[i]), to_string(shape));
         }
         slot->tensors[i] = bound[i];
-      } else if (slot->tensors[i].dtype() != plan.output_dtypes[i] || slot->tensors[i].shape() != shape || owned[i].data() != slot->tensors[i].data() || owned[i].empty()) {
+      } else if (slot->tensors[i].dtype() != plan.output_dtypes[i] || slot->tensors[i].shape() != shape ||
+                 owned[i].data() != slot->tensors[i].data() || owned[i].empty()) {
         owned[i] = slot->tensors[i] = Tensor(plan.output_dtypes[i], shape);
       }
     }
@@ -117,8 +119,11 @@ class LaneImpl {
     const auto start = limited || timing ? Clock::now() : Clock::time_point();
     auto before = start;
     for (size_t i = 0; i < plan.steps.size(); ++i) {
-      if (stoppable && options.stop.stop_requested()) fail(Category::cancelled, "the run was cancelled before step {} of {}", i + 1, plan.steps.size());
-      if (limited && Clock::now() - start > options.limit) fail(Category::cancelled, "the run passed its limit of {:.3f} s before step {} of {}", std::chrono::duration<double>(options.limit).count(), i + 1, plan.steps.size());
+      if (stoppable && options.stop.stop_requested())
+        fail(Category::cancelled, "the run was cancelled before step {} of {}", i + 1, plan.steps.size());
+      if (limited && Clock::now() - start > options.limit)
+        fail(Category::cancelled, "the run passed its limit of {:.3f} s before step {} of {}",
+             std::chrono::duration<double>(options.limit).count(), i + 1, plan.steps.size());
       plan.steps[i].kernel->run(context);
       if (timing) {
         const auto now = Clock::now();
@@ -158,7 +163,9 @@ Lane::~Lane() = default;
 Lane::Lane(Lane&&) noexcept = default;
 Lane& Lane::operator=(Lane&&) noexcept = default;
 
-Outputs Lane::run(std::initializer_list<NamedInput> inputs, const RunOptions& options) { return run(std::span<const NamedInput>(inputs.begin(), inputs.size()), options); }
+Outputs Lane::run(std::initializer_list<NamedInput> inputs, const RunOptions& options) {
+  return run(std::span<const NamedInput>(inputs.begin(), inputs.size()), options);
+}
 
 Outputs Lane::run(std::span<const NamedInput> inputs, const RunOptions& options) {
   const auto& ports = impl_->impl.inputs;

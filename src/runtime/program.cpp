@@ -37,7 +37,8 @@ void bind(Graph& g, const CompileOptions& o) {
   }
   for (const auto& [name, size] : o.dims) {
     if (!symbols.contains(name)) {
-      fail(Category::value, "no input has a dim named '{}'; {}", name, symbols.empty() ? "all dims are fixed" : fmt::format("the open dims are {}", fmt::join(symbols, ", ")));
+      fail(Category::value, "no input has a dim named '{}'; {}", name,
+           symbols.empty() ? "all dims are fixed" : fmt::format("the open dims are {}", fmt::join(symbols, ", ")));
     }
     if (size < 0) fail(Category::value, "dim '{}' cannot be {}", name, size);
   }
@@ -53,10 +54,12 @@ void bind(Graph& g, const CompileOptions& o) {
         fits = shape[i] >= 0 && (!d.known() || d.value == shape[i]);
         if (fits && !d.symbol.empty()) {
           const auto [it, fresh] = sizes.try_emplace(d.symbol, shape[i]);
-          if (!fresh && it->second != shape[i]) fail(Category::shape, "dim '{}' is given two sizes: {} and {}", d.symbol, it->second, shape[i]);
+          if (!fresh && it->second != shape[i])
+            fail(Category::shape, "dim '{}' is given two sizes: {} and {}", d.symbol, it->second, shape[i]);
         }
       }
-      if (!fits) fail(Category::shape, "input '{}' is {}, which {} does not fit", name, value.dims ? to_string(*value.dims) : "?", to_string(shape));
+      if (!fits)
+        fail(Category::shape, "input '{}' is {}, which {} does not fit", name, value.dims ? to_string(*value.dims) : "?", to_string(shape));
       value.dims = Dims(shape.begin(), shape.end());
     }
   }
@@ -72,7 +75,8 @@ void bind(Graph& g, const CompileOptions& o) {
 }  // namespace
 
 ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(opts)), graph_(std::move(graph)) {
-  if (options.threads < 0 || options.threads > 1024) fail(Category::value, "threads is {}, expected 1 to 1024 (0: all cores)", options.threads);
+  if (options.threads < 0 || options.threads > 1024)
+    fail(Category::value, "threads is {}, expected 1 to 1024 (0: all cores)", options.threads);
   if (options.threads == 0) options.threads = usable_cores();
   options.isa = kernels::name(chosen_isa(options.isa));
   options.editions = std::max(1, options.editions);
@@ -121,7 +125,8 @@ std::vector<Shape> ProgramImpl::bound_shapes() const {
       for (const Dim& d : p.dims.value_or(Dims())) {
         if (!d.known()) open += (open.empty() ? "" : ", ") + to_string(d);
       }
-      fail(Category::shape, "input '{}' is {}: {} must be given a size", p.name, p.dims ? to_string(*p.dims) : "of unknown rank", open.empty() ? "its shape" : "dim " + open);
+      fail(Category::shape, "input '{}' is {}: {} must be given a size", p.name, p.dims ? to_string(*p.dims) : "of unknown rank",
+           open.empty() ? "its shape" : "dim " + open);
     }
     shapes.push_back(*s);
   }
@@ -131,7 +136,8 @@ std::vector<Shape> ProgramImpl::bound_shapes() const {
 void ProgramImpl::check_input(size_t i, const Tensor& t) const {
   const Port& p = inputs[i];
   if (t.empty()) fail(Category::value, "input '{}' is not given", p.name);
-  if (p.dtype != DType::undefined && t.dtype() != p.dtype) fail(Category::type, "input '{}' is {}, expected {}", p.name, to_string(t.dtype()), to_string(p.dtype));
+  if (p.dtype != DType::undefined && t.dtype() != p.dtype)
+    fail(Category::type, "input '{}' is {}, expected {}", p.name, to_string(t.dtype()), to_string(p.dtype));
   if (!p.dims) return;
   bool fits = static_cast<size_t>(t.rank()) == p.dims->size();
   for (int d = 0; fits && d < t.rank(); ++d) fits = !(*p.dims)[d].known() || (*p.dims)[d].value == t.shape()[d];
@@ -161,7 +167,8 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
       const std::string& symbol = (*value.dims)[d].symbol;
       if (symbol.empty()) continue;
       const auto [it, fresh] = symbols.try_emplace(symbol, shapes[i][d]);
-      if (!fresh && it->second != shapes[i][d]) fail(Category::shape, "dim '{}' is {} in one input and {} in another ('{}')", symbol, it->second, shapes[i][d], value.name);
+      if (!fresh && it->second != shapes[i][d])
+        fail(Category::shape, "dim '{}' is {} in one input and {} in another ('{}')", symbol, it->second, shapes[i][d], value.name);
     }
     value.dims = Dims(shapes[i].begin(), shapes[i].end());
   }
@@ -184,7 +191,8 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
   lo.plain = options.plain;
   lo.isa = *kernels::parse_isa(options.isa);
   const auto forget = [](Value& value) {
-    if (value.constant && value.constant->data() != nullptr) value.constant = Tensor::borrow(value.constant->dtype(), value.constant->shape(), nullptr);
+    if (value.constant && value.constant->data() != nullptr)
+      value.constant = Tensor::borrow(value.constant->dtype(), value.constant->shape(), nullptr);
   };
   weights_.on_packed = [&](ValueId v) {
     if (std::find(weights_.raw().begin(), weights_.raw().end(), v) != weights_.raw().end()) return;
@@ -194,7 +202,8 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
   auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_));
   weights_.on_packed = nullptr;
   if (options.arena_limit > 0 && plan->arena_bytes > options.arena_limit) {
-    fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes, options.arena_limit);
+    fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes,
+         options.arena_limit);
   }
   ++compiled;
   // The plan's own graph need not hold the weights either: steps hold what they read.

@@ -15,13 +15,30 @@ struct Info {
 };
 
 constexpr std::array<Info, kDTypeCount> kInfo{{
-    {"undefined", "undefined", 0, '-'}, {"f32", "float", 32, 'f'}, {"f64", "double", 64, 'f'}, {"f16", "float16", 16, 'f'},
-    {"bf16", "bfloat16", 16, 'f'}, {"f8e4m3fn", "float8e4m3fn", 8, 'f'}, {"f8e4m3fnuz", "float8e4m3fnuz", 8, 'f'},
-    {"f8e5m2", "float8e5m2", 8, 'f'}, {"f8e5m2fnuz", "float8e5m2fnuz", 8, 'f'}, {"f4e2m1", "float4e2m1", 4, 'f'},
-    {"i4", "int4", 4, 'i'}, {"i8", "int8", 8, 'i'}, {"i16", "int16", 16, 'i'}, {"i32", "int32", 32, 'i'},
-    {"i64", "int64", 64, 'i'}, {"u4", "uint4", 4, 'u'}, {"u8", "uint8", 8, 'u'}, {"u16", "uint16", 16, 'u'},
-    {"u32", "uint32", 32, 'u'}, {"u64", "uint64", 64, 'u'}, {"bool", "bool", 8, 'b'}, {"string", "string", 0, 's'},
-    {"c64", "complex64", 64, 'c'}, {"c128", "complex128", 128, 'c'},
+    {"undefined", "undefined", 0, '-'},
+    {"f32", "float", 32, 'f'},
+    {"f64", "double", 64, 'f'},
+    {"f16", "float16", 16, 'f'},
+    {"bf16", "bfloat16", 16, 'f'},
+    {"f8e4m3fn", "float8e4m3fn", 8, 'f'},
+    {"f8e4m3fnuz", "float8e4m3fnuz", 8, 'f'},
+    {"f8e5m2", "float8e5m2", 8, 'f'},
+    {"f8e5m2fnuz", "float8e5m2fnuz", 8, 'f'},
+    {"f4e2m1", "float4e2m1", 4, 'f'},
+    {"i4", "int4", 4, 'i'},
+    {"i8", "int8", 8, 'i'},
+    {"i16", "int16", 16, 'i'},
+    {"i32", "int32", 32, 'i'},
+    {"i64", "int64", 64, 'i'},
+    {"u4", "uint4", 4, 'u'},
+    {"u8", "uint8", 8, 'u'},
+    {"u16", "uint16", 16, 'u'},
+    {"u32", "uint32", 32, 'u'},
+    {"u64", "uint64", 64, 'u'},
+    {"bool", "bool", 8, 'b'},
+    {"string", "string", 0, 's'},
+    {"c64", "complex64", 64, 'c'},
+    {"c128", "complex128", 128, 'c'},
 }};
 
 const Info& info(DType d) { return kInfo[static_cast<size_t>(d)]; }
@@ -106,9 +123,7 @@ uint32_t encode_narrow(DType dtype, double value, bool saturate) {
       largest = top << n.mantissa_bits | ones;
       infinity = nan = 1u << (width - 1);
       break;
-    default:
-      largest = infinity = top << n.mantissa_bits | ones;
-      nan = largest;  // the format has no NaN
+    default: largest = infinity = top << n.mantissa_bits | ones; nan = largest;  // the format has no NaN
   }
   const bool unsigned_nan = n.special == Special::nan_negative_zero;
   if (std::isnan(value)) return unsigned_nan ? nan : sign | nan;

@@ -56,7 +56,8 @@ Tensor Tensor::share(DType dtype, Shape shape, std::shared_ptr<const void> owner
   return t;
 }
 
-template <typename T> Tensor Tensor::from(Shape shape, std::span<const T> values) {
+template <typename T>
+Tensor Tensor::from(Shape shape, std::span<const T> values) {
   Tensor t(kDTypeOf<T>, std::move(shape));
   if (static_cast<int64_t>(values.size()) != t.count_) {
     fail(Category::shape, "shape {} wants {} elements, got {}", to_string(t.shape_), t.count_, values.size());

@@ -10,7 +10,8 @@ namespace lathe {
 namespace {
 
 // Out-of-range float to integer is undefined in C++; here it saturates and NaN gives 0.
-template <typename To, typename From> To convert(From v) {
+template <typename To, typename From>
+To convert(From v) {
   if constexpr (std::is_floating_point_v<From> && std::is_integral_v<To>) {
     if (std::isnan(v)) return 0;
     if (v <= static_cast<From>(std::numeric_limits<To>::min())) return std::numeric_limits<To>::min();
@@ -19,19 +20,22 @@ template <typename To, typename From> To convert(From v) {
   return static_cast<To>(v);
 }
 
-template <typename S, typename T> void read(const Tensor& t, std::vector<T>& out) {
+template <typename S, typename T>
+void read(const Tensor& t, std::vector<T>& out) {
   const S* p = static_cast<const S*>(t.data());
   for (size_t i = 0; i < out.size(); ++i) out[i] = convert<T>(p[i]);
 }
 
-template <typename S, typename T> void write(Tensor& t, std::span<const T> in) {
+template <typename S, typename T>
+void write(Tensor& t, std::span<const T> in) {
   S* p = static_cast<S*>(t.data());
   for (size_t i = 0; i < in.size(); ++i) p[i] = convert<S>(in[i]);
 }
 
 // Floats to integers narrower than 64 bits wrap like integers do (through int64), so that a cast does not depend on
 // the path it took.
-template <typename S, typename T> void write_int(Tensor& t, std::span<const T> in) {
+template <typename S, typename T>
+void write_int(Tensor& t, std::span<const T> in) {
   S* p = static_cast<S*>(t.data());
   for (size_t i = 0; i < in.size(); ++i) p[i] = static_cast<S>(convert<int64_t>(in[i]));
 }
@@ -47,7 +51,8 @@ Wide wide_of(DType dtype) {
   fail(Category::type, "arithmetic on {} is not defined", to_string(dtype));
 }
 
-template <typename T> std::vector<T> widen(const Tensor& t) {
+template <typename T>
+std::vector<T> widen(const Tensor& t) {
   std::vector<T> out(t.size());
   const auto* bytes = static_cast<const uint8_t*>(t.data());
   switch (t.dtype()) {
@@ -70,7 +75,10 @@ template <typename T> std::vector<T> widen(const Tensor& t) {
       for (size_t i = 0; i < out.size(); ++i) out[i] = convert<T>(decode_narrow(t.dtype(), p[i]));
       break;
     }
-    case DType::f8e4m3fn: case DType::f8e4m3fnuz: case DType::f8e5m2: case DType::f8e5m2fnuz:
+    case DType::f8e4m3fn:
+    case DType::f8e4m3fnuz:
+    case DType::f8e5m2:
+    case DType::f8e5m2fnuz:
       for (size_t i = 0; i < out.size(); ++i) out[i] = convert<T>(decode_narrow(t.dtype(), bytes[i]));
       break;
     case DType::f4e2m1:
@@ -87,9 +95,11 @@ template <typename T> std::vector<T> widen(const Tensor& t) {
   return out;
 }
 
-template <typename T> Tensor narrow(DType dtype, Shape shape, std::span<const T> in, bool saturate) {
+template <typename T>
+Tensor narrow(DType dtype, Shape shape, std::span<const T> in, bool saturate) {
   Tensor t(dtype, std::move(shape));
-  if (t.size() != static_cast<int64_t>(in.size())) fail(Category::internal, "narrow: {} values for shape {}", in.size(), to_string(t.shape()));
+  if (t.size() != static_cast<int64_t>(in.size()))
+    fail(Category::internal, "narrow: {} values for shape {}", in.size(), to_string(t.shape()));
   auto* bytes = static_cast<uint8_t*>(t.data());
   switch (dtype) {
     case DType::f32: write<float>(t, in); break;
@@ -111,10 +121,15 @@ template <typename T> Tensor narrow(DType dtype, Shape shape, std::span<const T>
       for (size_t i = 0; i < in.size(); ++i) p[i] = static_cast<uint16_t>(encode_narrow(dtype, static_cast<double>(in[i])));
       break;
     }
-    case DType::f8e4m3fn: case DType::f8e4m3fnuz: case DType::f8e5m2: case DType::f8e5m2fnuz:
+    case DType::f8e4m3fn:
+    case DType::f8e4m3fnuz:
+    case DType::f8e5m2:
+    case DType::f8e5m2fnuz:
       for (size_t i = 0; i < in.size(); ++i) bytes[i] = static_cast<uint8_t>(encode_narrow(dtype, static_cast<double>(in[i]), saturate));
       break;
-    case DType::f4e2m1: case DType::u4: case DType::i4: {
+    case DType::f4e2m1:
+    case DType::u4:
+    case DType::i4: {
       std::memset(bytes, 0, t.byte_size());
       for (size_t i = 0; i < in.size(); ++i) {
         const uint32_t code = dtype == DType::f4e2m1 ? encode_narrow(dtype, static_cast<double>(in[i]), saturate)

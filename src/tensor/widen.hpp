@@ -16,10 +16,13 @@ enum class Wide { f64, i64, u64 };
 Wide wide_of(DType dtype);
 
 // All elements, converted as static_cast does (floats to integers truncate; values outside the range saturate).
-template <typename T> std::vector<T> widen(const Tensor& tensor);
+template <typename T>
+std::vector<T> widen(const Tensor& tensor);
 // Rounds to nearest even (floats), wraps (integers), compares with zero (bool). `saturate` as in encode_narrow.
-template <typename T> Tensor narrow(DType dtype, Shape shape, std::span<const T> values, bool saturate = true);
-template <typename T> Tensor narrow(DType dtype, Shape shape, const std::vector<T>& values) {
+template <typename T>
+Tensor narrow(DType dtype, Shape shape, std::span<const T> values, bool saturate = true);
+template <typename T>
+Tensor narrow(DType dtype, Shape shape, const std::vector<T>& values) {
   return narrow<T>(dtype, std::move(shape), std::span<const T>(values));
 }
 
@@ -34,7 +37,8 @@ extern template Tensor narrow(DType, Shape, std::span<const uint64_t>, bool);
 std::vector<int64_t> integers(const Tensor& tensor);
 
 // Calls f with a value of the wide type for `dtype`.
-template <typename F> auto with_wide(DType dtype, F&& f) {
+template <typename F>
+auto with_wide(DType dtype, F&& f) {
   switch (wide_of(dtype)) {
     case Wide::f64: return f(double{});
     case Wide::u64: return f(uint64_t{});
