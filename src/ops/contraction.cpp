@@ -70,7 +70,7 @@ std::vector<Tensor> matmul(const EvalContext& c) {
     const auto x = widen<T>(a), y = widen<T>(b);
     std::vector<T> out(element_count(s.out), 0);
     for (size_t i = 0; i < ia.size(); ++i)
-      product(&x[0] + ia[i] * s.m * s.k, &y[0] + ib[i] * s.k * s.n, &out[0] + i * s.m * s.n, s.m, s.n, s.k);
+      product(x.data() + ia[i] * s.m * s.k, y.data() + ib[i] * s.k * s.n, out.data() + i * s.m * s.n, s.m, s.n, s.k);
     return {narrow<T>(a.dtype(), s.out, out)};
   });
 }
@@ -213,7 +213,7 @@ std::vector<Tensor> conv(const EvalContext& c) {
   std::vector<double> y(s.batch * s.filters * out_size);
   for (int64_t n = 0; n < s.batch; ++n) {
     for (int64_t f = 0; f < s.filters; ++f) {
-      double* row = &y[0] + (n * s.filters + f) * out_size;
+      double* row = y.data() + (n * s.filters + f) * out_size;
       std::fill_n(row, out_size, bias[f]);
       for (int64_t ch = 0; ch < cg; ++ch) {
         const double* plane = x.data() + (n * s.channels + f / fg * cg + ch) * in_size;
@@ -319,7 +319,7 @@ std::vector<Tensor> conv_transpose(const EvalContext& c) {
   std::vector<double> y(batch * filters * out_size);
   for (int64_t n = 0; n < batch; ++n) {
     for (int64_t f = 0; f < filters; ++f) {
-      double* plane = &y[0] + (n * filters + f) * out_size;
+      double* plane = y.data() + (n * filters + f) * out_size;
       std::fill_n(plane, out_size, bias[f]);
       for (int64_t ch = 0; ch < cg; ++ch) {
         const int64_t from = f / mg * cg + ch;

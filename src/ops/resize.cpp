@@ -162,7 +162,7 @@ std::vector<Tensor> resize(const Node& node, const Tensor& x, const Plan& plan, 
     for (int64_t o = 0; o < out; ++o) {
       const Axis axis = make_axis(node, mode, coordinates, rounding, o, plan.scales[a], in, out, plan.roi[a], plan.roi[rank + a]);
       for (int64_t r = 0; r < outer; ++r) {
-        double* dst = &next[0] + (r * out + o) * inner;
+        double* dst = next.data() + (r * out + o) * inner;
         if (axis.outside) {
           std::fill_n(dst, inner, outside);
           continue;
