@@ -74,15 +74,18 @@ void unpack_convolution(const float* packed, int64_t filters, int64_t channels, 
 Split split_work(int64_t rows, int64_t panels, int tile_rows, int threads) {
   Split s;
   if (threads <= 1) return s;
-  const int64_t tiles = (rows + tile_rows - 1) / tile_rows, want = threads * 4;
-  // Rows first: each task then streams B once for many rows. Few rows: panels, so that B is read once in all.
-  if (tiles >= want * 2) {
-    s.row_tasks = want;
+  const int64_t tiles = (rows + tile_rows - 1) / tile_rows;
+  // Rows first: each task streams all of B, so it must have rows enough to pay for that. Few rows: panels, so that B is
+  // read once in all. Several tasks a thread even out a core that is slower for a while.
+  constexpr int64_t kTilesATask = 8;
+  if (tiles >= threads * 2 * kTilesATask) {
+    s.row_tasks = std::min<int64_t>(tiles / kTilesATask, threads * 4);
+    s.row_tasks -= s.row_tasks % threads;
   } else if (panels >= threads) {
-    s.panel_tasks = std::min<int64_t>(panels, want);
-    if (s.panel_tasks % threads != 0 && s.panel_tasks > threads) s.panel_tasks -= s.panel_tasks % threads;
+    s.panel_tasks = std::min<int64_t>(panels, threads * 2);
+    s.panel_tasks -= s.panel_tasks % threads;
   } else {
-    s.row_tasks = std::max<int64_t>(1, std::min<int64_t>(tiles, want));
+    s.row_tasks = std::min<int64_t>(tiles, threads * 2);
   }
   return s;
 }
