@@ -68,10 +68,21 @@ TEST_CASE("unary functions with attributes") {
 }
 
 TEST_CASE("binary functions over every kind of broadcasting") {
-  const std::vector<std::pair<Shape, Shape>> pairs{
-      {{4, 5}, {4, 5}},          {{4, 5}, {5}},       {{4, 5}, {4, 1}},       {{4, 5}, {}},           {{}, {4, 5}},
-      {{1, 5}, {4, 1}},          {{2, 3, 4}, {3, 1}}, {{2, 1, 4}, {1, 3, 1}}, {{2, 3, 4, 5}, {4, 1}}, {{3, 1, 300}, {2, 300}},
-      {{2, 2, 2, 2, 2}, {2, 1, 2}}, {{1}, {1}},       {{0, 4}, {4}},          {{6, 1000}, {6, 1}},    {{5, 1}, {1, 700}}};
+  const std::vector<std::pair<Shape, Shape>> pairs{{{4, 5}, {4, 5}},
+                                                   {{4, 5}, {5}},
+                                                   {{4, 5}, {4, 1}},
+                                                   {{4, 5}, {}},
+                                                   {{}, {4, 5}},
+                                                   {{1, 5}, {4, 1}},
+                                                   {{2, 3, 4}, {3, 1}},
+                                                   {{2, 1, 4}, {1, 3, 1}},
+                                                   {{2, 3, 4, 5}, {4, 1}},
+                                                   {{3, 1, 300}, {2, 300}},
+                                                   {{2, 2, 2, 2, 2}, {2, 1, 2}},
+                                                   {{1}, {1}},
+                                                   {{0, 4}, {4}},
+                                                   {{6, 1000}, {6, 1}},
+                                                   {{5, 1}, {1, 700}}};
   for (const char* op : {"Add", "Sub", "Mul", "Div", "Max", "Min"}) {
     for (const auto& [a, b] : pairs) {
       CAPTURE(to_string(a));
@@ -144,8 +155,8 @@ TEST_CASE("clips with every choice of bounds") {
 }
 
 TEST_CASE("reductions over every set of neighbouring axes") {
-  for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceL1", "ReduceL2", "ReduceSumSquare", "ReduceProd",
-                         "ReduceLogSumExp"}) {
+  for (const char* op :
+       {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceL1", "ReduceL2", "ReduceSumSquare", "ReduceProd", "ReduceLogSumExp"}) {
     for (const Ints& axes : {Ints{0}, Ints{1}, Ints{-1}, Ints{0, 1}, Ints{1, 2}, Ints{0, 2}, Ints{0, 1, 2}}) {
       for (int64_t keep : {0, 1}) {
         CAPTURE(op);
@@ -189,7 +200,8 @@ TEST_CASE("normalisations") {
   // Apart from a product before it, a batch normalisation is a tape of a factor and a summand.
   Builder b("batch norm");
   const auto vec = [&](const char* name, float low, float high) { return b.constant(name, random_tensor({6}, 5, low, high)); };
-  b.output(b.op("BatchNormalization", {b.input("x", DType::f32, {2, 6, 7, 5}), vec("s", 0.5f, 1), vec("b", -1, 1), vec("m", -1, 1), vec("v", 0.5f, 2)}));
+  b.output(b.op("BatchNormalization",
+                {b.input("x", DType::f32, {2, 6, 7, 5}), vec("s", 0.5f, 1), vec("b", -1, 1), vec("m", -1, 1), vec("v", 0.5f, 2)}));
   const Graph g = b.finish();
   CHECK(compile(g, {.threads = 1}).describe().steps[0].kind == "tape");
   check_against_plain(g, {random_tensor({2, 6, 7, 5}, 1)});
@@ -210,7 +222,11 @@ TEST_CASE("pools with padding, strides, dilation and rounding up") {
   check_op("MaxPool", {{1, 4, 12, 12}}, {{"kernel_shape", Ints{3, 3}}, {"dilations", Ints{2, 2}}});
   check_op("AveragePool", {{1, 4, 9, 9}}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}, {"count_include_pad", int64_t{1}}});
   check_op("AveragePool", {{1, 4, 9, 9}},
-           {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}, {"count_include_pad", int64_t{1}}, {"ceil_mode", int64_t{1}}, {"strides", Ints{2, 2}}});
+           {{"kernel_shape", Ints{3, 3}},
+            {"pads", Ints{1, 1, 1, 1}},
+            {"count_include_pad", int64_t{1}},
+            {"ceil_mode", int64_t{1}},
+            {"strides", Ints{2, 2}}});
   for (const char* op : {"GlobalAveragePool", "GlobalMaxPool"}) {
     check_op(op, {{2, 19, 7, 5}});
     check_op(op, {{1, 3, 11}});
@@ -242,7 +258,8 @@ TEST_CASE("gather checks indices while running") {
   Builder b("gather");
   b.output(b.op("Gather", {b.input("x", DType::f32, {5, 3}), b.input("i", DType::i32, {2, 2})}));
   Lane lane(compile(b.finish(), {.threads = 2}));
-  const Tensor x = random_tensor({5, 3}, 1), good = Tensor::from<int32_t>({2, 2}, {0, 4, -5, -1}), bad = Tensor::from<int32_t>({2, 2}, {0, 5, 1, 2});
+  const Tensor x = random_tensor({5, 3}, 1), good = Tensor::from<int32_t>({2, 2}, {0, 4, -5, -1}),
+               bad = Tensor::from<int32_t>({2, 2}, {0, 5, 1, 2});
   const Outputs out = lane.run({{"x", x}, {"i", good}});
   CHECK(out[0].shape() == Shape{2, 2, 3});
   CHECK(out[0].as<float>()[3] == x.as<float>()[12]);
@@ -271,7 +288,9 @@ TEST_CASE("epilogues of every form on a convolution") {
   run("subtracted", [&](Builder& b, ValueId y, ValueId r) { return b.op("Sub", {r, y}); });
   run("twice itself", [&](Builder& b, ValueId y, ValueId) { return b.op("Add", {y, y}); });
   run("silu", [&](Builder& b, ValueId y, ValueId) { return b.op("Mul", {y, b.op("Sigmoid", {y})}); });
-  run("a plane for all channels", [&](Builder& b, ValueId y, ValueId) { return b.op("Mul", {y, b.constant("v", random_tensor({2, 1, 6, 7}, 4))}); });
+  run("a plane for all channels", [&](Builder& b, ValueId y, ValueId) {
+    return b.op("Mul", {y, b.constant("v", random_tensor({2, 1, 6, 7}, 4))});
+  });
   run("clip", [&](Builder& b, ValueId y, ValueId) {
     return b.op("Clip", {y, b.constant("l", Tensor::from<float>({}, {-0.2f})), b.constant("h", Tensor::from<float>({}, {0.3f}))});
   });
@@ -280,7 +299,8 @@ TEST_CASE("epilogues of every form on a convolution") {
     return y;
   });
   run("hard swish by hand", [&](Builder& b, ValueId y, ValueId) {
-    const auto three = b.constant("three", Tensor::from<float>({}, {3})), six = b.constant("six", Tensor::from<float>({}, {6})), zero = b.constant("zero", Tensor::from<float>({}, {0}));
+    const auto three = b.constant("three", Tensor::from<float>({}, {3})), six = b.constant("six", Tensor::from<float>({}, {6})),
+               zero = b.constant("zero", Tensor::from<float>({}, {0}));
     return b.op("Div", {b.op("Mul", {y, b.op("Clip", {b.op("Add", {y, three}), zero, six})}), six});
   });
 }

@@ -80,7 +80,8 @@ TEST_CASE("in place only where the input dies with the step") {
       }
       for (auto id : step.scratch) std::fill_n(owner.begin() + plan.buffers[id].offset, plan.buffers[id].bytes, id);
       for (auto id : step.writes) {
-        shared += step.in_place != lower::kNoBuffer && plan.buffers[id].offset == plan.buffers[step.in_place].offset && plan.buffers[id].bytes > 0;
+        shared += step.in_place != lower::kNoBuffer && plan.buffers[id].offset == plan.buffers[step.in_place].offset &&
+                  plan.buffers[id].bytes > 0;
         std::fill_n(owner.begin() + plan.buffers[id].offset, plan.buffers[id].bytes, id);
       }
     }
@@ -156,7 +157,8 @@ TEST_CASE("constants fold, and only so far") {
   Builder b("fold");
   const auto x = b.input("x", DType::f32, {4});
   const auto k = b.op("Exp", {b.op("Neg", {b.constant("k", Tensor::from<float>({4}, {0, 0, 0, 0}))})});
-  const auto big = b.op("Expand", {b.constant("one", Tensor::from<float>({1}, {1})), b.constant("s", Tensor::from<int64_t>({2}, {1000, 4}))});
+  const auto big =
+      b.op("Expand", {b.constant("one", Tensor::from<float>({1}, {1})), b.constant("s", Tensor::from<int64_t>({2}, {1000, 4}))});
   b.output(b.op("Add", {b.op("Mul", {x, k}), big}));
   Graph g = b.finish();
   const auto report = passes::fold_constants(g, 1000);
@@ -213,14 +215,54 @@ TEST_CASE("normalisation folds into every kind of product before it") {
   };
   const auto w = [](Builder& b, Shape s) { return b.constant("w", random_tensor(std::move(s), 1)); };
   const auto bias = [](Builder& b, Shape s) { return b.constant("bias", random_tensor(std::move(s), 2)); };
-  fold("convolution", {1, 3, 6, 6}, [&](Builder& b, ValueId x) { return b.op("Conv", {x, w(b, {5, 3, 3, 3}), bias(b, {5})}); }, 5);
-  fold("grouped", {1, 4, 6}, [&](Builder& b, ValueId x) { return b.op("Conv", {x, w(b, {6, 2, 3})}, {{"group", int64_t{2}}}); }, 6);
-  fold("transposed", {1, 4, 5}, [&](Builder& b, ValueId x) { return b.op("ConvTranspose", {x, w(b, {4, 3, 3}), bias(b, {3})}); }, 3);
-  fold("transposed, grouped", {1, 4, 5}, [&](Builder& b, ValueId x) { return b.op("ConvTranspose", {x, w(b, {4, 3, 3})}, {{"group", int64_t{2}}}); }, 6);
-  fold("product", {4, 3}, [&](Builder& b, ValueId x) { return b.op("MatMul", {x, w(b, {3, 7})}); }, 7);
-  fold("gemm", {4, 3}, [&](Builder& b, ValueId x) { return b.op("Gemm", {x, w(b, {7, 3}), bias(b, {7})}, {{"transB", int64_t{1}}, {"beta", 0.5f}}); }, 7);
-  fold("gemm with a column", {4, 3}, [&](Builder& b, ValueId x) { return b.op("Gemm", {x, w(b, {3, 4}), bias(b, {4, 1})}); }, 4, false);
-  fold("a product of rank 3", {2, 4, 3}, [&](Builder& b, ValueId x) { return b.op("MatMul", {x, w(b, {3, 4})}); }, 4, false);
+  fold(
+      "convolution", {1, 3, 6, 6},
+      [&](Builder& b, ValueId x) {
+        return b.op("Conv", {x, w(b, {5, 3, 3, 3}), bias(b, {5})});
+      },
+      5);
+  fold(
+      "grouped", {1, 4, 6},
+      [&](Builder& b, ValueId x) {
+        return b.op("Conv", {x, w(b, {6, 2, 3})}, {{"group", int64_t{2}}});
+      },
+      6);
+  fold(
+      "transposed", {1, 4, 5},
+      [&](Builder& b, ValueId x) {
+        return b.op("ConvTranspose", {x, w(b, {4, 3, 3}), bias(b, {3})});
+      },
+      3);
+  fold(
+      "transposed, grouped", {1, 4, 5},
+      [&](Builder& b, ValueId x) {
+        return b.op("ConvTranspose", {x, w(b, {4, 3, 3})}, {{"group", int64_t{2}}});
+      },
+      6);
+  fold(
+      "product", {4, 3},
+      [&](Builder& b, ValueId x) {
+        return b.op("MatMul", {x, w(b, {3, 7})});
+      },
+      7);
+  fold(
+      "gemm", {4, 3},
+      [&](Builder& b, ValueId x) {
+        return b.op("Gemm", {x, w(b, {7, 3}), bias(b, {7})}, {{"transB", int64_t{1}}, {"beta", 0.5f}});
+      },
+      7);
+  fold(
+      "gemm with a column", {4, 3},
+      [&](Builder& b, ValueId x) {
+        return b.op("Gemm", {x, w(b, {3, 4}), bias(b, {4, 1})});
+      },
+      4, false);
+  fold(
+      "a product of rank 3", {2, 4, 3},
+      [&](Builder& b, ValueId x) {
+        return b.op("MatMul", {x, w(b, {3, 4})});
+      },
+      4, false);
 }
 
 TEST_CASE("a product read twice keeps its normalisation") {

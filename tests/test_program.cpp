@@ -71,7 +71,9 @@ TEST_CASE("a residual block fuses to two convolutions and stays right") {
     if (s.kind == "convolution") convolutions.push_back(s);
   }
   REQUIRE(convolutions.size() == 2);
-  CHECK(convolutions[1].nodes.size() == 3);
+  // Named in full: the product, the normalisation folded into its weights, the sum and the activation.
+  CHECK(convolutions[1].nodes.size() == 4);
+  CHECK(has(convolutions[1].nodes[1], "BatchNormalization"));
   CHECK(has(convolutions[1].recipe, "bias + residual + relu"));
   CHECK(info.steps.size() <= 4);  // and the layout of what comes in and goes out
   for (const char* isa : {"scalar", "sse4", "avx2", "avx512"}) {

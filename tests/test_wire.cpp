@@ -19,7 +19,8 @@ std::string varint(uint64_t n) {
 std::string number(int field, uint64_t v) { return varint(field << 3) + varint(v); }
 std::string chunk(int field, const std::string& bytes) { return varint(field << 3 | 2) + varint(bytes.size()) + bytes; }
 
-template <typename T> std::string raw(std::initializer_list<T> v) {
+template <typename T>
+std::string raw(std::initializer_list<T> v) {
   return std::string(reinterpret_cast<const char*>(v.begin()), v.size() * sizeof(T));
 }
 std::string packed(std::initializer_list<int64_t> v) {
@@ -38,7 +39,8 @@ std::string value(const std::string& name, int dtype, std::initializer_list<int6
   for (int64_t d : dims) shape += chunk(1, number(1, static_cast<uint64_t>(d)));
   return chunk(1, name) + chunk(2, chunk(1, number(1, dtype) + chunk(2, shape)));
 }
-std::string node(const std::string& op, std::initializer_list<const char*> in, std::initializer_list<const char*> out, const std::string& more = "") {
+std::string node(const std::string& op, std::initializer_list<const char*> in, std::initializer_list<const char*> out,
+                 const std::string& more = "") {
   std::string bytes;
   for (const char* i : in) bytes += chunk(1, i);
   for (const char* o : out) bytes += chunk(2, o);
@@ -72,7 +74,8 @@ TEST_CASE("tensors in raw and in typed form are the same") {
   CHECK(identical(stored(tensor("t", 6, {2}, chunk(5, packed({-1, 5})))), Tensor::from<int32_t>({2}, {-1, 5})));
   CHECK(identical(stored(tensor("t", 2, {2}, chunk(5, packed({200, 5})))), Tensor::from<uint8_t>({2}, {200, 5})));
   CHECK(identical(stored(tensor("t", 9, {2}, chunk(5, packed({1, 0})))), Tensor::from<bool>({2}, {true, false})));
-  CHECK(identical(stored(tensor("t", 8, {2}, chunk(6, "ash") + chunk(6, ""))), Tensor::from<std::string>({2}, {std::string("ash"), std::string()})));
+  CHECK(identical(stored(tensor("t", 8, {2}, chunk(6, "ash") + chunk(6, ""))),
+                  Tensor::from<std::string>({2}, {std::string("ash"), std::string()})));
   // 16-bit floats ride in 32-bit integers.
   const Tensor h = stored(tensor("t", 10, {1}, chunk(5, packed({0x3C00}))));
   CHECK(h.dtype() == DType::f16);
@@ -94,7 +97,9 @@ TEST_CASE("tensors whose bytes do not fit their shape are refused") {
   CHECK(has(fault(tensor("t", 77, {1}, chunk(9, "x"))), "element type number 77"));
   CHECK(has(fault(tensor("t", 8, {3}, chunk(6, "ash"))), "1 strings stored, shape 3 needs 3"));
   CHECK(has(fault(tensor("t", 1, {1}, number(14, 1))), "has no location"));
-  CHECK(has(fault(tensor("t", 1, {1}, number(14, 1) + chunk(13, chunk(1, "location") + chunk(2, "w")) + chunk(13, chunk(1, "offset") + chunk(2, "-4")))), "expected a number of bytes"));
+  CHECK(has(fault(tensor("t", 1, {1},
+                         number(14, 1) + chunk(13, chunk(1, "location") + chunk(2, "w")) + chunk(13, chunk(1, "offset") + chunk(2, "-4")))),
+            "expected a number of bytes"));
 }
 
 TEST_CASE("graph faults: names made twice, never, or listed twice") {
@@ -107,7 +112,9 @@ TEST_CASE("graph faults: names made twice, never, or listed twice") {
   CHECK(has(fault(x + node("Relu", {"x"}, {"q"}) + y), "output 'y'"));
   CHECK(has(fault(x + node("", {"x"}, {"y"}) + y), "has no op"));
   CHECK(has(fault(x + node("Relu", {"y2"}, {"y"}) + node("Abs", {"y"}, {"y2"}) + y), "cycle"));
-  CHECK(has(fault(chunk(5, tensor("t", 1, {1}, chunk(9, raw<float>({1})))) + chunk(5, tensor("t", 1, {1}, chunk(9, raw<float>({2})))) + x + node("Relu", {"x"}, {"y"}) + y), "given twice"));
+  CHECK(has(fault(chunk(5, tensor("t", 1, {1}, chunk(9, raw<float>({1})))) + chunk(5, tensor("t", 1, {1}, chunk(9, raw<float>({2})))) + x +
+                  node("Relu", {"x"}, {"y"}) + y),
+            "given twice"));
   CHECK(has(error_of([&] { read(model(x + node("Relu", {"x"}, {"y"}) + y, 99)); }), "opset 99"));
 }
 
@@ -122,14 +129,16 @@ TEST_CASE("several faults come together") {
 }
 
 TEST_CASE("nodes out of order are sorted") {
-  const Graph g = read(model(chunk(11, value("x", 1, {2})) + node("Abs", {"a"}, {"y"}) + node("Neg", {"x"}, {"a"}) + chunk(12, chunk(1, "y"))));
+  const Graph g =
+      read(model(chunk(11, value("x", 1, {2})) + node("Abs", {"a"}, {"y"}) + node("Neg", {"x"}, {"a"}) + chunk(12, chunk(1, "y"))));
   CHECK(g.nodes[0].op == "Neg");
   CHECK(identical(evaluate_plain(g, std::vector<Tensor>{Tensor::from<float>({2}, {-1, 2})})[0], Tensor::from<float>({2}, {1, 2})));
 }
 
 TEST_CASE("an initializer that is also an input is a default, and need not be given") {
-  const Graph g = read(model(chunk(11, value("x", 1, {2})) + chunk(11, value("w", 1, {2})) + chunk(5, tensor("w", 1, {2}, chunk(9, raw<float>({3, 4})))) +
-                             node("Mul", {"x", "w"}, {"y"}) + chunk(12, chunk(1, "y"))));
+  const Graph g =
+      read(model(chunk(11, value("x", 1, {2})) + chunk(11, value("w", 1, {2})) +
+                 chunk(5, tensor("w", 1, {2}, chunk(9, raw<float>({3, 4})))) + node("Mul", {"x", "w"}, {"y"}) + chunk(12, chunk(1, "y"))));
   CHECK(g.inputs.size() == 1);
   Lane lane(compile(g));
   const Tensor x = Tensor::from<float>({2}, {1, 2});
@@ -140,9 +149,12 @@ TEST_CASE("subgraphs and functions survive the round trip") {
   Folder f;
   const std::string branch = chunk(2, "branch") + node("Neg", {"x"}, {"b"}) + chunk(12, chunk(1, "b"));
   const std::string attribute = chunk(5, chunk(1, "then_branch") + chunk(6, branch) + number(20, 5));
-  const std::string function = chunk(25, chunk(1, "Twice") + chunk(10, "shop") + chunk(4, "a") + chunk(5, "b") + chunk(6, "gain") +
-                                             chunk(7, chunk(1, "a") + chunk(1, "a") + chunk(2, "b") + chunk(4, "Add")) + chunk(9, chunk(1, "") + number(2, 17)));
-  const std::string bytes = model(chunk(11, value("c", 9, {})) + chunk(11, value("x", 1, {2})) + node("If", {"c"}, {"y"}, attribute) + chunk(12, chunk(1, "y")), 17, function);
+  const std::string function =
+      chunk(25, chunk(1, "Twice") + chunk(10, "shop") + chunk(4, "a") + chunk(5, "b") + chunk(6, "gain") +
+                    chunk(7, chunk(1, "a") + chunk(1, "a") + chunk(2, "b") + chunk(4, "Add")) + chunk(9, chunk(1, "") + number(2, 17)));
+  const std::string bytes =
+      model(chunk(11, value("c", 9, {})) + chunk(11, value("x", 1, {2})) + node("If", {"c"}, {"y"}, attribute) + chunk(12, chunk(1, "y")),
+            17, function);
   const Graph g = read(bytes, true);
   REQUIRE(g.functions.size() == 1);
   CHECK(g.functions[0].attributes == std::vector<std::string>{"gain"});
@@ -157,7 +169,8 @@ TEST_CASE("subgraphs and functions survive the round trip") {
 
 TEST_CASE("subgraphs nested beyond reason are refused") {
   std::string graph = node("Neg", {"x"}, {"y"}) + chunk(12, chunk(1, "y"));
-  for (int i = 0; i < 60; ++i) graph = node("If", {"c"}, {"y"}, chunk(5, chunk(1, "then_branch") + chunk(6, graph) + number(20, 5))) + chunk(12, chunk(1, "y"));
+  for (int i = 0; i < 60; ++i)
+    graph = node("If", {"c"}, {"y"}, chunk(5, chunk(1, "then_branch") + chunk(6, graph) + number(20, 5))) + chunk(12, chunk(1, "y"));
   const std::string text = error_of([&] { read(model(graph), true); });
   CHECK((has(text, "nested more than") || has(text, "not an ONNX file")));
 }
@@ -174,7 +187,8 @@ TEST_CASE("external data beyond 2 GiB") {
   }
   if (fs::file_size(f.path / "w.bin") < static_cast<uintmax_t>(offset)) return;
   const auto entry = [](const char* key, const std::string& v) { return chunk(13, chunk(1, key) + chunk(2, v)); };
-  const std::string w = number(1, 2) + number(2, 1) + chunk(8, "w") + entry("location", "w.bin") + entry("offset", std::to_string(offset)) + entry("length", "8") + number(14, 1);
+  const std::string w = number(1, 2) + number(2, 1) + chunk(8, "w") + entry("location", "w.bin") + entry("offset", std::to_string(offset)) +
+                        entry("length", "8") + number(14, 1);
   write(f.path / "m.onnx", model(chunk(11, value("x", 1, {2})) + chunk(5, w) + node("Mul", {"x", "w"}, {"y"}) + chunk(12, chunk(1, "y"))));
   Lane lane(compile(load(f.path / "m.onnx")));
   const Tensor x = Tensor::from<float>({2}, {1, 2});
@@ -183,7 +197,8 @@ TEST_CASE("external data beyond 2 GiB") {
 
 TEST_CASE("names missing or odd do no harm") {
   const std::string odd = "a/b:0 \xc3\xa9 \x01";
-  const Graph g = read(model(chunk(11, value(odd, 1, {2})) + chunk(1, chunk(1, odd) + chunk(2, "y") + chunk(4, "Relu")) + chunk(12, chunk(1, "y"))));
+  const Graph g =
+      read(model(chunk(11, value(odd, 1, {2})) + chunk(1, chunk(1, odd) + chunk(2, "y") + chunk(4, "Relu")) + chunk(12, chunk(1, "y"))));
   CHECK(has(label(g, g.nodes[0]), "node #0 (Relu)"));
   Lane lane(compile(g));
   const Tensor x = Tensor::from<float>({2}, {-1, 2});
@@ -191,9 +206,10 @@ TEST_CASE("names missing or odd do no harm") {
 }
 
 TEST_CASE("random bytes in every place never do worse than an error") {
-  const std::string good = model(chunk(5, tensor("w", 1, {2, 2}, chunk(9, raw<float>({1, 2, 3, 4})))) + chunk(11, value("x", 1, {3, 2})) +
-                                 node("MatMul", {"x", "w"}, {"h"}) + node("Softmax", {"h"}, {"y"}, chunk(5, chunk(1, "axis") + number(3, 1) + number(20, 2))) +
-                                 chunk(12, value("y", 1, {3, 2})));
+  const std::string good =
+      model(chunk(5, tensor("w", 1, {2, 2}, chunk(9, raw<float>({1, 2, 3, 4})))) + chunk(11, value("x", 1, {3, 2})) +
+            node("MatMul", {"x", "w"}, {"h"}) + node("Softmax", {"h"}, {"y"}, chunk(5, chunk(1, "axis") + number(3, 1) + number(20, 2))) +
+            chunk(12, value("y", 1, {3, 2})));
   CHECK_NOTHROW(read(good));
   std::mt19937 random(12);
   int errors = 0;

@@ -61,6 +61,7 @@ struct Node {
   std::vector<ValueId> inputs;
   std::vector<ValueId> outputs;
   std::map<std::string, Attribute> attributes;
+  std::vector<std::string> merged;  // labels of nodes that passes folded into this one; not written to files
 
   template <typename T>
   const T* find(std::string_view key) const {

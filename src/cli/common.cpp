@@ -49,6 +49,13 @@ std::pair<std::string, std::string> split_pair(const std::string& text, const st
   return {text.substr(0, at), text.substr(at + 1)};
 }
 
+bool bound_by_shape(const Graph& g, const std::map<std::string, Shape>& shapes, const std::string& symbol) {
+  return std::any_of(g.inputs.begin(), g.inputs.end(), [&](ValueId v) {
+    const Value& value = g.values[v];
+    return shapes.contains(value.name) && value.dims && std::find(value.dims->begin(), value.dims->end(), Dim(symbol)) != value.dims->end();
+  });
+}
+
 }  // namespace
 
 CompileOptions ModelOptions::compile_options(const Graph& g) const {
@@ -94,17 +101,16 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
     }
   }
   o.outputs = outputs;
-  // A leading dim left open is the batch.
+  // A dim that the first input leads with and leaves open is the batch, unless a --shape says otherwise.
   for (ValueId v : g.inputs) {
     const Value& value = g.values[v];
-    if (!value.dims || value.dims->empty() || o.shapes.contains(value.name)) continue;
+    if (!value.dims || value.dims->empty()) continue;
     const Dim& first = (*value.dims)[0];
-    if (first.known()) {
-      if (batch > 0 && first.value != batch)
-        throw UsageError(fmt::format("--batch: the leading dim of '{}' is fixed at {}", value.name, first.value));
-    } else if (!first.symbol.empty()) {
-      o.dims.try_emplace(first.symbol, batch > 0 ? batch : 1);
+    if (first.known() && batch > 0 && first.value != batch) {
+      throw UsageError(fmt::format("--batch: the leading dim of '{}' is fixed at {}", value.name, first.value));
     }
+    if (!first.symbol.empty() && !bound_by_shape(g, o.shapes, first.symbol)) o.dims.try_emplace(first.symbol, batch > 0 ? batch : 1);
+    break;
   }
   return o;
 }

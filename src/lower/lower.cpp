@@ -76,7 +76,10 @@ std::string Lowering::node_label(const Node& n) { return n.name.empty() ? n.op :
 
 std::vector<std::string> Lowering::names(const Group& group) const {
   std::vector<std::string> out;
-  for (int n : group.nodes) out.push_back(node_name(n));
+  for (int n : group.nodes) {
+    out.push_back(node_name(n));
+    for (const std::string& merged : graph_->nodes[n].merged) out.push_back(merged);
+  }
   return out;
 }
 

@@ -1,6 +1,7 @@
 #include "lathe/measure.hpp"
 
 #include <hwloc.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <barrier>
@@ -80,9 +81,10 @@ MachineInfo machine_info() {
         m.caches.push_back({i + 1, static_cast<size_t>(cache->attr->cache.size), std::max(1, hwloc_bitmap_weight(cache->cpuset))});
       }
     }
-    m.memory_bytes = hwloc_get_root_obj(topology)->total_memory;
     hwloc_topology_destroy(topology);
   }
+  // Not hwloc's total, which leaves out what is not in a NUMA node it knows.
+  m.memory_bytes = static_cast<size_t>(::sysconf(_SC_PHYS_PAGES)) * static_cast<size_t>(::sysconf(_SC_PAGESIZE));
   if (m.cores <= 0) m.cores = m.usable;
   if (m.cpu.empty()) m.cpu = "unknown processor";
   return m;

@@ -234,6 +234,8 @@ Report fold_normalisation(Graph& graph) {
     if (gemm) producer.attributes.erase("beta");
     producer.outputs[0] = out;
     report.changes.push_back(fmt::format("{} folded into {}", label(graph, graph.nodes[n]), label(graph, producer)));
+    const Node& norm = graph.nodes[n];
+    producer.merged.push_back(norm.name.empty() ? norm.op : norm.name + " (" + norm.op + ")");
     gone[n] = true;
   }
   erase_nodes(graph, gone);
