@@ -127,6 +127,26 @@ TEST_CASE("index and size faults are told") {
             "strides holds 0"));
 }
 
+TEST_CASE("hostile sizes are refused before memory is taken") {
+  const int64_t big = int64_t{1} << 20;
+  const Tensor one = floats({1, 1}, {1});
+  Category c{};
+  CHECK(has(error_of([&] { run("Expand", {one, ints({big, big})}); }, &c), "the limit is"));
+  CHECK(c == Category::resource);
+  CHECK(has(error_of([&] { run("Tile", {one, ints({big, big})}); }), "the limit is"));
+  CHECK(has(error_of([&] { run("Pad", {one, ints({0, 0, big, big})}); }), "the limit is"));
+  CHECK(has(error_of([&] { run("ConstantOfShape", {ints({big, big})}); }), "the limit is"));
+  CHECK(has(error_of([&] { run("Range", {ints({0}).reshaped({}), ints({big * big}).reshaped({}), ints({1}).reshaped({})}); }), "absurd"));
+  CHECK(has(error_of([&] {
+              run("Range", {ints({0}).reshaped({}), ints({big << 12}).reshaped({}), ints({1}).reshaped({})});
+            }),
+            "the limit is"));
+  CHECK(has(error_of([&] { run("Resize", {one, Tensor(), Tensor(), ints({big, big})}); }), "the limit is"));
+  // Lists that are empty where one element is needed.
+  CHECK(has(error_of([&] { run("Clip", {one, Tensor(DType::f32, {0})}); }), "expected a scalar"));
+  CHECK_FALSE(error_of([&] { run("Dropout", {one, Tensor(DType::f32, {0})}); }).empty());
+}
+
 TEST_CASE("pad modes") {
   const Tensor x = floats({3}, {1, 2, 3});
   const auto padded = [&](const char* mode, std::initializer_list<int64_t> p, int64_t opset = 19) {

@@ -32,6 +32,7 @@ Tensor fill_value(const Node& n) {
 std::vector<Tensor> constant_of_shape(const EvalContext& c) {
   const Tensor value = fill_value(c.node);
   const Shape shape = integers(c.in(0));
+  check_plain_size(element_count(shape));
   const std::vector<int64_t> from(element_count(shape), 0);
   return {take(value, shape, from)};
 }
@@ -41,6 +42,7 @@ int64_t range_length(T start, T limit, T delta) {
   if (delta == T{0}) fail(Category::value, "delta is 0");
   const double n = std::ceil((static_cast<double>(limit) - static_cast<double>(start)) / static_cast<double>(delta));
   if (!(n < 1e12)) fail(Category::resource, "a range of {} elements is absurd", n);
+  check_plain_size(static_cast<int64_t>(n));
   return std::max<int64_t>(0, static_cast<int64_t>(n));
 }
 
@@ -67,8 +69,8 @@ std::pair<int64_t, int64_t> shape_span(const Node& n, int64_t rank) {
 // From 12 on the ratio is an input and training_mode another; before, inference only.
 std::vector<Tensor> dropout(const EvalContext& c) {
   const Tensor& x = c.in(0);
-  const bool training = c.has(2) && widen<int64_t>(c.in(2))[0] != 0;
-  const double ratio = c.has(1) ? widen<double>(c.in(1))[0] : c.node.real("ratio", 0.5f);
+  const bool training = c.has(2) && widen<int64_t>(c.in(2)).at(0) != 0;
+  const double ratio = c.has(1) ? widen<double>(c.in(1)).at(0) : c.node.real("ratio", 0.5f);
   std::vector<int64_t> mask(x.size(), 1);
   Tensor y = x;
   if (training && ratio > 0) {

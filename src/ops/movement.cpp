@@ -431,6 +431,7 @@ std::vector<Tensor> gather(const EvalContext& c) {
   shape.insert(shape.end(), c.in(1).shape().begin(), c.in(1).shape().end());
   shape.insert(shape.end(), s.begin() + axis + 1, s.end());
   std::vector<int64_t> from;
+  check_plain_size(element_count(shape));
   from.reserve(element_count(shape));
   for (int64_t p : picks) {
     if (p < -size || p >= size) fail(Category::value, "index {} is outside axis {} of {} elements", p, axis, size);
@@ -512,7 +513,7 @@ std::vector<Tensor> pad(const EvalContext& c) {
     shape[i] = std::max<int64_t>(0, n + p.begin[i] + p.end[i]);
     if (n == 0 && shape[i] > 0 && mode != "constant") fail(Category::shape, "cannot pad axis {} of size 0 in mode {}", i, mode);
   }
-  element_count(shape);
+  check_plain_size(element_count(shape));
   for (int i = 0; i < x.rank(); ++i) {
     const int64_t n = x.shape()[i];
     from[i].resize(shape[i]);

@@ -203,6 +203,8 @@ void infer(Graph& graph) {
         if (f.where.empty()) f.where = label(graph, node);
         faults.push_back(std::move(f));
       }
+    } catch (const std::exception& e) {  // an empty list where one element was expected, and the like
+      faults.push_back({Category::value, label(graph, node), fmt::format("malformed attributes or inputs ({})", e.what())});
     }
   }
   current_known = outer;
@@ -287,6 +289,10 @@ std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::spa
     return d.plain({node, static_cast<int>(graph.opset(node.domain)), inputs, static_cast<int>(node.outputs.size())});
   } catch (const Error& e) {
     rethrow_for(graph, node, e);
+  } catch (const std::bad_alloc&) {
+    throw Error({{Category::resource, label(graph, node), "out of memory"}});
+  } catch (const std::exception& e) {
+    throw Error({{Category::value, label(graph, node), fmt::format("malformed attributes or inputs ({})", e.what())}});
   }
 }
 

@@ -150,6 +150,7 @@ std::vector<Tensor> resize(const Node& node, const Tensor& x, const Plan& plan, 
   const std::string rounding = node.text("nearest_mode", default_rounding);
   if (mode != "nearest" && mode != "linear" && mode != "cubic") fail(Category::value, "mode '{}' is not known", mode);
   const double outside = node.real("extrapolation_value", 0);
+  check_plain_size(element_count(plan.out));
   auto v = widen<double>(x);
   Shape shape = x.shape();
   const int64_t rank = static_cast<int64_t>(shape.size());

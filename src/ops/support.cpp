@@ -47,6 +47,11 @@ std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank) {
   return axes;
 }
 
+void check_plain_size(int64_t elements) {
+  constexpr int64_t kMost = int64_t{1} << 30;
+  if (elements > kMost) fail(Category::resource, "plain evaluation would make {} elements, the limit is {}", elements, kMost);
+}
+
 Dims broadcast(const Dims& a, const Dims& b) {
   Dims out(std::max(a.size(), b.size()), Dim(1));
   for (size_t i = 0; i < out.size(); ++i) {
@@ -83,6 +88,7 @@ std::vector<int64_t> broadcast_strides(std::span<const int64_t> shape, std::span
 
 std::vector<int64_t> strided_index(std::span<const int64_t> shape, std::span<const int64_t> strides, int64_t offset) {
   const int64_t count = element_count(shape);
+  check_plain_size(count);
   std::vector<int64_t> out(count);
   const int rank = static_cast<int>(shape.size());
   std::vector<int64_t> index(rank, 0);

@@ -40,6 +40,9 @@ void need_same(const InferContext& c, int a, int b);
 int64_t wrap_axis(int64_t axis, int64_t rank);
 std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank);
 
+// Elements that plain evaluation will make at most: a hostile shape must not eat the machine. Throws Error (resource).
+void check_plain_size(int64_t elements);
+
 // Result of numpy-style broadcasting. Throws Error (shape) when the shapes do not fit.
 Shape broadcast(std::span<const int64_t> a, std::span<const int64_t> b);
 Dims broadcast(const Dims& a, const Dims& b);
