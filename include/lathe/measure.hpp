@@ -82,11 +82,11 @@ struct BenchResult {
   double runs_per_second = 0;  // all lanes together
   double flops = 0;            // a run's arithmetic
   double gflops = 0;
-  double peak_gflops = 0;  // measured around the runs, same instruction set and threads in all
-  double share = 0;        // gflops / peak_gflops
+  double peak_gflops = 0;  // median of probes before, during (one lane) and after; same instruction set and threads
+  double share = 0;        // median over tenths of a second of gflops / the peak probed around them
   double spread = 0;       // (p90 - min) / median
-  double peak_drift = 0;   // relative change of the peak from before to after
-  bool noisy = false;      // spread above 25 % or drift above 15 %: do not trust absolute times
+  double peak_drift = 0;   // (highest - lowest) / median of the probes
+  bool noisy = false;      // spread above 25 % or drift above 25 %: do not trust absolute times
 };
 
 // Warm-up, then runs until the median is steady or the time is up. Each lane has `threads` threads.
