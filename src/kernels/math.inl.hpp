@@ -18,9 +18,16 @@ namespace hn = hwy::HWY_NAMESPACE;
 using F32 = hn::ScalableTag<float>;
 using VF = hn::Vec<F32>;
 
-// max and min in which NaN of either side comes through, as the plain path has it.
-HWY_INLINE VF max_nan(F32, VF a, VF b) { return hn::IfThenElse(hn::IsNaN(a), a, hn::Max(a, b)); }
-HWY_INLINE VF min_nan(F32, VF a, VF b) { return hn::IfThenElse(hn::IsNaN(a), a, hn::Min(a, b)); }
+// max and min in which NaN of either side comes through, as the plain path has it. The hardware's give their second operand
+// when either is NaN; the scalar target's do not.
+HWY_INLINE VF max_nan(F32, VF a, VF b) {
+  const VF y = hn::IfThenElse(hn::IsNaN(a), a, hn::Max(a, b));
+  return HWY_TARGET == HWY_SCALAR ? hn::IfThenElse(hn::IsNaN(b), b, y) : y;
+}
+HWY_INLINE VF min_nan(F32, VF a, VF b) {
+  const VF y = hn::IfThenElse(hn::IsNaN(a), a, hn::Min(a, b));
+  return HWY_TARGET == HWY_SCALAR ? hn::IfThenElse(hn::IsNaN(b), b, y) : y;
+}
 
 // e^x. Highway's Exp is exact to 1 ulp on finite input; the ends are set here.
 HWY_INLINE VF exp_f32(F32 d, VF x) {

@@ -20,7 +20,7 @@ def case(name, op, inputs, expected, opset, constants=None, **attributes):
     global count
     constants = constants or []
     folder = os.path.join(sys.argv[1], name)
-    os.makedirs(os.path.join(folder, "test_data_set_0"), exist_ok=True)
+    os.makedirs(os.path.join(folder, "test_data_set_0"))  # fails when a name is used twice
     expected = expected if isinstance(expected, (list, tuple)) else [expected]
     outs = [f"y{i}" for i in range(len(expected))]
     given = {k: v for k, v in inputs.items() if v is not None}
@@ -178,7 +178,7 @@ for axis in (-1, 1):
          [((d - mean) * inverse * s + b).astype(np.float32), mean.astype(np.float32), inverse.astype(np.float32)], 17, axis=axis)
 params = [f32(4, low=0.5), f32(4), f32(4), f32(4, low=0.5)]
 column = lambda v: v.astype(np.float64)[:, None]
-case("batchnorm_15", "BatchNormalization", dict(zip(("x", "s", "b", "m", "v"), [x] + params)),
+case("batchnorm_15_newest", "BatchNormalization", dict(zip(("x", "s", "b", "m", "v"), [x] + params)),
      ((d - column(params[2])) / np.sqrt(column(params[3]) + 1e-5) * column(params[0]) + column(params[1])).astype(np.float32), 15)
 
 # ---- resize ----
@@ -209,5 +209,115 @@ for dtype in (np.int8, np.int32, np.int64, np.uint8, np.float16, np.float64, np.
 for dtype in (np.int32, np.uint8, np.float16, np.bool_):
     source = np.array([0, 1, 1, 0], dtype)
     case(f"cast_{np.dtype(dtype).name}_f32", "Cast", {"x": source}, source.astype(np.float32), 21, to=1)
+
+# ---- old versions: parameters that were attributes before they became inputs ----
+x = f32(2, 3, 4)
+d = x.astype(np.float64)
+case("squeeze_7", "Squeeze", {"x": x[:, None]}, x, 7, axes=[1])
+case("squeeze_11_negative", "Squeeze", {"x": x[..., None]}, x, 11, axes=[-1])
+case("unsqueeze_7", "Unsqueeze", {"x": x}, x[None, :, None], 7, axes=[0, 2])
+case("clip_7", "Clip", {"x": x}, np.clip(x, -0.5, 0.75), 7, min=-0.5, max=0.75)
+case("clip_7_one_sided", "Clip", {"x": x}, np.minimum(x, np.float32(0.75)), 7, max=0.75)
+both("clip_11", "Clip", {"x": x, "low": np.array(-0.5, np.float32), "high": np.array(0.75, np.float32)}, np.clip(x, np.float32(-0.5), np.float32(0.75)), 11, ["low", "high"])
+both("clip_12_i32", "Clip", {"x": np.arange(-5, 5, dtype=np.int32), "low": np.array(-2, np.int32), "high": np.array(3, np.int32)}, np.clip(np.arange(-5, 5, dtype=np.int32), -2, 3), 12, ["low", "high"])
+case("pad_7", "Pad", {"x": x}, np.pad(x, ((0, 1), (2, 0), (1, 1)), constant_values=1.5), 7, pads=[0, 2, 1, 1, 0, 1], value=1.5)
+case("pad_7_reflect", "Pad", {"x": x}, np.pad(x, ((0, 0), (1, 1), (2, 2)), mode="reflect"), 7, pads=[0, 1, 2, 0, 1, 2], mode="reflect")
+case("slice_7", "Slice", {"x": x}, np.ascontiguousarray(x[:, 1:3, :-1]), 7, starts=[1, 0], ends=[3, -1], axes=[1, 2])
+case("slice_7_all_axes", "Slice", {"x": x}, np.ascontiguousarray(x[0:1, 1:9]), 7, starts=[0, 1], ends=[1, 9])
+case("split_7_equal", "Split", {"x": x}, [np.ascontiguousarray(p) for p in np.split(x, 2, 2)], 7, axis=2)
+case("split_11_sizes", "Split", {"x": x}, [np.ascontiguousarray(x[:, :1]), np.ascontiguousarray(x[:, 1:])], 11, axis=1, split=[1, 2])
+order = np.argsort(-x, axis=1, kind="stable")[:, :2]
+case("topk_7", "TopK", {"x": x}, [np.take_along_axis(x, order, 1), order.astype(np.int64)], 7, axis=1, k=2)
+both("topk_10", "TopK", {"x": x, "k": np.array([2], np.int64)}, [np.take_along_axis(x, order, 1), order.astype(np.int64)], 10, ["k"], axis=1)
+low = np.argsort(x, axis=2, kind="stable")[..., :2]
+both("topk_11_smallest", "TopK", {"x": x, "k": np.array([2], np.int64)}, [np.take_along_axis(x, low, 2), low.astype(np.int64)], 11, ["k"], largest=0)
+for opset in (7, 9, 11, 12, 13):
+    flat = opset < 13
+    e = np.exp(d - d.max(axis=(1, 2) if flat else 1, keepdims=True))
+    case(f"softmax_{opset}", "Softmax", {"x": x}, (e / e.sum(axis=(1, 2) if flat else 1, keepdims=True)).astype(np.float32), opset, axis=1)
+    case(f"logsoftmax_{opset}", "LogSoftmax", {"x": x}, np.log(e / e.sum(axis=(1, 2) if flat else 1, keepdims=True)).astype(np.float32), opset, axis=1)
+for opset in (7, 11, 12, 13, 17):
+    for op, f in (("ReduceMean", np.mean), ("ReduceMax", np.max), ("ReduceMin", np.min)):
+        case(f"{op.lower()}_{opset}_attribute", op, {"x": x}, f(d, axis=(0, 2), keepdims=True).astype(np.float32), opset, axes=[0, 2])
+case("reducesum_11_attribute", "ReduceSum", {"x": x}, d.sum(axis=1).astype(np.float32), 11, axes=[1], keepdims=0)
+for opset in (7, 10, 12, 13):
+    case(f"dropout_{opset}_inference", "Dropout", {"x": x}, x, opset)
+case("dropout_12_ratio_zero", "Dropout", {"x": x, "r": np.array(0.0, np.float32), "t": np.array(True)}, [x, np.ones(x.shape, bool)], 12)
+for opset in (7, 8, 9, 14, 15):
+    parts = [f32(3, low=0.5), f32(3), f32(3), f32(3, low=0.5)]
+    case(f"batchnorm_{opset}", "BatchNormalization", dict(zip(("x", "s", "b", "m", "v"), [x] + parts)),
+         ((d - column(parts[2])) / np.sqrt(column(parts[3]) + 1e-5) * column(parts[0]) + column(parts[1])).astype(np.float32), opset)
+picture = f32(1, 2, 3, 4)
+case("upsample_7", "Upsample", {"x": picture}, picture.repeat(2, 2).repeat(3, 3), 7, scales=[1.0, 1.0, 2.0, 3.0])
+both("upsample_9", "Upsample", {"x": picture, "scales": np.array([1, 1, 2, 3], np.float32)}, picture.repeat(2, 2).repeat(3, 3), 9, ["scales"])
+both("resize_10", "Resize", {"x": picture, "scales": np.array([1, 1, 2, 3], np.float32)}, picture.repeat(2, 2).repeat(3, 3), 10, ["scales"])
+both("resize_11_sizes", "Resize", {"x": picture, "roi": np.array([], np.float32), "scales": np.array([], np.float32), "sizes": np.array([1, 2, 6, 8], np.int64)},
+     linear(linear(picture.astype(np.float64), 2, 6), 3, 8).astype(np.float32), 11, ["roi", "scales", "sizes"], mode="linear")
+both("reshape_7", "Reshape", {"x": x, "shape": np.array([0, -1], np.int64)}, x.reshape(2, 12), 7, ["shape"])
+both("expand_8", "Expand", {"x": x[:, :1], "shape": np.array([3, 1], np.int64)}, np.array(np.broadcast_to(x[:, :1], (2, 3, 4))), 8, ["shape"])
+both("constantofshape_9", "ConstantOfShape", {"shape": np.array([2, 3], np.int64)}, np.full((2, 3), 7, np.int64), 9, ["shape"], value=np.array([7], np.int64))
+case("flatten_9", "Flatten", {"x": x}, x.reshape(6, 4), 9, axis=2)
+case("flatten_11_negative", "Flatten", {"x": x}, x.reshape(6, 4), 11, axis=-1)
+case("argmax_12_last", "ArgMax", {"x": np.array([[1, 3, 3], [2, 2, 1]], np.float32)}, np.array([[2], [1]], np.int64), 12, axis=1, select_last_index=1)
+case("argmin_11", "ArgMin", {"x": x}, x.argmin(1).astype(np.int64), 11, axis=1, keepdims=0)
+case("isinf_10", "IsInf", {"x": np.array([1, np.inf, -np.inf, np.nan], np.float32)}, np.array([False, True, False, False]), 10, detect_negative=0)
+case("round_11", "Round", {"x": np.array([0.5, 1.5, 2.5, -0.5, -1.5], np.float32)}, np.array([0, 2, 2, -0.0, -2], np.float32), 11)
+case("prelu_9", "PRelu", {"x": x, "slope": params[1][:1].reshape(1, 1, 1)}, np.where(x < 0, x * params[1][0], x).astype(np.float32), 9)
+case("mod_10_floats", "Mod", {"a": x, "b": np.float32([0.75])}, np.fmod(x, np.float32(0.75)), 10, fmod=1)
+
+# ---- products ----
+for ta in (0, 1):
+    for tb in (0, 1):
+        a, b, c = f32(5, 7), f32(7, 6), f32(6)
+        y = 0.5 * (a.astype(np.float64) @ b.astype(np.float64)) + 2 * c.astype(np.float64)
+        both(f"gemm_13_{ta}{tb}", "Gemm", {"a": np.ascontiguousarray(a.T) if ta else a, "b": np.ascontiguousarray(b.T) if tb else b, "c": c}, y.astype(np.float32), 13, ["b", "c"],
+             transA=ta, transB=tb, alpha=0.5, beta=2.0)
+for name, sa, sb in (("vectors", (7,), (7,)), ("row", (7,), (2, 7, 3)), ("column", (2, 3, 7), (7,)), ("batched", (2, 1, 5, 7), (3, 7, 40)), ("one_row", (1, 300), (300, 70)), ("wide", (65, 129), (129, 97))):
+    a, b = f32(*sa), f32(*sb)
+    both(f"matmul_13_{name}", "MatMul", {"a": a, "b": b}, np.asarray(np.matmul(a.astype(np.float64), b.astype(np.float64)), np.float32), 13, ["b"])
+
+
+def convolve_transposed(x, w, stride, pad, extra=(0, 0), group=1):
+    """Every input pixel lays the kernel down, scaled; the border is cut off."""
+    n, c, h, wd = x.shape
+    kh, kw = w.shape[2:]
+    mg = w.shape[1]
+    y = np.zeros((n, mg * group, stride[0] * (h - 1) + kh + extra[0], stride[1] * (wd - 1) + kw + extra[1]))
+    for ch in range(c):
+        g = ch // (c // group)
+        for i in range(h):
+            for j in range(wd):
+                y[:, g * mg:(g + 1) * mg, i * stride[0]:i * stride[0] + kh, j * stride[1]:j * stride[1] + kw] += x[:, ch, i, j][:, None, None, None].astype(np.float64) * w[ch]
+    return y[:, :, pad[0]:y.shape[2] - pad[2], pad[1]:y.shape[3] - pad[3]]
+
+
+for name, ws, stride, pad, extra, group in (("plain", (4, 5, 3, 3), (1, 1), (0, 0, 0, 0), (0, 0), 1), ("strided", (4, 5, 3, 2), (2, 3), (1, 0, 1, 1), (0, 0), 1),
+                                            ("padded_out", (4, 5, 3, 3), (2, 2), (1, 1, 1, 1), (1, 1), 1), ("grouped", (4, 3, 2, 2), (2, 2), (0, 0, 0, 0), (0, 0), 2)):
+    a, w = f32(2, 4, 5, 6), f32(*ws)
+    both(f"convtranspose_{name}", "ConvTranspose", {"x": a, "w": w}, convolve_transposed(a, w, stride, pad, extra, group).astype(np.float32), 11, ["w"],
+         strides=list(stride), pads=list(pad), output_padding=list(extra), group=group)
+a, s, b = f32(2, 3, 5, 4), f32(3), f32(3)
+w = a.astype(np.float64)
+case("instancenorm_6", "InstanceNormalization", {"x": a, "s": s, "b": b},
+     ((w - w.mean((2, 3), keepdims=True)) / np.sqrt(w.var((2, 3), keepdims=True) + 1e-5) * s[:, None, None] + b[:, None, None]).astype(np.float32), 7)
+
+# ---- NaN and infinity go where the standard's formulas send them ----
+odd = np.array([np.nan, np.inf, -np.inf, 0.0, -0.0, 1.0, -1.0], np.float32)
+with np.errstate(all="ignore"):
+    for op, f in (("Relu", lambda v: np.where(v < 0, 0, v)), ("Abs", np.abs), ("Exp", np.exp), ("Sqrt", np.sqrt), ("Tanh", np.tanh), ("Floor", np.floor), ("Neg", np.negative),
+                  ("Sigmoid", lambda v: 1 / (1 + np.exp(-v))), ("Sign", np.sign), ("Reciprocal", lambda v: 1 / v), ("Erf", erf)):
+        case(f"odd_{op.lower()}", op, {"x": odd}, np.asarray(f(odd.astype(np.float64)), np.float32), 13)
+    case("odd_log", "Log", {"x": odd}, np.log(odd.astype(np.float64)).astype(np.float32), 13)
+    case("odd_add", "Add", {"a": odd, "b": odd[::-1].copy()}, odd + odd[::-1], 14)
+    case("odd_mul", "Mul", {"a": odd, "b": odd[::-1].copy()}, odd * odd[::-1], 14)
+    case("odd_div", "Div", {"a": odd, "b": odd[::-1].copy()}, odd / odd[::-1], 14)
+    case("odd_max", "Max", {"a": odd, "b": odd[::-1].copy()}, np.maximum(odd, odd[::-1]), 13)
+    case("odd_min", "Min", {"a": odd, "b": odd[::-1].copy()}, np.minimum(odd, odd[::-1]), 13)
+    case("odd_less", "Less", {"a": odd, "b": odd[::-1].copy()}, odd < odd[::-1], 13)
+    case("odd_isnan", "IsNaN", {"x": odd}, np.isnan(odd), 13)
+    rows = np.stack([odd, np.float32([1, 2, 3, 4, 5, 6, 7])])
+    case("odd_reducemax", "ReduceMax", {"x": rows}, np.array([[np.nan], [7]], np.float32), 13, axes=[1])
+    case("odd_reducesum", "ReduceSum", {"x": rows, "a": np.array([1], np.int64)}, np.array([[np.nan], [28]], np.float32), 13)
+    case("odd_matmul", "MatMul", {"a": np.float32([[np.inf, 1], [np.nan, 0], [1, 2]]), "b": np.float32([[1, 0], [1, 1]])}, np.float32([[np.inf, np.nan], [np.nan, np.nan], [3, 2]]), 13)
 
 print(f"{count} cases written")
