@@ -46,7 +46,7 @@ std::string Node::text(std::string_view key, std::string_view otherwise) const {
 
 std::vector<int64_t> Node::integers(std::string_view key, std::vector<int64_t> otherwise) const {
   const auto* v = find<std::vector<int64_t>>(key);
-  return v ? *v : std::move(otherwise);
+  return v ? *v : otherwise;
 }
 
 ValueId Graph::add_value(Value value) {

@@ -12,12 +12,10 @@
 #include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
+#include "kernels/math.inl.hpp"
+
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
-namespace hn = hwy::HWY_NAMESPACE;
-
-using F32 = hn::ScalableTag<float>;
-using VF = hn::Vec<F32>;
 
 // Register tile: rows x (vectors of columns). Accumulators, the B vectors and one broadcast must fit the registers.
 #if HWY_TARGET == HWY_AVX3
@@ -183,11 +181,7 @@ void ragged(Micro kernel, int rows, const float* const* pointers, int64_t taps, 
 
 void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
-  const RunTape run_tape_here = e.tape ? run_tape(HWY_TARGET == HWY_AVX3   ? Isa::avx512
-                                                  : HWY_TARGET == HWY_AVX2 ? Isa::avx2
-                                                  : HWY_TARGET == HWY_SSE4 ? Isa::sse4
-                                                                           : Isa::scalar)
-                                       : nullptr;
+  const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;
   // K blocks: several whole taps, or a part of one long run.
   const int64_t parts = g.run > g.k_block ? (g.run + g.k_block - 1) / g.k_block : 1;

@@ -11,12 +11,20 @@
 
 #include <limits>
 
+#include "kernels/isa.hpp"
+
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
 namespace hn = hwy::HWY_NAMESPACE;
 using F32 = hn::ScalableTag<float>;
 using VF = hn::Vec<F32>;
+
+// The instruction set this copy of the file is compiled for.
+inline constexpr Isa kHere = HWY_TARGET == HWY_AVX3   ? Isa::avx512
+                             : HWY_TARGET == HWY_AVX2 ? Isa::avx2
+                             : HWY_TARGET == HWY_SSE4 ? Isa::sse4
+                                                      : Isa::scalar;
 
 // max and min in which NaN of either side comes through, as the plain path has it. The hardware's give their second operand
 // when either is NaN; the scalar target's do not.

@@ -72,11 +72,7 @@ void run(const PlaneArguments& g) {
   const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d, lanes = hn::Lanes(F32());
   const float* sources[kMaxPlaneTaps];
   int32_t taps[kMaxPlaneTaps];
-  const RunTape run_tape_here = g.epilogue.tape ? run_tape(HWY_TARGET == HWY_AVX3   ? Isa::avx512
-                                                           : HWY_TARGET == HWY_AVX2 ? Isa::avx2
-                                                           : HWY_TARGET == HWY_SSE4 ? Isa::sse4
-                                                                                    : Isa::scalar)
-                                                : nullptr;
+  const RunTape run_tape_here = g.epilogue.tape ? run_tape(kHere) : nullptr;
   for (int64_t row = g.row_begin; row < g.row_end; ++row) {
     const int64_t in_image = row % volume;
     const float* base = w.base + row / volume * w.image_stride;

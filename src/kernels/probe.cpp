@@ -8,15 +8,14 @@
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
 
+#include "kernels/math.inl.hpp"
+
 #if HWY_ARCH_X86
 #include <immintrin.h>
 #endif
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
-namespace hn = hwy::HWY_NAMESPACE;
-using F32 = hn::ScalableTag<float>;
-using VF = hn::Vec<F32>;
 
 double BurnHere(int64_t rounds, float* sink) {
   const F32 d;
