@@ -13,8 +13,10 @@ std::shared_ptr<std::byte> allocate_aligned(size_t bytes) {
   constexpr size_t kHuge = size_t{2} << 20;
   if (bytes > (size_t{1} << 62)) fail(Category::resource, "cannot allocate {} bytes: the size is absurd", bytes);
   const size_t alignment = bytes >= kHuge ? kHuge : kAlignment;
-  void* block = std::aligned_alloc(alignment, round_up(bytes + kAlignment, kAlignment));
-  if (!block) fail(Category::resource, "cannot allocate {} MiB: out of memory", bytes >> 20);
+  // posix_memalign: unlike aligned_alloc it takes sizes that are no multiple of the alignment.
+  void* block = nullptr;
+  if (posix_memalign(&block, alignment, bytes + kAlignment) != 0)
+    fail(Category::resource, "cannot allocate {} MiB: out of memory", bytes >> 20);
   // Whole huge pages only: a last one that is mostly empty would still be resident in full.
   if (bytes >= kHuge) madvise(block, bytes / kHuge * kHuge, MADV_HUGEPAGE);
   return {static_cast<std::byte*>(block), [](std::byte* p) { std::free(p); }};
