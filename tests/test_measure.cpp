@@ -15,6 +15,8 @@ TEST_CASE("this machine is described") {
   CHECK(m.isas.front() == "scalar");
 }
 
+// Instrumented code runs at no limit of the machine.
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
 TEST_CASE("the probe: wider instruction sets are faster, more threads never much slower") {
   const auto isas = machine_info().isas;
   const double scalar = measure_fma_peak("scalar", 1, 0.03), best = measure_fma_peak(isas.back(), 1, 0.03);
@@ -29,6 +31,8 @@ TEST_CASE("the probe: small working sets read faster than memory") {
   CHECK(dram > 0.1);
   CHECK(l1 > dram);
 }
+
+#endif
 
 TEST_CASE("interleaving reports the ratio of medians' rounds") {
   const auto wait = [](int us) {
@@ -53,7 +57,7 @@ TEST_CASE("bench counts what it did") {
   BenchOptions o;
   o.warmup_seconds = 0.01;
   o.min_seconds = 0.1;
-  o.max_seconds = 0.5;
+  o.max_seconds = 60;  // only the slowest machine gets there before it has its runs
   const BenchResult r = bench(p, 1, inputs, o);
   CHECK(r.latency.runs >= o.min_runs);
   CHECK(r.latency.min <= r.latency.median);

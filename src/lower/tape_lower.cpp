@@ -374,6 +374,7 @@ BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout 
       if (!strides) {  // its layout is not the output's: bring it there
         at = l.place(s.value, layout);
         strides = matrix_strides(operand, at.layout, shape, layout);
+        if (!strides) fail(Category::internal, "an epilogue operand of {} does not lie along {}", to_string(operand), to_string(shape));
       }
       b.places.push_back(at);
       b.row_strides.push_back(strides->first);
