@@ -1,58 +1,35 @@
 // The command-line tool, driven as a process.
-#include <sys/wait.h>
-
-#include <nlohmann/json.hpp>
-
-#include "support.hpp"
+#include "tool.hpp"
 
 using namespace test;
-using Json = nlohmann::json;
-
-namespace {
-
-struct Result {
-  int code;
-  std::string out, err;
-};
-
-Result lathe_tool(const std::string& arguments) {
-  Folder f;
-  const std::string out = (f.path / "out").string(), err = (f.path / "err").string();
-  const int status = std::system((std::string(LATHE_TOOL) + " " + arguments + " >" + out + " 2>" + err + " </dev/null").c_str());
-  return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, slurp(out), slurp(err)};
-}
-
-const std::string kGrain = (kDemo / "grain/grain.onnx").string();
-
-}  // namespace
 
 TEST_CASE("help teaches and versions are told") {
-  const Result help = lathe_tool("--help");
+  const Result help = tool("--help");
   CHECK(help.code == 0);
   CHECK(has(help.out, "lathe inspect grain.onnx"));
   CHECK(has(help.out, "Exit codes"));
   for (const char* command : {"machine", "inspect", "run", "parity", "bench"}) {
-    const Result r = lathe_tool(std::string(command) + " --help");
+    const Result r = tool(std::string(command) + " --help");
     CHECK(r.code == 0);
     CHECK(has(r.out, "--json"));
   }
-  CHECK(lathe_tool("--version").code == 0);
+  CHECK(tool("--version").code == 0);
 }
 
 TEST_CASE("machine") {
-  const Result r = lathe_tool("machine --no-measure --json -");
+  const Result r = tool("machine --no-measure --json -");
   REQUIRE(r.code == 0);
   const Json j = Json::parse(r.out);
   CHECK(j["usable_cores"] >= 1);
   CHECK(j["instruction_sets"][0] == "scalar");
-  const Result people = lathe_tool("machine --threads 1");
+  const Result people = tool("machine --threads 1");
   CHECK(people.code == 0);
   CHECK(has(people.out, "GFLOP/s"));
   CHECK(has(people.out, "read DRAM"));
 }
 
 TEST_CASE("inspect") {
-  const Result r = lathe_tool("inspect " + kGrain + " --json -");
+  const Result r = tool("inspect " + kGrain + " --json -");
   REQUIRE(r.code == 0);
   const Json j = Json::parse(r.out);
   CHECK(j["inputs"][0]["name"] == "image");
@@ -61,7 +38,7 @@ TEST_CASE("inspect") {
   CHECK(j["parameters"] > 300000);
   CHECK(j["flops"] > 3e7);
   CHECK(j["faults"].empty());
-  const Result s = lathe_tool("inspect " + kGrain + " --steps --batch 4");
+  const Result s = tool("inspect " + kGrain + " --steps --batch 4");
   CHECK(s.code == 0);
   CHECK(has(s.out, "fold normalisation: 12 changes"));
   CHECK(has(s.out, "bias + residual + relu"));
@@ -76,20 +53,20 @@ TEST_CASE("inspect lists every unknown op with its count") {
     if (n.op == "Flatten") n.op = "Jiggle";
   }
   save(g, f.path / "odd.onnx");
-  const Result r = lathe_tool("inspect " + (f.path / "odd.onnx").string());
+  const Result r = tool("inspect " + (f.path / "odd.onnx").string());
   CHECK(r.code == 3);
   CHECK(has(r.out, "Jiggle (1 node), Wobble (9 nodes)"));
-  const Result run = lathe_tool("run " + (f.path / "odd.onnx").string() + " --seed 1");
+  const Result run = tool("run " + (f.path / "odd.onnx").string() + " --seed 1");
   CHECK(run.code == 3);
   CHECK(has(run.err, "2 ops are not known at opset 17"));
 }
 
 TEST_CASE("run on pictures: labels, accuracy") {
-  const Result one = lathe_tool("run " + kGrain + " --image " + (kDemo / "grain/test/board_001.png").string() + " --json -");
+  const Result one = tool("run " + kGrain + " --image " + (kDemo / "grain/test/board_001.png").string() + " --json -");
   REQUIRE(one.code == 0);
   CHECK(Json::parse(one.out)["results"][0]["top"][0]["label"] == "beech");
-  const Result all = lathe_tool("run " + kGrain + " --image " + (kDemo / "grain/test").string() + " --truth " +
-                                (kDemo / "grain/truth.csv").string() + " --json -");
+  const Result all = tool("run " + kGrain + " --image " + (kDemo / "grain/test").string() + " --truth " +
+                          (kDemo / "grain/truth.csv").string() + " --json -");
   REQUIRE(all.code == 0);
   const Json j = Json::parse(all.out);
   CHECK(j["accuracy"]["judged"] == 240);
@@ -104,43 +81,43 @@ TEST_CASE("run on arrays and random data, results saved") {
   write_npz(f.path / "x.npz", {{"image", x}});
   write_tensor_pb(f.path / "x.pb", {"image", x});
   for (const std::string& input : {"image=" + dir + "/x.npy", dir + "/x.npy", dir + "/x.npz", dir + "/x.pb"}) {
-    const Result r = lathe_tool("run " + kGrain + " --input " + input + " --save " + dir + "/out");
+    const Result r = tool("run " + kGrain + " --input " + input + " --save " + dir + "/out");
     INFO(r.err);
     REQUIRE(r.code == 0);
     CHECK(read_npy(f.path / "out/species.npy").shape() == Shape{2, 6});
   }
-  CHECK(lathe_tool("run " + kGrain + " --input " + dir + "/x.npz --save " + dir + "/out --save-as npz").code == 0);
+  CHECK(tool("run " + kGrain + " --input " + dir + "/x.npz --save " + dir + "/out --save-as npz").code == 0);
   CHECK(read_npz(f.path / "out/outputs.npz")[0].name == "species");
-  CHECK(lathe_tool("run " + kGrain + " --input " + dir + "/x.npz --save " + dir + "/out --save-as pb --output logits").code == 0);
+  CHECK(tool("run " + kGrain + " --input " + dir + "/x.npz --save " + dir + "/out --save-as pb --output logits").code == 0);
   CHECK(read_tensor_pb(f.path / "out/logits.pb").tensor.shape() == Shape{2, 6});
-  const Result seeded = lathe_tool("run " + kGrain + " --seed 3 --shape image=3,3,64,64 --json -");
+  const Result seeded = tool("run " + kGrain + " --seed 3 --shape image=3,3,64,64 --json -");
   REQUIRE(seeded.code == 0);
   CHECK(Json::parse(seeded.out)["outputs"]["species"]["shape"][0] == 3);
-  CHECK(lathe_tool("run " + kGrain + " --seed 3 --dim batch=2 --isa scalar --threads 2").code == 0);
+  CHECK(tool("run " + kGrain + " --seed 3 --dim batch=2 --isa scalar --threads 2").code == 0);
 }
 
 TEST_CASE("parity: references, plain, failure, suite") {
   Folder f;
-  CHECK(lathe_tool("parity " + kGrain).code == 0);
-  CHECK(lathe_tool("parity " + kGrain + " --against-plain --batch 2").code == 0);
-  const Result strict = lathe_tool("parity " + kGrain + " --absolute 0 --relative 0");
+  CHECK(tool("parity " + kGrain).code == 0);
+  CHECK(tool("parity " + kGrain + " --against-plain --batch 2").code == 0);
+  const Result strict = tool("parity " + kGrain + " --absolute 0 --relative 0");
   CHECK(strict.code == 1);
   CHECK(has(strict.out, "DIFFERS"));
   CHECK(has(strict.out, "PARITY FAILED"));
   const std::string ref = (kDemo / "grain/reference_").string();
-  CHECK(lathe_tool("parity " + kGrain + " --npz-inputs " + ref + "inputs.npz --npz-outputs " + ref + "outputs.npz").code == 0);
+  CHECK(tool("parity " + kGrain + " --npz-inputs " + ref + "inputs.npz --npz-outputs " + ref + "outputs.npz").code == 0);
   // A suite of one good folder and one whose reference is wrong.
   fs::create_directories(f.path / "a");
   fs::copy(kDemo / "grain/grain.onnx", f.path / "a/model.onnx");
   fs::copy(kDemo / "grain/test_data_set_0", f.path / "a/test_data_set_0", fs::copy_options::recursive);
-  Result r = lathe_tool("parity --suite " + f.path.string());
+  Result r = tool("parity --suite " + f.path.string());
   CHECK(r.code == 0);
   CHECK(has(r.out, "1 passed, 0 failed, 0 skipped"));
   fs::copy(f.path / "a", f.path / "b", fs::copy_options::recursive);
   NamedTensor wrong = read_tensor_pb(f.path / "b/test_data_set_0/output_0.pb");
   wrong.tensor.as<float>()[1] += 0.5f;
   write_tensor_pb(f.path / "b/test_data_set_0/output_0.pb", wrong);
-  r = lathe_tool("parity --suite " + f.path.string());
+  r = tool("parity --suite " + f.path.string());
   CHECK(r.code == 1);
   CHECK(has(r.out, "FAILED   b: test_data_set_0 [plain]: output 'species'"));
   CHECK(has(r.out, "1 passed, 1 failed, 0 skipped"));
@@ -149,17 +126,17 @@ TEST_CASE("parity: references, plain, failure, suite") {
 TEST_CASE("bench") {
   Folder f;
   const std::string file = (f.path / "b.json").string();
-  const Result r = lathe_tool("bench " + kGrain + " --seconds 0.1 --warmup 0.02 --threads 1 --json " + file);
+  const Result r = tool("bench " + kGrain + " --seconds 0.1 --warmup 0.02 --threads 1 --json " + file);
   REQUIRE(r.code == 0);
   CHECK(has(r.out, "share of peak"));
   const Json j = Json::parse(slurp(file));
   for (const char* key : {"min", "mean", "median", "p90", "p99", "max", "standard_deviation"}) CHECK(j["latency_seconds"][key] > 0);
   CHECK(j["share_of_peak"] > 0);
   CHECK(j["items_per_second"] > 0);
-  const Result lanes = lathe_tool("bench " + kGrain + " --seconds 0.1 --warmup 0.02 --threads 1 --lanes 2 --batch 2 --json -");
+  const Result lanes = tool("bench " + kGrain + " --seconds 0.1 --warmup 0.02 --threads 1 --lanes 2 --batch 2 --json -");
   REQUIRE(lanes.code == 0);
   CHECK(Json::parse(lanes.out)["items_per_run"] == 2);
-  const Result versus = lathe_tool("bench " + kGrain + " --versus-unfused --rounds 5 --json -");
+  const Result versus = tool("bench " + kGrain + " --versus-unfused --rounds 5 --json -");
   REQUIRE(versus.code == 0);
   CHECK(Json::parse(versus.out)["ratio"] > 0);
 }
@@ -207,7 +184,7 @@ TEST_CASE("bad input: one sentence and the right exit code") {
       {"parity", 2, "MODEL is missing"},
   };
   for (const Bad& b : cases) {
-    const Result r = lathe_tool(b.arguments);
+    const Result r = tool(b.arguments);
     INFO(b.arguments);
     INFO(r.err);
     CHECK(r.code == b.code);

@@ -1,26 +1,9 @@
 // The tool's options in depth: what they change, and that every output comes as a table and as JSON.
-#include <sys/wait.h>
-
-#include <nlohmann/json.hpp>
-
-#include "support.hpp"
+#include "tool.hpp"
 
 using namespace test;
-using Json = nlohmann::json;
 
 namespace {
-
-struct Result {
-  int code;
-  std::string out, err;
-};
-
-Result tool(const std::string& arguments) {
-  Folder f;
-  const std::string out = (f.path / "out").string(), err = (f.path / "err").string();
-  const int status = std::system((std::string(LATHE_TOOL) + " " + arguments + " >" + out + " 2>" + err + " </dev/null").c_str());
-  return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, slurp(out), slurp(err)};
-}
 
 Json json_of(const std::string& arguments) {
   const Result r = tool(arguments + " --json -");
@@ -29,8 +12,6 @@ Json json_of(const std::string& arguments) {
   REQUIRE(r.code == 0);
   return Json::parse(r.out);
 }
-
-const std::string kGrain = (kDemo / "grain/grain.onnx").string();
 
 // A model with two inputs of open sizes and two outputs.
 void two_inputs(const fs::path& path) {

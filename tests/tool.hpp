@@ -1,0 +1,28 @@
+// Runs the command-line tool as a process.
+#pragma once
+
+#include <sys/wait.h>
+
+#include <nlohmann/json.hpp>
+
+#include "support.hpp"
+
+namespace test {
+
+using Json = nlohmann::json;
+
+struct Result {
+  int code;
+  std::string out, err;
+};
+
+inline Result tool(const std::string& arguments) {
+  Folder f;
+  const std::string out = (f.path / "out").string(), err = (f.path / "err").string();
+  const int status = std::system((std::string(LATHE_TOOL) + " " + arguments + " >" + out + " 2>" + err + " </dev/null").c_str());
+  return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, slurp(out), slurp(err)};
+}
+
+inline const std::string kGrain = (kDemo / "grain/grain.onnx").string();
+
+}  // namespace test
