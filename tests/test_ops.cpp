@@ -53,6 +53,18 @@ TEST_CASE("integer arithmetic wraps, truncates and refuses to divide by zero") {
   CHECK(values<int64_t>(run("Pow", {ints({3, -2}), ints({4, 3})})[0]) == Ints{81, -8});
 }
 
+TEST_CASE("unsigned integers: sign, absolute value and relu over their whole range") {
+  const Tensor u8 = Tensor::from<uint8_t>({3}, {0, 5, 255});
+  CHECK(values<uint8_t>(run("Sign", {u8})[0]) == std::vector<uint8_t>{0, 1, 1});
+  CHECK(identical(run("Abs", {u8})[0], u8));
+  Tensor u64(DType::u64, {2});
+  u64.as<uint64_t>()[0] = 7;
+  u64.as<uint64_t>()[1] = ~uint64_t{0};
+  CHECK(values<uint64_t>(run("Sign", {u64})[0]) == std::vector<uint64_t>{1, 1});
+  CHECK(identical(run("Abs", {u64})[0], u64));
+  CHECK(values<int64_t>(run("Sign", {ints({-9, 0, 4})})[0]) == Ints{-1, 0, 1});
+}
+
 TEST_CASE("NaN comes through min, max, relu and clip") {
   const Tensor x = floats({3}, {NAN, 1, 2}), y = floats({3}, {1, NAN, 0});
   for (const char* op : {"Max", "Min"}) {

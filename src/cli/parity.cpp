@@ -135,7 +135,7 @@ Command add_parity(CLI::App& app) {
     }
     if (o->model.model.empty()) throw UsageError("MODEL is missing (or --suite DIR); see 'lathe parity --help'");
     if (o->inputs.empty() != o->outputs.empty()) throw UsageError("--npz-inputs and --npz-outputs go together");
-    const Graph graph = load(o->model.model, o->model.load_options());
+    Graph graph = load(o->model.model, o->model.load_options());
     CompileOptions options = o->model.compile_options(graph);
     std::vector<CaseResult> results;
     if (o->against_plain) {
@@ -154,7 +154,7 @@ Command add_parity(CLI::App& app) {
     }
     // Cases bring their own shapes: leave the batch open unless it was asked for.
     if (o->model.batch == 0 && o->model.dims.empty()) options.dims.clear();
-    Lane lane(compile(graph, options), o->model.threads);
+    Lane lane(compile(std::move(graph), options), o->model.threads);
     std::vector<Case> cases;
     if (!o->inputs.empty()) cases.push_back(read_npz_case(o->inputs, o->outputs));
     else cases = read_cases(o->cases.empty() ? fs::path(o->model.model).parent_path() : fs::path(o->cases));

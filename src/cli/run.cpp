@@ -261,7 +261,7 @@ int run_images(const Options& o, const Program& program, Lane& lane) {
   return kGood;
 }
 
-int run_tensors(const Options& o, const Graph& graph, CompileOptions compile_options, Graph&& owned) {
+int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
   // Shapes come from the arrays, where they are given.
   std::map<std::string, Tensor> given;
   std::vector<std::string> names;
@@ -304,7 +304,7 @@ int run_tensors(const Options& o, const Graph& graph, CompileOptions compile_opt
       throw UsageError(fmt::format("no value for input {}; give --input NAME=FILE, --image FILE, or --seed N for random data",
                                    fmt::join(missing, ", ")));
   }
-  const Program program = compile(std::move(owned), compile_options);
+  const Program program = compile(std::move(graph), compile_options);
   std::vector<Tensor> inputs;
   if (random) {
     std::vector<Shape> shapes;
@@ -374,10 +374,7 @@ Command add_run(CLI::App& app) {
   return [o] {
     Graph graph = load(o->model.model, o->model.load_options());
     CompileOptions options = o->model.compile_options(graph);
-    if (o->images.empty()) {
-      const Graph names = graph;
-      return run_tensors(*o, names, options, std::move(graph));
-    }
+    if (o->images.empty()) return run_tensors(*o, std::move(graph), options);
     if (!o->inputs.empty()) throw UsageError("--image and --input do not go together");
     // The size asked for binds the open height and width.
     const Program program = compile(std::move(graph), options);

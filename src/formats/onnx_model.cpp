@@ -12,6 +12,7 @@
 #include "formats/files.hpp"
 #include "formats/onnx_tensor.hpp"
 #include "lathe/op.hpp"
+#include "tensor/numbers.hpp"
 
 namespace lathe {
 namespace {
@@ -47,7 +48,7 @@ struct Reader {
       return;
     }
     const auto& t = type.tensor_type();
-    value.dtype = dtype_from_wire(t.elem_type());
+    value.dtype = dtype_of_number(t.elem_type());
     if (value.dtype == DType::undefined && t.elem_type() != 0) {
       fault(Category::unsupported, fmt::format("value '{}'", value.name), "element type number {} is not known", t.elem_type());
     }
@@ -254,7 +255,7 @@ struct Writer {
     }
     if (v.dtype == DType::undefined) return;
     auto* t = type.mutable_tensor_type();
-    t->set_elem_type(dtype_to_wire(v.dtype));
+    t->set_elem_type(number_of_dtype(v.dtype));
     if (!v.dims) return;
     auto* shape = t->mutable_shape();
     for (const Dim& d : *v.dims) {
@@ -347,7 +348,7 @@ struct Writer {
 
   void write_external(const Tensor& t, const std::string& name, wire::TensorProto& p) {
     for (int64_t d : t.shape()) p.add_dims(d);
-    p.set_data_type(dtype_to_wire(t.dtype()));
+    p.set_data_type(number_of_dtype(t.dtype()));
     p.set_name(name);
     p.set_data_location(1);
     external->resize((external->size() + 4095) / 4096 * 4096);  // page aligned, so that a reader can map it

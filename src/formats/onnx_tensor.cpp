@@ -11,16 +11,11 @@
 #include "base/fail.hpp"
 #include "base/memory.hpp"
 #include "formats/files.hpp"
+#include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe {
 namespace {
-
-constexpr DType kWireTypes[] = {
-    DType::undefined, DType::f32,      DType::u8,         DType::i8,     DType::u16,        DType::i16, DType::i32, DType::i64,
-    DType::string,    DType::boolean,  DType::f16,        DType::f64,    DType::u32,        DType::u64, DType::c64, DType::c128,
-    DType::bf16,      DType::f8e4m3fn, DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4,  DType::i4,  DType::f4e2m1,
-};
 
 int64_t parse_integer(const std::string& text, const std::string& where, const char* key) {
   int64_t value = -1;
@@ -130,19 +125,8 @@ void copy_typed(const wire::TensorProto& proto, Tensor& out, const std::string& 
 
 }  // namespace
 
-DType dtype_from_wire(int number) {
-  return number >= 0 && number < static_cast<int>(std::size(kWireTypes)) ? kWireTypes[number] : DType::undefined;
-}
-
-int dtype_to_wire(DType dtype) {
-  for (int i = 0; i < static_cast<int>(std::size(kWireTypes)); ++i) {
-    if (kWireTypes[i] == dtype) return i;
-  }
-  return 0;
-}
-
 Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const std::string& where) {
-  const DType dtype = dtype_from_wire(proto.data_type());
+  const DType dtype = dtype_of_number(proto.data_type());
   if (dtype == DType::undefined) fail(Category::unsupported, "{}: element type number {} is not known", where, proto.data_type());
   if (proto.has_segment()) fail(Category::unsupported, "{}: tensors in segments are not supported", where);
   Shape shape(proto.dims().begin(), proto.dims().end());
@@ -184,7 +168,7 @@ Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const 
 
 void tensor_to_wire(const Tensor& tensor, const std::string& name, wire::TensorProto& proto) {
   for (int64_t d : tensor.shape()) proto.add_dims(d);
-  proto.set_data_type(dtype_to_wire(tensor.dtype()));
+  proto.set_data_type(number_of_dtype(tensor.dtype()));
   if (!name.empty()) proto.set_name(name);
   if (tensor.dtype() == DType::string) {
     for (const std::string& s : tensor.as<std::string>()) proto.add_string_data(s);

@@ -8,10 +8,6 @@
 
 namespace lathe {
 
-// The standard's numbers for element types. from_wire: undefined for numbers not known.
-DType dtype_from_wire(int number);
-int dtype_to_wire(DType dtype);
-
 // Where external data may come from.
 struct DataFolder {
   std::filesystem::path folder;

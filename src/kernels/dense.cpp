@@ -43,6 +43,15 @@ struct Finish {
   float low, high;
 };
 
+Finish finish_at(const DenseEpilogue& e, int64_t row, int64_t column) {
+  return {e.bias ? e.bias + column : nullptr,
+          e.residual ? e.residual + row * e.residual_stride + column : nullptr,
+          e.residual_stride,
+          e.clamp,
+          e.low,
+          e.high};
+}
+
 // One tile: R rows x one panel. rows[tap * R + r] is where row r's run of the tap starts.
 template <int R>
 HWY_NOINLINE void micro(const float* const* HWY_RESTRICT rows, int64_t taps, int64_t run, const float* HWY_RESTRICT b,
@@ -196,12 +205,7 @@ void DenseHere(const DenseArguments& g) {
       const float* none[kRows] = {};
       for (int64_t p = g.panel_begin; p < g.panel_end; ++p) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
-        const Finish f{e.bias ? e.bias + column : nullptr,
-                       e.residual ? e.residual + r * e.residual_stride + column : nullptr,
-                       e.residual_stride,
-                       e.clamp,
-                       e.low,
-                       e.high};
+        const Finish f = finish_at(e, r, column);
         ragged(kMicro[1], 1, none, 0, 0, nullptr, g.c + r * g.ldc + column, g.ldc, false, &f, columns);
         if (e.tape) apply_tape(g, run_tape_here, r, 1, column, columns);
       }
@@ -228,12 +232,7 @@ void DenseHere(const DenseArguments& g) {
             const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
             const float* b = g.b + (p * k + k_at) * kWidth;
             float* c = g.c + row * g.ldc + column;
-            const Finish f{e.bias ? e.bias + column : nullptr,
-                           e.residual ? e.residual + row * e.residual_stride + column : nullptr,
-                           e.residual_stride,
-                           e.clamp,
-                           e.low,
-                           e.high};
+            const Finish f = finish_at(e, row, column);
             if (columns == kWidth) kernel(pointers, taps, run, b, c, g.ldc, !first, last ? &f : nullptr);
             else ragged(kernel, height, pointers, taps, run, b, c, g.ldc, !first, last ? &f : nullptr, columns);
           }

@@ -63,6 +63,19 @@ bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean; }
 
 bool constant_here(const Graph& g, ValueId v) { return v != kAbsent && g.values[v].constant && g.values[v].constant->data() != nullptr; }
 
+// Low and high of a Clip whose bounds are attributes or constants; nothing when one is made at run time.
+std::optional<std::pair<float, float>> clip_bounds(const Graph& g, const Node& n) {
+  constexpr float kInfinity = std::numeric_limits<float>::infinity();
+  if (n.inputs.size() == 1) return std::pair{n.real("min", -kInfinity), n.real("max", kInfinity)};
+  std::pair<float, float> bounds{-kInfinity, kInfinity};
+  for (size_t i = 1; i < n.inputs.size(); ++i) {
+    if (n.inputs[i] == kAbsent) continue;
+    if (!constant_here(g, n.inputs[i])) return std::nullopt;
+    (i == 1 ? bounds.first : bounds.second) = static_cast<float>(widen<double>(*g.values[n.inputs[i]].constant).at(0));
+  }
+  return bounds;
+}
+
 }  // namespace
 
 bool tapeable(const Graph& g, const Node& n) {
@@ -213,21 +226,10 @@ class TapeMaker {
   };
 
   int clip(const Node& n) {
-    float low = -std::numeric_limits<float>::infinity(), high = -low;
     int x = source(n.inputs[0]);
-    if (n.inputs.size() == 1) {
-      return put(TapeOp::clip, x, -1, -1, n.real("min", low), n.real("max", high));
-    }
-    const auto bound = [&](size_t i) { return i < n.inputs.size() ? n.inputs[i] : kAbsent; };
-    bool moving = false;
-    for (size_t i = 1; i <= 2; ++i) {
-      if (bound(i) == kAbsent) continue;
-      if (!constant_here(graph_, bound(i))) moving = true;
-      else (i == 1 ? low : high) = static_cast<float>(widen<double>(*graph_.values[bound(i)].constant).at(0));
-    }
-    if (!moving) return put(TapeOp::clip, x, -1, -1, low, high);
-    if (bound(1) != kAbsent) x = put(TapeOp::max, x, source(bound(1)));
-    if (bound(2) != kAbsent) x = put(TapeOp::min, x, source(bound(2)));
+    if (const auto bounds = clip_bounds(graph_, n)) return put(TapeOp::clip, x, -1, -1, bounds->first, bounds->second);
+    if (n.inputs[1] != kAbsent) x = put(TapeOp::max, x, source(n.inputs[1]));
+    if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) x = put(TapeOp::min, x, source(n.inputs[2]));
     return x;
   }
 
@@ -314,21 +316,11 @@ std::optional<Epilogue> split_epilogue(const Graph& g, const Group& group, int c
         break;
       }
     } else if ((n.op == "Relu" || n.op == "Clip") && n.inputs[0] == head) {
-      if (n.op == "Clip" && n.inputs.size() > 1) {
-        bool constant = true;
-        for (size_t i = 1; i < n.inputs.size(); ++i) constant = constant && (n.inputs[i] == kAbsent || constant_here(g, n.inputs[i]));
-        if (!constant) break;
-      }
+      const auto bounds = n.op == "Relu" ? std::optional(std::pair{0.0f, std::numeric_limits<float>::infinity()}) : clip_bounds(g, n);
+      if (!bounds) break;
       e.clamp = true;
-      e.low = n.op == "Relu"         ? 0.0f
-              : n.inputs.size() == 1 ? n.real("min", -std::numeric_limits<float>::infinity())
-                                     : -std::numeric_limits<float>::infinity();
-      e.high = n.op == "Relu"         ? std::numeric_limits<float>::infinity()
-               : n.inputs.size() == 1 ? n.real("max", std::numeric_limits<float>::infinity())
-                                      : std::numeric_limits<float>::infinity();
-      for (size_t i = 1; i < n.inputs.size() && n.op == "Clip"; ++i) {
-        if (n.inputs[i] != kAbsent) (i == 1 ? e.low : e.high) = static_cast<float>(widen<double>(*g.values[n.inputs[i]].constant).at(0));
-      }
+      e.low = bounds->first;
+      e.high = bounds->second;
       say(n.op == "Relu" ? "relu" : "clip");
       head = n.outputs[0];
       ++next;

@@ -6,6 +6,7 @@
 #include <limits>
 
 #include "ops/support.hpp"
+#include "tensor/numbers.hpp"
 
 namespace lathe::ops {
 namespace {
@@ -45,11 +46,10 @@ OpDef unary_numeric(std::string name, int since, double (*f)(double), int64_t (*
         const Tensor& x = c.in(0);
         if (is_float(x.dtype())) return {map_float(x, f)};
         auto v = widen<int64_t>(x);
-        if (is_signed_int(x.dtype())) {
-          for (int64_t& e : v) e = g(e);
-        } else {
-          for (int64_t& e : v) e = static_cast<int64_t>(g(1) >= 0 ? static_cast<uint64_t>(e) : -static_cast<uint64_t>(e));
-        }
+        // Values of u64 beyond int64 look negative here; they are as large as the largest as far as g goes.
+        constexpr int64_t kMost = std::numeric_limits<int64_t>::max();
+        const bool beyond = x.dtype() == DType::u64;
+        for (int64_t& e : v) e = !beyond || e >= 0 ? g(e) : g(kMost) == kMost ? e : g(kMost);
         return {narrow<int64_t>(x.dtype(), x.shape(), v)};
       });
 }
@@ -511,16 +511,12 @@ void add_elementwise(std::vector<OpDef>& out) {
       },
       [clip](const EvalContext& c) { return clip(c.in(0), c.has(1) ? c.in(1) : Tensor(), c.has(2) ? c.in(2) : Tensor()); }));
 
-  // The attribute holds the standard's number of the element type.
-  static constexpr DType kNumbers[] = {DType::undefined,  DType::f32,    DType::u8,         DType::i8,      DType::u16,  DType::i16,
-                                       DType::i32,        DType::i64,    DType::string,     DType::boolean, DType::f16,  DType::f64,
-                                       DType::u32,        DType::u64,    DType::c64,        DType::c128,    DType::bf16, DType::f8e4m3fn,
-                                       DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4,      DType::i4,   DType::f4e2m1};
   const auto target = [](const Node& n) {
-    const int64_t to = n.integer("to", 0);
-    if (to <= 0 || to >= static_cast<int64_t>(std::size(kNumbers))) fail(Category::type, "attribute 'to' is {}, not an element type", to);
-    if (is_complex(kNumbers[to])) fail(Category::type, "cannot cast to {}", to_string(kNumbers[to]));
-    return kNumbers[to];
+    const int64_t number = n.integer("to", 0);
+    const DType to = dtype_of_number(number);
+    if (to == DType::undefined) fail(Category::type, "attribute 'to' is {}, not an element type", number);
+    if (is_complex(to)) fail(Category::type, "cannot cast to {}", to_string(to));
+    return to;
   };
   out.push_back(def(
       "Cast", 6, 1, 1, Trait::elementwise, [target](InferContext& c) { c.set(0, target(c.node()), c.dims(0)); },

@@ -88,7 +88,7 @@ Report fold_constants(Graph& graph, int64_t limit_bytes) {
 Report remove_identities(Graph& graph) {
   Report report{"remove identities", {}};
   std::vector<bool> gone(graph.nodes.size(), false);
-  std::vector<std::vector<int>> readers = graph.consumers();
+  const auto readers = graph.consumers();  // of masks: what is removed below does not read them
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
     Node& node = graph.nodes[n];
     if (!node.domain.empty() || node.inputs.empty() || node.outputs.empty() || node.inputs[0] == kAbsent || node.outputs[0] == kAbsent)
@@ -116,7 +116,6 @@ Report remove_identities(Graph& graph) {
     report.changes.push_back(fmt::format("{} removed", label(graph, node)));
     gone[n] = true;
     replace(graph, node.outputs[0], node.inputs[0]);
-    readers = graph.consumers();
   }
   erase_nodes(graph, gone);
   return report;
