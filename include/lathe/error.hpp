@@ -17,6 +17,7 @@ struct Fault {
   Category category = Category::internal;
   std::string where;
   std::string what;
+  bool fatal = true;  // false: worth knowing, but the model runs
 };
 
 // Thrown by every function of the library that can fail. what() holds all faults, one a line.

@@ -20,6 +20,10 @@ struct LoadOptions {
 // (all unknown ops, with counts), shape, type, value; every fault found in one go.
 Graph load(const std::filesystem::path& path, const LoadOptions& options = {});
 
+// Everything that is wrong with a model file, or worth knowing about it, in one pass: what the reader met and what examine() finds.
+// Nothing is thrown; a file that cannot be read at all is one fault.
+std::vector<Fault> examine_file(const std::filesystem::path& path, const LoadOptions& options = {});
+
 struct SaveOptions {
   // Initializers of at least this many bytes go to one file beside the model (its name + ".data"). 0: none, unless the
   // model would pass the 2 GiB that a protobuf file can hold.
@@ -34,8 +38,8 @@ struct NamedTensor {
   Tensor tensor;
 };
 
-// One tensor in the standard's protobuf form.
-NamedTensor read_tensor_pb(const std::filesystem::path& path);
+// One tensor in the standard's protobuf form; with a type that is not a tensor: a sequence, optional or map of them.
+NamedTensor read_tensor_pb(const std::filesystem::path& path, const Type& type = {});
 void write_tensor_pb(const std::filesystem::path& path, const NamedTensor& tensor);
 
 Tensor read_npy(const std::filesystem::path& path);

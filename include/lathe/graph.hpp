@@ -37,7 +37,26 @@ std::string to_string(const Dims& dims);  // "batch x 3 x 64 x 64"
 // The concrete shape, when every dim is known.
 std::optional<Shape> known_shape(const std::optional<Dims>& dims);
 
+// A type that is more than one tensor: sequence, optional, map, sparse tensor; or a tensor inside one of them.
+struct Type {
+  enum class Kind { tensor, sequence, optional, map, sparse };
+  Kind kind = Kind::tensor;
+  DType dtype = DType::undefined;  // tensor, sparse: of the elements; map: of the keys
+  std::optional<Dims> dims;        // tensor, sparse
+  std::vector<Type> inner;         // sequence, optional: of the items; map: of the values
+  bool operator==(const Type&) const = default;
+};
+std::string to_string(const Type& type);  // "sequence of f32 3 x ?"
+
 class Graph;
+
+// A tensor stored by its non-zero elements: values[i] stands at indices[i] (a linear index, or a row of one index a dim).
+struct SparseTensor {
+  Tensor values, indices;
+  Shape shape;
+};
+// Throws Error (shape, value) when indices leave the shape or repeat, resource when it is too large to be dense.
+Tensor dense(const SparseTensor& sparse);
 
 // Bytes of an attribute kind that the Graph does not interpret, kept so that writing gives them back.
 struct Opaque {
@@ -48,9 +67,16 @@ struct Opaque {
 
 struct Attribute {
   using Data = std::variant<std::monostate, int64_t, float, std::string, Tensor, std::shared_ptr<Graph>, std::vector<int64_t>,
-                            std::vector<float>, std::vector<std::string>, std::vector<Tensor>, std::vector<std::shared_ptr<Graph>>, Opaque>;
+                            std::vector<float>, std::vector<std::string>, std::vector<Tensor>, std::vector<std::shared_ptr<Graph>>, SparseTensor, Type, Opaque>;
   Data data;
   std::string reference;  // name of the enclosing function's attribute, when this one refers to it
+};
+
+// A value that a node's subgraphs read from the scope the node stands in, and the name they know it by.
+struct Capture {
+  ValueId value = kAbsent;
+  std::string name;
+  bool operator==(const Capture&) const = default;
 };
 
 struct Node {
@@ -58,9 +84,14 @@ struct Node {
   std::string domain;  // "" is the standard's default domain
   std::string name;
   std::string doc;
+  std::string overload;  // of a model-local function
   std::vector<ValueId> inputs;
   std::vector<ValueId> outputs;
   std::map<std::string, Attribute> attributes;
+  std::vector<Capture> captures;  // made by resolve_captures
+  int64_t version = 0;            // of the node's domain, when it differs from what the graph imports (a function's own); 0: the graph's
+  std::string module;             // path of the model-local functions it came from, "encoder/layer_0"; "" when it is the graph's own
+  std::map<std::string, std::string> metadata;
   std::vector<std::string> merged;  // labels of nodes that passes folded into this one; not written to files
 
   template <typename T>
@@ -72,6 +103,17 @@ struct Node {
   float real(std::string_view key, float otherwise) const;
   std::string text(std::string_view key, std::string_view otherwise) const;
   std::vector<int64_t> integers(std::string_view key, std::vector<int64_t> otherwise = {}) const;
+  // Calls f with each subgraph among the attributes.
+  template <typename F>
+  void each_subgraph(F&& f) const {
+    for (const auto& [key, attribute] : attributes) {
+      if (const auto* sub = std::get_if<std::shared_ptr<Graph>>(&attribute.data)) f(*sub);
+      if (const auto* list = std::get_if<std::vector<std::shared_ptr<Graph>>>(&attribute.data)) {
+        for (const auto& g : *list) f(g);
+      }
+    }
+  }
+  bool has_subgraphs() const;
 };
 
 struct Value {
@@ -80,13 +122,19 @@ struct Value {
   std::optional<Dims> dims;        // nothing: not even the rank is known
   std::optional<Tensor> constant;  // initializer, or the result of folding
   std::string doc;
-  std::string other_type;  // type that is not a tensor (sequence, optional, map), as the standard encodes it
+  std::shared_ptr<const Type> composite;  // a sequence, optional or map: its type; dtype and dims are unknown then
 };
+
+Type type_of(const Value& value);
+// Sets dtype and dims, or composite.
+void set_type(Value& value, Type type);
 
 // A model-local function: nodes in a scope of their own, called by (domain, name).
 struct Function {
   std::string name, domain, doc;
-  std::vector<std::string> attributes;  // names a caller may or must set
+  std::vector<std::string> attributes;         // names a caller must set
+  std::map<std::string, Attribute> defaults;   // names a caller may set, with what holds otherwise
+  std::string overload;
   std::shared_ptr<Graph> body;          // its opsets are the function's own imports
 };
 
@@ -109,13 +157,33 @@ class Graph {
   ValueId find_value(std::string_view name) const;
   // The version of the domain this graph imports; 0 when it imports none.
   int64_t opset(std::string_view domain) const;
+  // The version that holds for a node: its own, or what the graph imports for its domain.
+  int64_t version_of(const Node& node) const { return node.version > 0 ? node.version : opset(node.domain); }
   // Index of the node that makes each value, -1 for inputs and constants.
   std::vector<int> producers() const;
-  // Indices of the nodes that read each value (in order, a node twice if it reads it twice). Does not count graph outputs.
+  // Indices of the nodes that read each value, as input or in a subgraph (in order, a node twice if it reads it twice). Does not
+  // count graph outputs.
   std::vector<std::vector<int>> consumers() const;
   // Sorts nodes topologically (stable). Throws Error (value) naming the nodes on a cycle.
   void sort();
 };
+
+// Fills Node::captures of every node with subgraphs, inside out, and hands the opsets down. Subgraphs name outer values; from here on
+// ids decide, and names are put right again by settle_names.
+void resolve_captures(Graph& graph);
+// Values without a source of their own in this (sub)graph that it reads: what it takes from around it.
+std::vector<ValueId> free_values(const Graph& graph);
+// Makes the names inside subgraphs agree with the names of the values they capture (before writing).
+void settle_names(Graph& graph);
+// A copy that shares tensors but no subgraph.
+std::shared_ptr<Graph> deep_copy(const Graph& graph);
+
+// The model-local function a node calls, or null.
+const Function* find_function(const Graph& graph, const Node& node);
+// Replaces every call of a model-local function by its nodes (also inside subgraphs), with names "call/inner", the call path in
+// Node::module and the function's own opset versions. Throws Error (value) when functions call one another in a circle, or the result
+// would have more than `most` nodes.
+void inline_functions(Graph& graph, int64_t most = 2'000'000);
 
 // The same model: names, types, nodes, attributes, tensors and metadata, whatever the ids are.
 bool equal(const Graph& a, const Graph& b);

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <span>
 
 #include "lathe/graph.hpp"
@@ -22,11 +23,16 @@ class InferContext {
   DType dtype(int input) const;  // undefined: absent or not known
   const std::optional<Dims>& dims(int input) const;
   int rank(int input) const;                // -1: not known
+  // Of any kind; a tensor of undefined dtype when nothing is known.
+  Type type(int input) const;
   const Tensor* constant(int input) const;  // the input's value when it is known while compiling, else null
   // Constant integer input, or nothing when it is not known while compiling.
   std::optional<std::vector<int64_t>> integers(int input) const;
 
   void set(int output, DType dtype, std::optional<Dims> dims);
+  void set_type(int output, Type type);
+  // Types of a subgraph's outputs when its inputs have these types. Throws Error with every fault found inside.
+  std::vector<Type> infer_body(std::string_view attribute, std::span<const Type> inputs) const;
   // Throws Error of the category, naming the node.
   [[noreturn]] void fail(Category category, const std::string& what) const;
   void require(bool condition, Category category, const std::string& what) const {
@@ -36,6 +42,7 @@ class InferContext {
   struct Result {
     DType dtype = DType::undefined;
     std::optional<Dims> dims;
+    std::optional<Type> composite;
   };
   const std::vector<Result>& results() const { return results_; }
 
@@ -52,9 +59,82 @@ struct EvalContext {
   int version;
   std::span<const Tensor> inputs;
   int output_count;
+  std::span<const Tensor> captures = {};  // values of node.captures, in order
 
   bool has(size_t i) const { return i < inputs.size() && !inputs[i].empty(); }
   const Tensor& in(size_t i) const { return inputs[i]; }
+};
+
+// A subgraph of the node under evaluation, ready to be run any number of times.
+class Body {
+ public:
+  // Throws Error (value) when the attribute holds no graph.
+  Body(const EvalContext& context, std::string_view attribute);
+  ~Body();
+  // Throws Error: value (number of inputs), resource (nested deeper than the limit), or what its nodes throw.
+  std::vector<Tensor> run(std::span<const Tensor> inputs);
+  size_t input_count() const;
+  size_t output_count() const;
+
+ private:
+  struct Impl;
+  std::unique_ptr<Impl> impl_;
+};
+
+// What evaluation may use. Limits hold for one run, its subgraphs included.
+struct EvalLimits {
+  int64_t elements = int64_t{1} << 28;  // of one result
+  int64_t trips = int64_t{1} << 24;     // of all Loop and Scan bodies together
+  int depth = 32;                       // of bodies inside bodies
+  void (*pulse)(void*) = nullptr;       // called between nodes and trips; throws to stop
+  void* pulse_context = nullptr;
+};
+
+// Puts limits in force on this thread for its lifetime.
+class LimitScope {
+ public:
+  explicit LimitScope(const EvalLimits& limits);
+  ~LimitScope();
+  LimitScope(const LimitScope&) = delete;
+  LimitScope& operator=(const LimitScope&) = delete;
+
+ private:
+  const EvalLimits* before_;
+  int64_t trips_before_;
+};
+// Counts one trip of a loop against the limit in force. Throws Error (resource).
+void count_trip();
+
+// ---- fast kernels of your own ----
+
+struct TensorView {
+  DType dtype = DType::undefined;
+  const Shape* shape = nullptr;
+  void* data = nullptr;  // null: left out
+};
+
+// What a fast kernel sees while running: nothing here allocates.
+class KernelContext {
+ public:
+  std::span<const TensorView> inputs, outputs;
+  virtual ~KernelContext() = default;
+  virtual int threads() const = 0;
+  // Calls f(context, task) for every task in [0, tasks), on the lane's threads; returns when all are done.
+  virtual void parallel(int64_t tasks, void (*f)(void* context, int64_t task), void* context) = 0;
+  template <typename F>
+  void each(int64_t tasks, F&& f) {
+    parallel(
+        tasks, [](void* c, int64_t task) { (*static_cast<std::remove_reference_t<F>*>(c))(task); }, &f);
+  }
+};
+using FastKernel = std::function<void(KernelContext&)>;
+
+// What a kernel is made for: one node at known shapes. `inputs[i]` holds the value of a constant input, else null.
+struct KernelRequest {
+  const Node& node;
+  int version;
+  std::string_view isa;  // "scalar", "sse4", "avx2", "avx512"
+  std::span<const TensorView> inputs, outputs;
 };
 
 // How an op takes part in fusion.
@@ -68,9 +148,17 @@ struct OpDef {
   Trait trait = Trait::opaque;
   std::function<void(InferContext&)> infer;
   std::function<std::vector<Tensor>(const EvalContext&)> plain;
+  bool composites = false;  // takes sequences, optionals or maps; others get tensors only
+  bool pure = true;         // false: another result each time (random ops); never evaluated ahead of a run
+  // Attribute names with their kinds: i, f, s (one integer, float, string), t (tensor), g (graph), p (sparse tensor), y (type), capital
+  // letters for lists, and ! after a kind that must be there: "axis:i pads:I! mode:s". Nothing: not checked.
+  std::optional<std::string> attributes;
+  // Makes a fast kernel for compiled programs; may be absent, and may give none for shapes or dtypes it does not want.
+  std::function<FastKernel(const KernelRequest&)> fast;
 };
 
-// Adds a definition; replaces one with the same domain, name and since-version. Not safe while other threads compile.
+// Adds a definition; replaces one with the same domain, name and since-version. Not safe while other threads compile. Throws Error
+// (value) when name, infer or plain is missing.
 void register_op(OpDef def);
 // The definition in force at `version` of the domain (largest since <= version), or null.
 const OpDef* find_op(std::string_view domain, std::string_view name, int64_t version);
@@ -83,12 +171,21 @@ void infer(Graph& graph);
 
 // Evaluates the whole graph plainly, one node after another: slow, accurate, the oracle. `inputs` in the order of
 // graph.inputs. Throws Error naming the node.
-std::vector<Tensor> evaluate_plain(const Graph& graph, std::span<const Tensor> inputs);
-// One node.
-std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs);
+std::vector<Tensor> evaluate_plain(const Graph& graph, std::span<const Tensor> inputs, const EvalLimits& limits = {});
+// One node, under the limits in force. `captures`: values of node.captures. Calls of model-local functions must be written out before.
+std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs, std::span<const Tensor> captures = {});
 
-// A shape check of inputs, outputs, nodes, and definitions without evaluating: everything `infer` checks, plus
-// duplicate names, missing values, unknown ops (all listed with counts), unsupported opsets. Throws Error.
+// Everything that can be told about a model without evaluating it, in one pass: sources and names of values, order and cycles, opsets,
+// unknown ops (with counts), numbers of inputs and outputs, attributes, functions, subgraphs; then what `infer` finds in the nodes that
+// passed. Faults that are not fatal are warnings.
+std::vector<Fault> examine(const Graph& graph);
+// The same, keeping the types it infers in `graph`.
+std::vector<Fault> examine_and_infer(Graph& graph);
+// The part of it that needs no inference. Throws Error with the fatal faults.
 void check(const Graph& graph);
+
+// Loads a shared library of op definitions and calls its `extern "C" void lathe_register_ops()`, which calls register_op. The library
+// stays loaded. Throws Error (value) when it cannot be loaded or has no such function.
+void load_ops(const std::string& path);
 
 }  // namespace lathe

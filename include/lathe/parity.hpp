@@ -47,9 +47,9 @@ struct Case {
   std::vector<NamedTensor> inputs, outputs;
 };
 
-// Reads every test_data_set_N/ (input_K.pb, output_K.pb) beside the model, in order. Throws Error (unsupported) for values that are not
-// tensors.
-std::vector<Case> read_cases(const std::filesystem::path& folder);
+// Reads every test_data_set_N/ (input_K.pb, output_K.pb) in the folder, in order. The model says which of them are sequences, optionals
+// or maps; without it all are tensors. Throws Error (format).
+std::vector<Case> read_cases(const std::filesystem::path& folder, const Graph* model = nullptr);
 // A pair of npz files as one case.
 Case read_npz_case(const std::filesystem::path& inputs, const std::filesystem::path& outputs);
 

@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "lathe/graph.hpp"
+#include "lathe/op.hpp"
 
 namespace lathe {
 
@@ -25,14 +26,16 @@ struct CompileOptions {
   bool fuse = true;                       // false: one step a node, nothing folded into another
   bool plain = false;                     // every node by plain evaluation (the oracle)
   std::string isa{};                      // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
-  size_t arena_limit = 0;                 // bytes an edition's arena may take; 0: no limit
+  size_t arena_limit = 0;                 // bytes an edition's arena may take; 0: the machine's memory
   int editions = 8;                       // editions kept; the least recently used goes first
+  EvalLimits limits{};                    // of what is evaluated plainly: loops, subgraphs, sizes only known at run time
 };
 
 struct Port {  // an input or output
   std::string name;
   DType dtype = DType::undefined;
   std::optional<Dims> dims;
+  std::shared_ptr<const Type> composite;  // a sequence, optional or map: its type
 };
 
 struct PassReport {
@@ -113,7 +116,7 @@ class Outputs {
 };
 
 struct RunOptions {
-  std::stop_token stop{};             // cancels between steps: Error (cancelled)
+  std::stop_token stop{};             // cancels between steps, and between the nodes of subgraphs: Error (cancelled)
   std::chrono::nanoseconds limit{0};  // time a run may take; 0: none. Checked between steps
 };
 

@@ -1,9 +1,10 @@
-// A dense tensor: element type, shape, and shared or borrowed memory in row-major order.
+// A dense tensor: element type, shape, and shared or borrowed memory in row-major order; also sequences, optionals and maps of tensors.
 #pragma once
 
 #include <cstddef>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -18,6 +19,10 @@ using Shape = std::vector<int64_t>;
 int64_t element_count(std::span<const int64_t> shape);
 // "1x3x64x64"; "scalar" when empty.
 std::string to_string(std::span<const int64_t> shape);
+
+// What a Tensor object holds. All but `tensor` are composites: they have items, and no elements of their own.
+enum class Kind : uint8_t { tensor, sequence, optional, map };
+std::string_view to_string(Kind kind);
 
 // Copies share memory; clone() does not. Memory is aligned to 64 bytes when the tensor owns it.
 class Tensor {
@@ -37,7 +42,20 @@ class Tensor {
     return from<T>(std::move(shape), std::span<const T>(values.begin(), values.size()));
   }
 
-  bool empty() const { return dtype_ == DType::undefined; }
+  // Composites. An optional holds one item or none; a map holds a rank-1 tensor of keys (integers or strings) and a value for each:
+  // a tensor of as many rows. Throws Error (value) when keys and values differ in number.
+  static Tensor sequence(std::vector<Tensor> items);
+  static Tensor optional(std::optional<Tensor> item);
+  static Tensor map(Tensor keys, Tensor values);
+
+  // Nothing at all: neither a tensor nor a composite.
+  bool empty() const { return dtype_ == DType::undefined && kind_ == Kind::tensor; }
+  Kind kind() const { return kind_; }
+  bool composite() const { return kind_ != Kind::tensor; }
+  // Of a composite, in order (map: keys, values); none for a tensor.
+  std::span<const Tensor> items() const;
+  // Whether the memory is shared (kept alive by this object), not borrowed. Of a composite: of all its items.
+  bool owned() const;
   DType dtype() const { return dtype_; }
   const Shape& shape() const { return shape_; }
   int rank() const { return static_cast<int>(shape_.size()); }
@@ -66,6 +84,7 @@ class Tensor {
   void check(DType wanted) const;
 
   DType dtype_ = DType::undefined;
+  Kind kind_ = Kind::tensor;
   Shape shape_;
   int64_t count_ = 0;
   std::shared_ptr<const void> owner_;
@@ -80,7 +99,7 @@ extern template Tensor Tensor::from(Shape, std::span<const uint8_t>);
 extern template Tensor Tensor::from(Shape, std::span<const bool>);
 extern template Tensor Tensor::from(Shape, std::span<const std::string>);
 
-// Same dtype, shape and elements (bit for bit).
+// Same kind, dtype, shape and elements (bit for bit).
 bool identical(const Tensor& a, const Tensor& b);
 
 }  // namespace lathe

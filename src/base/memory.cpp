@@ -2,6 +2,7 @@
 
 #include <malloc.h>
 #include <sys/mman.h>
+#include <unistd.h>
 
 #include <cstdlib>
 
@@ -21,6 +22,8 @@ std::shared_ptr<std::byte> allocate_aligned(size_t bytes) {
   if (bytes >= kHuge) madvise(block, bytes / kHuge * kHuge, MADV_HUGEPAGE);
   return {static_cast<std::byte*>(block), [](std::byte* p) { std::free(p); }};
 }
+
+size_t physical_memory() { return static_cast<size_t>(::sysconf(_SC_PHYS_PAGES)) * static_cast<size_t>(::sysconf(_SC_PAGESIZE)); }
 
 void return_free_memory() {
 #if defined(__GLIBC__)

@@ -21,6 +21,9 @@ std::shared_ptr<std::byte> allocate_aligned(size_t bytes);
 // Gives freed memory back to the system: after compiling, the originals of packed weights are many large holes.
 void return_free_memory();
 
+// Bytes of memory the machine has.
+size_t physical_memory();
+
 inline std::optional<int64_t> checked_multiply(int64_t a, int64_t b) {
   int64_t out;
   if (__builtin_mul_overflow(a, b, &out)) return std::nullopt;

@@ -154,14 +154,14 @@ Command add_parity(CLI::App& app) {
     }
     // Cases bring their own shapes: leave the batch open unless it was asked for.
     if (o->model.batch == 0 && o->model.dims.empty()) options.dims.clear();
-    Lane lane(compile(std::move(graph), options), o->model.threads);
     std::vector<Case> cases;
     if (!o->inputs.empty()) cases.push_back(read_npz_case(o->inputs, o->outputs));
-    else cases = read_cases(o->cases.empty() ? fs::path(o->model.model).parent_path() : fs::path(o->cases));
+    else cases = read_cases(o->cases.empty() ? fs::path(o->model.model).parent_path() : fs::path(o->cases), &graph);
     if (cases.empty())
       throw Error(Category::value,
                   fmt::format("{}: holds no test_data_set_0; give --cases DIR, --npz-inputs and --npz-outputs, or --against-plain",
                               o->cases.empty() ? "the model's folder" : o->cases));
+    Lane lane(compile(std::move(graph), options), o->model.threads);
     for (const Case& c : cases) results.push_back(check_case(lane, c, o->tolerance()));
     return report(*o, results, "compiled against reference outputs");
   };

@@ -20,8 +20,8 @@ namespace {
 // The standard's numbers for attribute kinds.
 enum Kind { kFloat = 1, kInt, kString, kTensor, kGraph, kFloats, kInts, kStrings, kTensors, kGraphs, kSparse, kSparses, kType, kTypes };
 
-// Nesting of subgraphs that is still plausible; protobuf itself refuses more than 100 nested messages.
-constexpr int kMaxDepth = 24;
+// Nesting of subgraphs that is still plausible, and of messages (three a subgraph) that the parser follows.
+constexpr int kMaxDepth = 24, kMostMessages = 400;
 
 struct Reader {
   DataFolder data;
@@ -42,27 +42,48 @@ struct Reader {
     }
   }
 
-  void read_type(const wire::TypeProto& type, Value& value) {
-    if (!type.has_tensor_type()) {
-      if (type.ByteSizeLong() > 0) value.other_type = type.SerializeAsString();
-      return;
-    }
-    const auto& t = type.tensor_type();
-    value.dtype = dtype_of_number(t.elem_type());
-    if (value.dtype == DType::undefined && t.elem_type() != 0) {
-      fault(Category::unsupported, fmt::format("value '{}'", value.name), "element type number {} is not known", t.elem_type());
-    }
+  template <typename TensorType>
+  void read_elements(const TensorType& t, Type& type, const std::string& where) {
+    type.dtype = dtype_of_number(t.elem_type());
+    if (type.dtype == DType::undefined && t.elem_type() != 0) fault(Category::unsupported, where, "element type number {} is not known", t.elem_type());
     if (!t.has_shape()) return;
     Dims dims;
     for (const auto& d : t.shape().dim()) {
       if (d.has_dim_value() && d.dim_value() >= 0) dims.emplace_back(d.dim_value());
       else if (d.has_dim_param() && !d.dim_param().empty()) dims.emplace_back(d.dim_param());
-      else if (d.has_dim_value() && d.dim_value() < -1) {
-        fault(Category::shape, fmt::format("value '{}'", value.name), "dim {} is negative", d.dim_value());
+      else {
+        if (d.has_dim_value() && d.dim_value() < -1) fault(Category::shape, where, "dim {} is negative", d.dim_value());
         dims.emplace_back();
-      } else dims.emplace_back();
+      }
     }
-    value.dims = std::move(dims);
+    type.dims = std::move(dims);
+  }
+
+  Type read_type(const wire::TypeProto& proto, const std::string& where) {
+    Type type;
+    if (proto.has_tensor_type()) {
+      read_elements(proto.tensor_type(), type, where);
+    } else if (proto.has_sparse_tensor_type()) {
+      type.kind = Type::Kind::sparse;
+      read_elements(proto.sparse_tensor_type(), type, where);
+    } else if (proto.has_sequence_type()) {
+      type.kind = Type::Kind::sequence;
+      type.inner.push_back(read_type(proto.sequence_type().elem_type(), where));
+    } else if (proto.has_optional_type()) {
+      type.kind = Type::Kind::optional;
+      type.inner.push_back(read_type(proto.optional_type().elem_type(), where));
+    } else if (proto.has_map_type()) {
+      type.kind = Type::Kind::map;
+      type.dtype = dtype_of_number(proto.map_type().key_type());
+      type.inner.push_back(read_type(proto.map_type().value_type(), where));
+    }
+    return type;
+  }
+
+  void read_type(const wire::TypeProto& proto, Value& value) { set_type(value, read_type(proto, fmt::format("value '{}'", value.name))); }
+
+  SparseTensor sparse(wire::SparseTensorProto& p, const std::string& where) {
+    return {tensor(*p.mutable_values(), where + ", values"), tensor(*p.mutable_indices(), where + ", indices"), Shape(p.dims().begin(), p.dims().end())};
   }
 
   Attribute read_attribute(wire::AttributeProto& a, const std::string& where, int depth) {
@@ -105,9 +126,9 @@ struct Reader {
         out.data = std::move(list);
         break;
       }
-      case kSparse:
+      case kSparse: out.data = sparse(*a.mutable_sparse_tensor(), where + ", attribute '" + a.name() + "'"); break;
+      case kType: out.data = read_type(a.tp(), where + ", attribute '" + a.name() + "'"); break;
       case kSparses:
-      case kType:
       case kTypes: out.data = Opaque{kind, a.SerializeAsString()}; break;
       default: fault(Category::format, where, "attribute '{}' has unknown kind {}", a.name(), kind);
     }
@@ -125,8 +146,6 @@ struct Reader {
       }
       return it->second;
     };
-    std::unordered_map<ValueId, int> made;
-    for (ValueId v : graph.inputs) made[v] = -1;
     for (int n = 0; n < nodes.size(); ++n) {
       auto& p = nodes[n];
       Node node;
@@ -134,19 +153,20 @@ struct Reader {
       node.domain = p.domain() == "ai.onnx" ? "" : p.domain();
       node.name = p.name();
       node.doc = p.doc_string();
+      node.overload = p.overload();
+      for (const auto& m : p.metadata_props()) node.metadata[m.key()] = m.value();
       const std::string where =
           node.name.empty() ? fmt::format("node #{} ({})", n, node.op) : fmt::format("node '{}' ({})", node.name, node.op);
       if (node.op.empty()) fault(Category::format, where, "has no op");
       for (const auto& in : p.input()) node.inputs.push_back(in.empty() ? kAbsent : id_of(in));
       for (const auto& out : p.output()) {
         const ValueId v = out.empty() ? kAbsent : id_of(out);
-        if (v != kAbsent && (made.contains(v) || graph.values[v].constant)) {
-          fault(Category::value, where, "makes '{}', which is already made elsewhere; every value has one source", out);
-        }
-        if (v != kAbsent) made[v] = n;
         node.outputs.push_back(v);
       }
-      for (auto& a : *p.mutable_attribute()) node.attributes[a.name()] = read_attribute(a, where, depth);
+      for (auto& a : *p.mutable_attribute()) {
+        if (node.attributes.contains(a.name())) fault(Category::value, where, "attribute '{}' is given twice", a.name());
+        node.attributes[a.name()] = read_attribute(a, where, depth);
+      }
       graph.nodes.push_back(std::move(node));
     }
   }
@@ -191,8 +211,27 @@ struct Reader {
       v.dims = Dims(t.shape().begin(), t.shape().end());
       v.constant = std::move(t);
     }
-    if (p.sparse_initializer_size() > 0)
-      fault(Category::unsupported, "", "the model holds {} sparse initializers, which are not supported yet", p.sparse_initializer_size());
+    for (auto& init : *p.mutable_sparse_initializer()) {  // kept dense: kernels read dense memory
+      const std::string name = init.values().name(), where = fmt::format("sparse initializer '{}'", name);
+      const SparseTensor s = sparse(init, where);
+      if (s.values.empty() || s.indices.empty()) continue;
+      try {
+        Tensor t = dense(s);
+        const auto [it, fresh] = ids.try_emplace(name, static_cast<ValueId>(graph->values.size()));
+        if (fresh) {
+          Value v;
+          v.name = name;
+          graph->add_value(std::move(v));
+        }
+        Value& v = graph->values[it->second];
+        if (v.constant) fault(Category::value, where, "is given twice");
+        v.dtype = t.dtype();
+        v.dims = Dims(t.shape().begin(), t.shape().end());
+        v.constant = std::move(t);
+      } catch (const Error& e) {
+        for (Fault f : e.faults()) faults.push_back({f.category, where, f.what});
+      }
+    }
     read_nodes(*graph, *p.mutable_node(), ids, depth);
     const auto declare = [&](const wire::ValueInfoProto& info) {
       const auto it = ids.find(info.name());
@@ -226,7 +265,9 @@ struct Reader {
     f.name = p.name();
     f.domain = p.domain();
     f.doc = p.doc_string();
+    f.overload = p.overload();
     f.attributes.assign(p.attribute().begin(), p.attribute().end());
+    for (auto& a : *p.mutable_attribute_proto()) f.defaults[a.name()] = read_attribute(a, fmt::format("function '{}'", f.name), 1);
     f.body = std::make_shared<Graph>();
     f.body->ir_version = 0;
     std::unordered_map<std::string, ValueId> ids;
@@ -242,32 +283,48 @@ struct Reader {
       if (it == ids.end()) fault(Category::value, fmt::format("function '{}'", f.name), "its output '{}' is not made by any node", out);
       else f.body->outputs.push_back(it->second);
     }
+    for (const auto& info : p.value_info()) {
+      const auto it = ids.find(info.name());
+      if (it != ids.end()) read_type(info.type(), f.body->values[it->second]);
+    }
     for (const auto& o : p.opset_import()) f.body->opsets[o.domain() == "ai.onnx" ? "" : o.domain()] = o.version();
     return f;
   }
 };
 
 struct Writer {
-  static void write_type(const Value& v, wire::TypeProto& type) {
-    if (!v.other_type.empty()) {
-      type.ParseFromString(v.other_type);
-      return;
-    }
-    if (v.dtype == DType::undefined) return;
-    auto* t = type.mutable_tensor_type();
-    t->set_elem_type(number_of_dtype(v.dtype));
-    if (!v.dims) return;
-    auto* shape = t->mutable_shape();
-    for (const Dim& d : *v.dims) {
+  template <typename TensorType>
+  static void write_elements(const Type& type, TensorType& t) {
+    t.set_elem_type(number_of_dtype(type.dtype));
+    if (!type.dims) return;
+    auto* shape = t.mutable_shape();
+    for (const Dim& d : *type.dims) {
       auto* dim = shape->add_dim();
       if (d.known()) dim->set_dim_value(d.value);
       else if (!d.symbol.empty()) dim->set_dim_param(d.symbol);
     }
   }
 
+  static void write_type(const Type& type, wire::TypeProto& p) {
+    const auto inner = [&](wire::TypeProto* to) {
+      if (!type.inner.empty()) write_type(type.inner.front(), *to);
+    };
+    switch (type.kind) {
+      case Type::Kind::tensor:
+        if (type.dtype != DType::undefined) write_elements(type, *p.mutable_tensor_type());
+        break;
+      case Type::Kind::sparse: write_elements(type, *p.mutable_sparse_tensor_type()); break;
+      case Type::Kind::sequence: inner(p.mutable_sequence_type()->mutable_elem_type()); break;
+      case Type::Kind::optional: inner(p.mutable_optional_type()->mutable_elem_type()); break;
+      case Type::Kind::map:
+        p.mutable_map_type()->set_key_type(number_of_dtype(type.dtype));
+        inner(p.mutable_map_type()->mutable_value_type());
+    }
+  }
+
   static void write_info(const Value& v, wire::ValueInfoProto& info) {
     info.set_name(v.name);
-    write_type(v, *info.mutable_type());
+    write_type(type_of(v), *info.mutable_type());
     if (!v.doc.empty()) info.set_doc_string(v.doc);
   }
 
@@ -294,6 +351,8 @@ struct Writer {
         for (const auto& s : v) p.add_strings(s);
         p.set_type(kStrings);
       }
+      void operator()(const SparseTensor& v) { write_sparse(v, *p.mutable_sparse_tensor()), p.set_type(kSparse); }
+      void operator()(const Type& v) { write_type(v, *p.mutable_tp()), p.set_type(kType); }
       void operator()(const std::vector<Tensor>& v) {
         for (const auto& t : v) tensor_to_wire(t, "", *p.add_tensors());
         p.set_type(kTensors);
@@ -306,11 +365,23 @@ struct Writer {
     std::visit(put, a.data);
   }
 
+  static void write_sparse(const SparseTensor& s, wire::SparseTensorProto& p) {
+    tensor_to_wire(s.values, "", *p.mutable_values());
+    tensor_to_wire(s.indices, "", *p.mutable_indices());
+    for (int64_t d : s.shape) p.add_dims(d);
+  }
+
   void write_node(const Graph& g, const Node& node, wire::NodeProto& p) {
     p.set_op_type(node.op);
     if (!node.domain.empty()) p.set_domain(node.domain);
     if (!node.name.empty()) p.set_name(node.name);
     if (!node.doc.empty()) p.set_doc_string(node.doc);
+    if (!node.overload.empty()) p.set_overload(node.overload);
+    for (const auto& [key, value] : node.metadata) {
+      auto* m = p.add_metadata_props();
+      m->set_key(key);
+      m->set_value(value);
+    }
     for (ValueId v : node.inputs) p.add_input(v == kAbsent ? "" : g.values[v].name);
     for (ValueId v : node.outputs) p.add_output(v == kAbsent ? "" : g.values[v].name);
     for (const auto& [key, a] : node.attributes) write_attribute(key, a, *p.add_attribute());
@@ -341,7 +412,7 @@ struct Writer {
       listed[v] = true;
     }
     for (size_t v = 0; v < g.values.size(); ++v) {
-      if (listed[v] || (g.values[v].dtype == DType::undefined && g.values[v].other_type.empty())) continue;
+      if (listed[v] || (g.values[v].dtype == DType::undefined && !g.values[v].composite)) continue;
       write_info(g.values[v], *p.add_value_info());
     }
   }
@@ -368,9 +439,15 @@ struct Writer {
   std::string location;
 };
 
-}  // namespace
+// Tells orders of nodes apart: the first output of each.
+std::vector<std::string> node_order(const Graph& g) {
+  std::vector<std::string> out;
+  for (const Node& n : g.nodes) out.push_back(n.outputs.empty() || n.outputs[0] == kAbsent ? n.name : g.values[n.outputs[0]].name);
+  return out;
+}
 
-Graph load(const std::filesystem::path& path, const LoadOptions& options) {
+// With `notes`, faults of the model go there and what could be read is returned.
+Graph read_model(const std::filesystem::path& path, const LoadOptions& options, std::vector<Fault>* notes) {
   std::error_code ec;
   if (!std::filesystem::exists(path, ec)) fail(Category::format, "{}: no such file", path.string());
   if (std::filesystem::is_directory(path, ec)) fail(Category::format, "{}: is a folder, expected an ONNX file", path.string());
@@ -380,8 +457,11 @@ Graph load(const std::filesystem::path& path, const LoadOptions& options) {
     if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
     google::protobuf::io::FileInputStream stream(fd, 1 << 20);
     stream.SetCloseOnDelete(true);
-    if (!proto.ParseFromZeroCopyStream(&stream)) {
-      fail(Category::format, "{}: not an ONNX file, or cut short ({} bytes)", path.string(), std::filesystem::file_size(path, ec));
+    google::protobuf::io::CodedInputStream coded(&stream);
+    coded.SetRecursionLimit(kMostMessages);
+    if (!proto.ParseFromCodedStream(&coded) || !coded.ConsumedEntireMessage()) {
+      fail(Category::format, "{}: not an ONNX file, or cut short ({} bytes), or subgraphs are nested absurdly deep", path.string(),
+           std::filesystem::file_size(path, ec));
     }
   }
   if (!proto.has_graph()) fail(Category::format, "{}: not an ONNX file: it holds no graph", path.string());
@@ -407,20 +487,52 @@ Graph load(const std::filesystem::path& path, const LoadOptions& options) {
     for (Fault& f : faults) f.where = f.where.empty() ? path.string() : path.string() + ": " + f.where;
     return faults;
   };
-  if (!reader.faults.empty()) throw Error(prefix(std::move(reader.faults)));
+  // Everything that is wrong, in one go: with the file, with the order of nodes, with what they mean.
+  std::vector<Fault> faults = std::move(reader.faults);
+  resolve_captures(graph);
+  const std::vector<std::string> order = node_order(graph);
+  bool sorted = true;
   try {
     graph.sort();
-    if (!options.unchecked) {
-      check(graph);
-      infer(graph);
-    }
+    for (Function& f : graph.functions) f.body->sort();
+    if (order != node_order(graph))
+      faults.push_back({Category::value, "", "the nodes are not in the order they must run in; they were sorted", false});
   } catch (const Error& e) {
-    throw Error(prefix(e.faults()));
+    faults.insert(faults.end(), e.faults().begin(), e.faults().end());
+    sorted = false;
   }
+  if (!options.unchecked || notes) {
+    for (Fault& f : examine_and_infer(graph)) {
+      // On a cycle some node always reads what is not there yet: the cycle has been reported.
+      if (sorted || f.what.find("Graph::sort()") == std::string::npos) faults.push_back(std::move(f));
+    }
+  }
+  std::vector<Fault> fatal = faults;
+  std::erase_if(fatal, [](const Fault& f) { return !f.fatal; });
+  if (notes) *notes = std::move(faults);
+  else if (!fatal.empty()) throw Error(prefix(std::move(fatal)));
   return graph;
 }
 
-void save(const Graph& graph, const std::filesystem::path& path, const SaveOptions& options) {
+}  // namespace
+
+Graph load(const std::filesystem::path& path, const LoadOptions& options) { return read_model(path, options, nullptr); }
+
+std::vector<Fault> examine_file(const std::filesystem::path& path, const LoadOptions& options) {
+  std::vector<Fault> faults;
+  try {
+    read_model(path, options, &faults);
+  } catch (const Error& e) {
+    faults.insert(faults.end(), e.faults().begin(), e.faults().end());
+  }
+  return faults;
+}
+
+void save(const Graph& original, const std::filesystem::path& path, const SaveOptions& options) {
+  // Names inside subgraphs follow the values they capture; the copy shares all tensors.
+  const auto settled = deep_copy(original);
+  settle_names(*settled);
+  const Graph& graph = *settled;
   size_t bytes = 0;
   for (const Value& v : graph.values) {
     if (v.constant && v.constant->dtype() != DType::string) bytes += v.constant->byte_size();
@@ -454,7 +566,9 @@ void save(const Graph& graph, const std::filesystem::path& path, const SaveOptio
     p->set_name(f.name);
     p->set_domain(f.domain);
     if (!f.doc.empty()) p->set_doc_string(f.doc);
+    if (!f.overload.empty()) p->set_overload(f.overload);
     for (const auto& a : f.attributes) p->add_attribute(a);
+    for (const auto& [name, a] : f.defaults) writer.write_attribute(name, a, *p->add_attribute_proto());
     for (ValueId v : f.body->inputs) p->add_input(f.body->values[v].name);
     for (ValueId v : f.body->outputs) p->add_output(f.body->values[v].name);
     for (const Node& n : f.body->nodes) writer.write_node(*f.body, n, *p->add_node());

@@ -177,15 +177,121 @@ void tensor_to_wire(const Tensor& tensor, const std::string& name, wire::TensorP
   }
 }
 
-NamedTensor read_tensor_pb(const std::filesystem::path& path) {
-  wire::TensorProto proto;
-  if (!proto.ParseFromString(read_file(path)))
-    fail(Category::format, "{}: not a tensor in the standard's protobuf form, or cut short", path.string());
-  std::string name = proto.name();
-  return {std::move(name), tensor_from_wire(proto, {path.parent_path()}, path.string())};
+namespace {
+
+// Composites between messages and Tensors. The kind of an item follows from which field is filled.
+struct Composites {
+  DataFolder data;
+  std::string where;
+
+  Tensor from(wire::TensorProto& p) const { return tensor_from_wire(p, data, where); }
+  Tensor from(wire::SparseTensorProto& p) const {
+    return dense({from(*p.mutable_values()), from(*p.mutable_indices()), Shape(p.dims().begin(), p.dims().end())});
+  }
+  Tensor from(wire::SequenceProto& p) const {
+    std::vector<Tensor> items;
+    const auto add = [&](auto& list) {
+      for (auto& item : list) items.push_back(from(item));
+    };
+    add(*p.mutable_tensor_values());
+    add(*p.mutable_sparse_tensor_values());
+    add(*p.mutable_sequence_values());
+    add(*p.mutable_map_values());
+    add(*p.mutable_optional_values());
+    return Tensor::sequence(std::move(items));
+  }
+  Tensor from(wire::MapProto& p) const {
+    Tensor keys;
+    if (p.string_keys_size() > 0) {
+      const std::vector<std::string> names(p.string_keys().begin(), p.string_keys().end());
+      keys = Tensor::from<std::string>({p.string_keys_size()}, names);
+    } else {
+      const std::vector<int64_t> numbers(p.keys().begin(), p.keys().end());
+      keys = Tensor::from<int64_t>({p.keys_size()}, numbers);
+    }
+    return Tensor::map(std::move(keys), from(*p.mutable_values()));
+  }
+  Tensor from(wire::OptionalProto& p) const {
+    if (p.has_tensor_value()) return Tensor::optional(from(*p.mutable_tensor_value()));
+    if (p.has_sparse_tensor_value()) return Tensor::optional(from(*p.mutable_sparse_tensor_value()));
+    if (p.has_sequence_value()) return Tensor::optional(from(*p.mutable_sequence_value()));
+    if (p.has_map_value()) return Tensor::optional(from(*p.mutable_map_value()));
+    if (p.has_optional_value()) return Tensor::optional(from(*p.mutable_optional_value()));
+    return Tensor::optional(std::nullopt);
+  }
+
+  template <typename Proto>
+  NamedTensor read(const std::string& bytes) const {
+    Proto proto;
+    if (!proto.ParseFromString(bytes)) fail(Category::format, "{}: not a value in the standard's protobuf form, or cut short", where);
+    std::string name = proto.name();
+    return {std::move(name), from(proto)};
+  }
+};
+
+// Numbers of kinds of items in the standard's messages.
+int item_kind(const Tensor& t) { return t.kind() == Kind::tensor ? 1 : t.kind() == Kind::sequence ? 3 : t.kind() == Kind::map ? 4 : 5; }
+
+void to_wire(const Tensor& t, wire::SequenceProto& p);
+void to_wire(const Tensor& t, wire::OptionalProto& p);
+void to_wire(const Tensor& t, wire::MapProto& p) {
+  const Tensor& keys = t.items()[0];
+  p.set_key_type(number_of_dtype(keys.dtype()));
+  if (keys.dtype() == DType::string) {
+    for (const std::string& k : keys.as<std::string>()) p.add_string_keys(k);
+  } else {
+    for (int64_t k : integers(keys)) p.add_keys(k);
+  }
+  const Tensor& values = t.items()[1];
+  to_wire(values.kind() == Kind::sequence ? values : Tensor::sequence({values}), *p.mutable_values());
+}
+void to_wire(const Tensor& t, wire::SequenceProto& p) {
+  for (const Tensor& item : t.items()) {
+    p.set_elem_type(item_kind(item));
+    if (item.kind() == Kind::tensor) tensor_to_wire(item, "", *p.add_tensor_values());
+    else if (item.kind() == Kind::sequence) to_wire(item, *p.add_sequence_values());
+    else if (item.kind() == Kind::map) to_wire(item, *p.add_map_values());
+    else to_wire(item, *p.add_optional_values());
+  }
+}
+void to_wire(const Tensor& t, wire::OptionalProto& p) {
+  if (t.items().empty()) return;
+  const Tensor& item = t.items()[0];
+  p.set_elem_type(item_kind(item));
+  if (item.kind() == Kind::tensor) tensor_to_wire(item, "", *p.mutable_tensor_value());
+  else if (item.kind() == Kind::sequence) to_wire(item, *p.mutable_sequence_value());
+  else if (item.kind() == Kind::map) to_wire(item, *p.mutable_map_value());
+  else to_wire(item, *p.mutable_optional_value());
+}
+
+template <typename Proto>
+std::string composite_bytes(const NamedTensor& t) {
+  Proto proto;
+  proto.set_name(t.name);
+  to_wire(t.tensor, proto);
+  return proto.SerializeAsString();
+}
+
+}  // namespace
+
+NamedTensor read_tensor_pb(const std::filesystem::path& path, const Type& type) {
+  const Composites reader{{path.parent_path()}, path.string()};
+  const std::string bytes = read_file(path);
+  switch (type.kind) {
+    case Type::Kind::sequence: return reader.read<wire::SequenceProto>(bytes);
+    case Type::Kind::optional: return reader.read<wire::OptionalProto>(bytes);
+    case Type::Kind::map: return reader.read<wire::MapProto>(bytes);
+    default: return reader.read<wire::TensorProto>(bytes);
+  }
 }
 
 void write_tensor_pb(const std::filesystem::path& path, const NamedTensor& tensor) {
+  switch (tensor.tensor.kind()) {
+    case Kind::sequence: return write_file(path, composite_bytes<wire::SequenceProto>(tensor));
+    case Kind::optional: return write_file(path, composite_bytes<wire::OptionalProto>(tensor));
+    case Kind::map: return write_file(path, composite_bytes<wire::MapProto>(tensor));
+    default: break;
+  }
   wire::TensorProto proto;
   tensor_to_wire(tensor.tensor, tensor.name, proto);
   write_file(path, proto.SerializeAsString());

@@ -12,6 +12,7 @@
 #include "base/fail.hpp"
 #include "formats/files.hpp"
 #include "lathe/formats.hpp"
+#include "ops/vision.hpp"
 
 namespace lathe {
 namespace {
@@ -105,12 +106,23 @@ std::vector<Tap> bilinear_taps(int64_t from, int64_t to) {
 
 }  // namespace
 
-Tensor read_picture(const std::filesystem::path& path) {
-  const std::string bytes = read_file(path);
-  if (bytes.starts_with("\x89PNG")) return read_png(bytes, path.string());
-  if (bytes.starts_with("\xFF\xD8")) return read_jpeg(bytes, path.string());
-  fail(Category::format, "{}: not a picture this tool reads (PNG and JPEG are)", path.string());
+namespace {
+
+Tensor decode_picture(const std::string& bytes, const std::string& where) {
+  if (bytes.starts_with("\x89PNG")) return read_png(bytes, where);
+  if (bytes.starts_with("\xFF\xD8")) return read_jpeg(bytes, where);
+  fail(Category::format, "{}: not a picture this tool reads (PNG and JPEG are)", where);
 }
+
+// The op that decodes pictures lives in a room below; it gets its reader from here as soon as the library is loaded.
+[[maybe_unused]] const bool decoder_set = [] {
+  ops::set_picture_decoder([](std::string_view bytes) { return decode_picture(std::string(bytes), "the encoded stream"); });
+  return true;
+}();
+
+}  // namespace
+
+Tensor read_picture(const std::filesystem::path& path) { return decode_picture(read_file(path), path.string()); }
 
 Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
   const auto src = pixels.as<uint8_t>();

@@ -29,6 +29,44 @@ std::optional<Shape> known_shape(const std::optional<Dims>& dims) {
   return shape;
 }
 
+std::string to_string(const Type& type) {
+  const auto inside = [&] { return type.inner.empty() ? std::string("anything") : to_string(type.inner.front()); };
+  switch (type.kind) {
+    case Type::Kind::sequence: return "sequence of " + inside();
+    case Type::Kind::optional: return "optional " + inside();
+    case Type::Kind::map: return fmt::format("map of {} to {}", to_string(type.dtype), inside());
+    default:
+      return fmt::format("{}{}{}", type.kind == Type::Kind::sparse ? "sparse " : "", to_string(type.dtype),
+                         type.dims ? " " + to_string(*type.dims) : "");
+  }
+}
+
+Type type_of(const Value& value) {
+  if (value.composite) return *value.composite;
+  Type t;
+  t.dtype = value.dtype;
+  t.dims = value.dims;
+  return t;
+}
+
+void set_type(Value& value, Type type) {
+  if (type.kind == Type::Kind::tensor) {
+    value.dtype = type.dtype;
+    value.dims = std::move(type.dims);
+    value.composite = nullptr;
+  } else {
+    value.dtype = DType::undefined;
+    value.dims.reset();
+    value.composite = std::make_shared<const Type>(std::move(type));
+  }
+}
+
+bool Node::has_subgraphs() const {
+  bool any = false;
+  each_subgraph([&](const auto&) { any = true; });
+  return any;
+}
+
 int64_t Node::integer(std::string_view key, int64_t otherwise) const {
   const auto* v = find<int64_t>(key);
   return v ? *v : otherwise;
@@ -82,33 +120,12 @@ std::vector<std::vector<int>> Graph::consumers() const {
     for (ValueId v : nodes[n].inputs) {
       if (v != kAbsent) out[v].push_back(static_cast<int>(n));
     }
+    for (const Capture& c : nodes[n].captures) {
+      if (c.value != kAbsent) out[c.value].push_back(static_cast<int>(n));
+    }
   }
   return out;
 }
-
-namespace {
-
-// Names a subgraph reads from the scopes around it.
-void outer_names(const Graph& graph, std::vector<std::string>& out) {
-  const auto made = graph.producers();
-  const auto captured = [&](ValueId v) {
-    return v != kAbsent && made[v] < 0 && !graph.values[v].constant &&
-           std::find(graph.inputs.begin(), graph.inputs.end(), v) == graph.inputs.end();
-  };
-  for (const Node& node : graph.nodes) {
-    for (ValueId v : node.inputs) {
-      if (captured(v)) out.push_back(graph.values[v].name);
-    }
-    for (const auto& [key, attribute] : node.attributes) {
-      if (const auto* sub = std::get_if<std::shared_ptr<Graph>>(&attribute.data)) outer_names(**sub, out);
-    }
-  }
-  for (ValueId v : graph.outputs) {
-    if (captured(v)) out.push_back(graph.values[v].name);
-  }
-}
-
-}  // namespace
 
 void Graph::sort() {
   const auto made = producers();
@@ -116,13 +133,8 @@ void Graph::sort() {
   std::vector<int> waiting(nodes.size(), 0);
   for (size_t n = 0; n < nodes.size(); ++n) {
     std::vector<ValueId> reads = nodes[n].inputs;
-    for (const auto& [key, attribute] : nodes[n].attributes) {
-      if (const auto* sub = std::get_if<std::shared_ptr<Graph>>(&attribute.data)) {
-        std::vector<std::string> names;
-        outer_names(**sub, names);
-        for (const auto& name : names) reads.push_back(find_value(name));
-      }
-    }
+    for (const Capture& c : nodes[n].captures) reads.push_back(c.value);
+    nodes[n].each_subgraph([](const std::shared_ptr<Graph>& sub) { sub->sort(); });
     for (ValueId v : reads) {
       if (v == kAbsent || made[v] < 0) continue;
       readers[made[v]].push_back(static_cast<int>(n));
@@ -180,11 +192,19 @@ bool equal(const Attribute::Data& a, const Attribute::Data& b) {
         const T& y = std::get<T>(b);
         if constexpr (std::is_same_v<T, Tensor>) return identical(x, y);
         else if constexpr (std::is_same_v<T, std::shared_ptr<Graph>>) return equal_graphs(x, y);
+        else if constexpr (std::is_same_v<T, SparseTensor>)
+          return identical(x.values, y.values) && identical(x.indices, y.indices) && x.shape == y.shape;
         else if constexpr (std::is_same_v<T, std::vector<Tensor>>) return equal_lists(x, y, identical);
         else if constexpr (std::is_same_v<T, std::vector<std::shared_ptr<Graph>>>) return equal_lists(x, y, equal_graphs);
         else return x == y;
       },
       a);
+}
+
+bool equal_attributes(const std::map<std::string, Attribute>& a, const std::map<std::string, Attribute>& b) {
+  return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](const auto& x, const auto& y) {
+    return x.first == y.first && x.second.reference == y.second.reference && equal(x.second.data, y.second.data);
+  });
 }
 
 }  // namespace
@@ -208,23 +228,21 @@ bool equal(const Graph& a, const Graph& b) {
     const auto it = by_name.find(v.name);
     if (it == by_name.end()) return false;
     const Value& w = *it->second;
-    if (v.dtype != w.dtype || v.dims != w.dims || v.other_type != w.other_type || v.doc != w.doc ||
+    if (v.dtype != w.dtype || v.dims != w.dims || (v.composite == nullptr) != (w.composite == nullptr) || (v.composite && *v.composite != *w.composite) || v.doc != w.doc ||
         v.constant.has_value() != w.constant.has_value() || (v.constant && !identical(*v.constant, *w.constant))) {
       return false;
     }
   }
   const auto same_node = [&](const Node& x, const Node& y) {
-    if (x.op != y.op || x.domain != y.domain || x.name != y.name || x.doc != y.doc || names(a, x.inputs) != names(b, y.inputs) ||
-        names(a, x.outputs) != names(b, y.outputs) || x.attributes.size() != y.attributes.size()) {
+    if (x.op != y.op || x.domain != y.domain || x.name != y.name || x.doc != y.doc || x.overload != y.overload || x.metadata != y.metadata || names(a, x.inputs) != names(b, y.inputs) ||
+        names(a, x.outputs) != names(b, y.outputs)) {
       return false;
     }
-    for (auto i = x.attributes.begin(), j = y.attributes.begin(); i != x.attributes.end(); ++i, ++j) {
-      if (i->first != j->first || i->second.reference != j->second.reference || !equal(i->second.data, j->second.data)) return false;
-    }
-    return true;
+    return equal_attributes(x.attributes, y.attributes);
   };
   const auto same_function = [](const Function& x, const Function& y) {
-    return x.name == y.name && x.domain == y.domain && x.doc == y.doc && x.attributes == y.attributes && equal(*x.body, *y.body);
+    return x.name == y.name && x.domain == y.domain && x.doc == y.doc && x.overload == y.overload && x.attributes == y.attributes &&
+           equal_attributes(x.defaults, y.defaults) && equal(*x.body, *y.body);
   };
   return equal_lists(a.nodes, b.nodes, same_node) && equal_lists(a.functions, b.functions, same_function);
 }

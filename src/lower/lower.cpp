@@ -57,7 +57,7 @@ Lowering::Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& optio
   for (size_t v = 0; v < n; ++v) {
     const Value& value = graph_->values[v];
     const auto shape = known_shape(value.dims);
-    plan_.dynamic[v] = !shape || value.dtype == DType::undefined || value.dtype == DType::string || !value.other_type.empty();
+    plan_.dynamic[v] = !shape || value.dtype == DType::undefined || value.dtype == DType::string || value.composite;
     // Borrowed from the caller's model: a string constant is a Tensor too.
   }
   for (size_t i = 0; i < graph_->inputs.size(); ++i) {

@@ -54,7 +54,7 @@ struct RowForm {
 
 std::optional<RowForm> softmax_form(Lowering& l, const Node& n) {
   const Shape s = l.shape(n.inputs[0]);
-  const bool log = n.op == "LogSoftmax", flattens = l.graph().opset("") < 13;
+  const bool log = n.op == "LogSoftmax", flattens = l.graph().version_of(n) < 13;
   int64_t axis = n.integer("axis", flattens ? 1 : -1);
   if (axis < 0) axis += static_cast<int64_t>(s.size());
   const RowOp op = log ? RowOp::log_softmax : RowOp::softmax;
@@ -341,7 +341,7 @@ bool lower_movement(Lowering& l, const Group& group) {
   const Graph& g = l.graph();
   const Node& n = g.nodes[group.nodes[0]];
   if (!n.domain.empty() || n.inputs.empty() || n.inputs[0] == kAbsent) return false;
-  const OpDef* def = find_op(n.domain, n.op, g.opset(n.domain));
+  const OpDef* def = find_op(n.domain, n.op, g.version_of(n));
   if (n.op == "Gather") return l.is_static(n.outputs[0]) && lower_gather(l, group, n);
   if (n.op == "Concat" || n.op == "Split") return lower_join(l, group, n);
   if (!l.is_static(n.inputs[0]) || !l.is_static(n.outputs[0])) return false;
@@ -363,7 +363,7 @@ bool lower_movement(Lowering& l, const Group& group) {
     constants.push_back(held.back().empty() ? nullptr : &held.back());
   }
   const Shape in = l.shape(n.inputs[0]);
-  auto read = ops::strided_read(n, static_cast<int>(g.opset("")), in, constants);
+  auto read = ops::strided_read(n, static_cast<int>(g.version_of(n)), in, constants);
   if (!read) return false;
   Place from = l.where(n.inputs[0]);
   if (n.op == "Transpose" && from.layout == Layout::channels_last) {
@@ -409,7 +409,7 @@ class PlainKernel : public StepKernel {
     Place place;
     bool dynamic = false;
   };
-  std::vector<Source> sources;
+  std::vector<Source> sources, captures;
   struct Target {
     ValueId value = kAbsent;
     Place place;
@@ -418,16 +418,8 @@ class PlainKernel : public StepKernel {
   std::vector<Target> targets;
 
   void run(const StepContext& c) const override {
-    std::vector<Tensor> inputs;
-    for (const Source& s : sources) {
-      if (s.value == kAbsent) inputs.emplace_back();
-      else if (s.constant) inputs.push_back(*s.constant);
-      else if (s.dynamic) inputs.push_back(c.tensors[s.value]);
-      else
-        inputs.push_back(
-            Tensor::borrow(graph->values[s.value].dtype, *known_shape(graph->values[s.value].dims), pointer<void>(c, s.place)));
-    }
-    auto results = evaluate_node(*graph, *node, inputs);
+    const std::vector<Tensor> inputs = fetch(c, sources), captured = fetch(c, captures);
+    auto results = evaluate_node(*graph, *node, inputs, captured);
     for (size_t i = 0; i < targets.size(); ++i) {
       const Target& t = targets[i];
       if (t.value == kAbsent) continue;
@@ -437,8 +429,7 @@ class PlainKernel : public StepKernel {
       Tensor& r = results[i];
       if (t.dynamic) {
         // A view of an input would not outlive the input's place in the arena.
-        const bool view = std::any_of(inputs.begin(), inputs.end(), [&](const Tensor& x) { return x.data() == r.data() && !x.empty(); });
-        c.tensors[t.value] = view ? r.clone() : std::move(r);
+        c.tensors[t.value] = r.owned() ? std::move(r) : r.clone();
         continue;
       }
       const Value& v = graph->values[t.value];
@@ -449,6 +440,18 @@ class PlainKernel : public StepKernel {
       }
       if (r.byte_size() > 0) std::memcpy(pointer<void>(c, t.place), r.data(), r.byte_size());
     }
+  }
+
+  std::vector<Tensor> fetch(const StepContext& c, const std::vector<Source>& from) const {
+    std::vector<Tensor> out;
+    for (const Source& s : from) {
+      if (s.value == kAbsent) out.emplace_back();
+      else if (s.constant) out.push_back(*s.constant);
+      else if (s.dynamic) out.push_back(c.tensors[s.value]);
+      else
+        out.push_back(Tensor::borrow(graph->values[s.value].dtype, *known_shape(graph->values[s.value].dims), pointer<void>(c, s.place)));
+    }
+    return out;
   }
 };
 
@@ -463,22 +466,23 @@ void lower_plain(Lowering& l, int index) {
   step.nodes = {Lowering::node_label(n)};
   step.recipe = "plain evaluation";
   k->node = &n;
-  for (ValueId v : n.inputs) {
+  const auto source = [&](ValueId v) {
     PlainKernel::Source s;
     s.value = v;
-    if (v != kAbsent) {
-      if (l.is_constant(v)) {
-        s.constant = l.constant(v);
-        l.weights().keep_raw(v);
-      } else if (l.is_static(v)) {
-        s.place = l.place(v, Layout::natural);
-        step.reads.push_back(s.place.buffer);
-      } else {
-        s.dynamic = true;
-      }
+    if (v == kAbsent) return s;
+    if (l.is_constant(v)) {
+      s.constant = l.constant(v);
+      l.weights().keep_raw(v);
+    } else if (l.is_static(v)) {
+      s.place = l.place(v, Layout::natural);
+      step.reads.push_back(s.place.buffer);
+    } else {
+      s.dynamic = true;
     }
-    k->sources.push_back(std::move(s));
-  }
+    return s;
+  };
+  for (ValueId v : n.inputs) k->sources.push_back(source(v));
+  for (const Capture& c : n.captures) k->captures.push_back(source(c.value));
   for (ValueId v : n.outputs) {
     PlainKernel::Target t;
     t.value = v;

@@ -97,7 +97,7 @@ bool tapeable(const Graph& g, const Node& n) {
   if (n.op == "Where") return in(1) == DType::f32 && g.values[n.outputs[0]].dtype == DType::f32;
   if (n.op == "Cast") return true;
   if (n.op == "BatchNormalization") {
-    if (n.integer("training_mode", 0) != 0 || (g.opset("") < 7 && !n.integer("is_test", 0)) || in(0) != DType::f32) return false;
+    if (n.integer("training_mode", 0) != 0 || (g.version_of(n) < 7 && !n.integer("is_test", 0)) || in(0) != DType::f32) return false;
     for (size_t i = 1; i < 5; ++i) {
       if (!constant_here(g, n.inputs[i])) return false;
     }

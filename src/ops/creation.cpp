@@ -5,6 +5,7 @@
 
 #include "base/memory.hpp"
 #include "ops/support.hpp"
+#include "tensor/numbers.hpp"
 
 namespace lathe::ops {
 namespace {
@@ -18,7 +19,7 @@ Tensor constant_value(const Node& n) {
   if (const auto* v = n.find<std::vector<float>>("value_floats")) return Tensor::from<float>({int64_t(v->size())}, *v);
   if (const auto* v = n.find<std::vector<int64_t>>("value_ints")) return Tensor::from<int64_t>({int64_t(v->size())}, *v);
   if (const auto* v = n.find<std::vector<std::string>>("value_strings")) return Tensor::from<std::string>({int64_t(v->size())}, *v);
-  if (n.attributes.contains("sparse_value")) fail(Category::unsupported, "sparse constants are not supported yet");
+  if (const auto* s = n.find<SparseTensor>("sparse_value")) return dense(*s);
   fail(Category::value, "no attribute holds a value (value, value_float, value_int, ...)");
 }
 
@@ -141,8 +142,29 @@ void add_creation(std::vector<OpDef>& out) {
   out.push_back(def(
       "Size", 1, 1, 1, Trait::opaque, [](InferContext& c) { c.set(0, DType::i64, Dims{}); },
       [](const EvalContext& c) -> std::vector<Tensor> { return {Tensor::from<int64_t>({}, {c.in(0).size()})}; }));
-  out.push_back(
-      def("Identity", 1, 1, 1, Trait::view, same_as_first, [](const EvalContext& c) -> std::vector<Tensor> { return {c.in(0)}; }));
+  OpDef identity = def(
+      "Identity", 1, 1, 1, Trait::view, [](InferContext& c) { c.set_type(0, c.type(0)); },
+      [](const EvalContext& c) -> std::vector<Tensor> { return {c.in(0)}; });
+  identity.composites = true;
+  out.push_back(std::move(identity));
+  out.push_back(def(
+      "EyeLike", 9, 1, 1, Trait::opaque,
+      [](InferContext& c) {
+        const auto* d = c.node().find<int64_t>("dtype");
+        if (c.dims(0)) c.require(c.rank(0) == 2, Category::shape, fmt::format("input is {}, expected a matrix", to_string(*c.dims(0))));
+        c.set(0, d ? dtype_of_number(*d) : c.dtype(0), c.dims(0));
+      },
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        const Shape& s = c.in(0).shape();
+        if (s.size() != 2) fail(Category::shape, "input is {}, expected a matrix", to_string(s));
+        const auto* d = c.node.find<int64_t>("dtype");
+        const int64_t k = c.node.integer("k", 0);
+        std::vector<double> v(s[0] * s[1], 0);
+        for (int64_t i = 0; i < s[0]; ++i) {
+          if (i >= -k && i < s[1] - k) v[i * s[1] + i + k] = 1;
+        }
+        return {narrow<double>(d ? dtype_of_number(*d) : c.in(0).dtype(), s, v)};
+      }));
   const auto infer_dropout = [](InferContext& c) {
     need(c, 0, standard_float, "a floating type");
     same_as_first(c);

@@ -259,6 +259,32 @@ std::vector<Tensor> where(const EvalContext& c) {
   return {out};
 }
 
+// Bits of two integers of one dtype.
+OpDef bitwise(std::string name, int since, auto op) {
+  return def(
+      std::move(name), since, 2, 2, Trait::elementwise,
+      [](InferContext& c) {
+        need(c, 0, is_int, "an integer");
+        need_same(c, 0, 1);
+        infer_broadcast(c, c.dtype(0));
+      },
+      [op](const EvalContext& c) {
+        if (!is_int(c.in(0).dtype())) fail(Category::type, "bits of {} are not defined", to_string(c.in(0).dtype()));
+        const bool left = c.node.text("direction", "LEFT") == "LEFT";
+        return fold_inputs(c, [&](auto a, auto b) -> decltype(a) {
+          if constexpr (std::is_floating_point_v<decltype(a)>) return a;
+          else return static_cast<decltype(a)>(op(static_cast<uint64_t>(a), static_cast<uint64_t>(b), left));
+        });
+      });
+}
+
+std::vector<Tensor> shrink(const EvalContext& c) {
+  const double lambda = c.node.real("lambd", 0.5f), bias = c.node.real("bias", 0);
+  auto v = widen<double>(c.in(0));
+  for (double& e : v) e = e < -lambda ? e + bias : e > lambda ? e - bias : 0;
+  return {narrow<double>(c.in(0).dtype(), c.in(0).shape(), v)};
+}
+
 std::string number_to_string(double v, DType dtype) {
   if (std::isnan(v)) return "NaN";
   if (std::isinf(v)) return v < 0 ? "-INF" : "INF";
@@ -348,6 +374,34 @@ void add_elementwise(std::vector<OpDef>& out) {
   out.push_back(unary_numeric("Relu", 1, relu, [](int64_t x) { return std::max<int64_t>(x, 0); }));
   out.push_back(unary_numeric("Sign", 9, sign, [](int64_t x) -> int64_t { return (x > 0) - (x < 0); }));
 
+  out.push_back(bitwise("BitwiseAnd", 18, [](uint64_t a, uint64_t b, bool) { return a & b; }));
+  out.push_back(bitwise("BitwiseOr", 18, [](uint64_t a, uint64_t b, bool) { return a | b; }));
+  out.push_back(bitwise("BitwiseXor", 18, [](uint64_t a, uint64_t b, bool) { return a ^ b; }));
+  out.push_back(bitwise("BitShift", 11, [](uint64_t a, uint64_t b, bool left) { return b > 63 ? 0 : left ? a << b : a >> b; }));
+  out.push_back(def(
+      "BitwiseNot", 18, 1, 1, Trait::elementwise,
+      [](InferContext& c) {
+        need(c, 0, is_int, "an integer");
+        same_as_first(c);
+      },
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        auto v = widen<int64_t>(c.in(0));
+        if (c.in(0).dtype() == DType::u64) {
+          auto u = widen<uint64_t>(c.in(0));
+          for (auto& e : u) e = ~e;
+          return {narrow<uint64_t>(DType::u64, c.in(0).shape(), u)};
+        }
+        for (auto& e : v) e = ~e;
+        return {narrow<int64_t>(c.in(0).dtype(), c.in(0).shape(), v)};
+      }));
+  out.push_back(def(
+      "Shrink", 9, 1, 1, Trait::elementwise,
+      [](InferContext& c) {
+        need(c, 0, numeric, "a number");
+        same_as_first(c);
+      },
+      shrink));
+
   const auto with = [&](const char* name, int since, std::function<F1(const Node&)> make) {
     out.push_back(unary_float(name, since, std::move(make)));
   };
@@ -364,6 +418,7 @@ void add_elementwise(std::vector<OpDef>& out) {
   with("HardSigmoid", 1, [](const Node& n) -> F1 {
     return [a = double(n.real("alpha", 0.2f)), b = double(n.real("beta", 0.5f))](double x) { return clamp(a * x + b, 0, 1); };
   });
+  with("Swish", 24, [](const Node& n) -> F1 { return [a = double(n.real("alpha", 1))](double x) { return x * sigmoid(a * x); }; });
   with("Gelu", 20, [](const Node& n) -> F1 {
     if (n.text("approximate", "none") == "tanh")
       return [](double x) { return 0.5 * x * (1 + std::tanh(std::sqrt(2 / M_PI) * (x + 0.044715 * x * x * x))); };

@@ -322,6 +322,63 @@ void copy_part(Tensor& whole, Tensor& part, int64_t axis, int64_t at, bool into_
   }
 }
 
+}  // namespace
+
+Tensor join(std::span<const Tensor> parts, int64_t axis) {
+  if (parts.empty()) fail(Category::value, "there is nothing to join");
+  const Tensor& first = parts.front();
+  axis = wrap_axis(axis, first.rank());
+  Shape shape = first.shape();
+  shape[axis] = 0;
+  for (const Tensor& t : parts) {
+    if (t.composite() || t.rank() != first.rank() || t.dtype() != first.dtype()) fail(Category::shape, "inputs differ in rank or dtype");
+    for (int i = 0; i < t.rank(); ++i) {
+      if (i != axis && t.shape()[i] != shape[i])
+        fail(Category::shape, "inputs differ beside the axis: {} and {}", to_string(first.shape()), to_string(t.shape()));
+    }
+    shape[axis] += t.shape()[axis];
+  }
+  check_plain_size(element_count(shape));
+  Tensor out(first.dtype(), shape);
+  int64_t at = 0;
+  for (const Tensor& t : parts) {
+    Tensor part = t;
+    copy_part(out, part, axis, at, true);
+    at += t.shape()[axis];
+  }
+  return out;
+}
+
+Tensor part_of(const Tensor& whole, int64_t axis, int64_t at, int64_t count) {
+  Shape shape = whole.shape();
+  shape[axis] = count;
+  Tensor part(whole.dtype(), shape), source = whole;
+  copy_part(source, part, axis, at, false);
+  return part;
+}
+
+Tensor pick(const Tensor& whole, int64_t axis, int64_t at) {
+  Shape shape = whole.shape();
+  shape.erase(shape.begin() + axis);
+  return part_of(whole, axis, at, 1).reshaped(shape);
+}
+
+Tensor stack(std::span<const Tensor> items, int64_t axis) {
+  if (items.empty()) fail(Category::value, "there is nothing to stack");
+  if (axis < 0) axis += items[0].rank() + 1;
+  if (axis < 0 || axis > items[0].rank()) fail(Category::value, "axis {} is outside a stack of tensors of rank {}", axis, items[0].rank());
+  std::vector<Tensor> slices;
+  for (const Tensor& t : items) {
+    if (t.composite() || t.rank() != items[0].rank()) fail(Category::shape, "what is stacked differs in rank");
+    Shape shape = t.shape();
+    shape.insert(shape.begin() + axis, 1);
+    slices.push_back(t.reshaped(shape));
+  }
+  return join(slices, axis);
+}
+
+namespace {
+
 void infer_concat(InferContext& c) {
   c.require(c.node().find<int64_t>("axis"), Category::value, "attribute axis is missing");
   std::optional<Dims> out;
@@ -349,25 +406,7 @@ void infer_concat(InferContext& c) {
 }
 
 std::vector<Tensor> concat(const EvalContext& c) {
-  const int64_t axis = wrap_axis(c.node.integer("axis", 0), c.in(0).rank());
-  Shape shape = c.in(0).shape();
-  shape[axis] = 0;
-  for (const Tensor& t : c.inputs) {
-    if (t.rank() != c.in(0).rank() || t.dtype() != c.in(0).dtype()) fail(Category::shape, "inputs differ in rank or dtype");
-    for (int i = 0; i < t.rank(); ++i) {
-      if (i != axis && t.shape()[i] != shape[i])
-        fail(Category::shape, "inputs differ beside the axis: {} and {}", to_string(c.in(0).shape()), to_string(t.shape()));
-    }
-    shape[axis] += t.shape()[axis];
-  }
-  Tensor out(c.in(0).dtype(), shape);
-  int64_t at = 0;
-  for (const Tensor& t : c.inputs) {
-    Tensor part = t;
-    copy_part(out, part, axis, at, true);
-    at += t.shape()[axis];
-  }
-  return {out};
+  return {join(c.inputs, c.node.integer("axis", 0))};
 }
 
 // Sizes come as an attribute before 13, as input 1 from then on, as a number of outputs from 18 on.
@@ -398,11 +437,7 @@ std::vector<Tensor> split(const EvalContext& c) {
   std::vector<Tensor> out;
   int64_t at = 0;
   for (int64_t p : parts) {
-    Shape shape = x.shape();
-    shape[axis] = p;
-    Tensor part(x.dtype(), shape), whole = x;
-    copy_part(whole, part, axis, at, false);
-    out.push_back(part);
+    out.push_back(part_of(x, axis, at, p));
     at += p;
   }
   return out;

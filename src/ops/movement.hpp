@@ -21,6 +21,12 @@ std::optional<StridedRead> strided_read(const Node& node, int version, const Sha
 // Start, size and axis of each output of Split. `parts`: explicit sizes, or empty for equal ones.
 std::vector<int64_t> split_sizes(int64_t total, std::vector<int64_t> parts, int64_t outputs, bool uneven);
 
+// Tensors end to end along an axis; a run of `count` along it; one slice without the axis; slices along a new axis. Throw Error (shape).
+Tensor join(std::span<const Tensor> parts, int64_t axis);
+Tensor part_of(const Tensor& whole, int64_t axis, int64_t at, int64_t count);
+Tensor pick(const Tensor& whole, int64_t axis, int64_t at);
+Tensor stack(std::span<const Tensor> items, int64_t axis);
+
 // The shape Reshape gives. Throws Error (shape).
 Shape reshape_target(const Shape& in, std::vector<int64_t> wanted, bool allow_zero);
 

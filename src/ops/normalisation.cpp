@@ -158,9 +158,125 @@ std::vector<Tensor> layer_normalisation(const EvalContext& c) {
   return out;
 }
 
+// One at the first largest element of each row, zero elsewhere. Up to 12 a row is everything from the axis on.
+std::vector<Tensor> hardmax(const EvalContext& c, bool flattens) {
+  const Tensor& x = c.in(0);
+  int64_t axis = c.node.integer("axis", flattens ? 1 : -1);
+  if (!(flattens && axis == x.rank())) axis = wrap_axis(axis, x.rank());
+  const Blocks b(x.shape(), axis, flattens ? x.rank() : axis + 1);
+  const auto v = widen<double>(x);
+  std::vector<double> y(v.size(), 0);
+  for (int64_t o = 0; o < b.outer; ++o) {
+    for (int64_t i = 0; i < b.inner; ++i) {
+      const int64_t first = o * b.middle * b.inner + i;
+      int64_t best = 0;
+      for (int64_t k = 1; k < b.middle; ++k) {
+        if (v[first + k * b.inner] > v[first + best * b.inner]) best = k;
+      }
+      if (b.middle > 0) y[first + best * b.inner] = 1;
+    }
+  }
+  return {narrow<double>(x.dtype(), x.shape(), y)};
+}
+
+// Rows along an axis divided by their length: the sum of magnitudes (p = 1) or the root of the sum of squares (p = 2).
+std::vector<Tensor> lp_normalisation(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  const int64_t axis = wrap_axis(c.node.integer("axis", -1), x.rank()), p = c.node.integer("p", 2);
+  if (p != 1 && p != 2) fail(Category::value, "p is {}, expected 1 or 2", p);
+  const Blocks b(x.shape(), axis, axis + 1);
+  auto v = widen<double>(x);
+  for (int64_t o = 0; o < b.outer; ++o) {
+    for (int64_t i = 0; i < b.inner; ++i) {
+      double* row = v.data() + o * b.middle * b.inner + i;
+      double sum = 0;
+      for (int64_t k = 0; k < b.middle; ++k) sum += p == 1 ? std::fabs(row[k * b.inner]) : row[k * b.inner] * row[k * b.inner];
+      const double length = p == 1 ? sum : std::sqrt(sum);
+      for (int64_t k = 0; k < b.middle; ++k) row[k * b.inner] = length == 0 ? 0 : row[k * b.inner] / length;
+    }
+  }
+  return {narrow<double>(x.dtype(), x.shape(), v)};
+}
+
+// (x - mean) / deviation over the given axes together.
+std::vector<Tensor> mean_variance(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  const auto axes = wrap_axes(c.node.integers("axes", {0, 2, 3}), x.rank());
+  Shape kept = x.shape();
+  for (int64_t a : axes) kept[a] = 1;
+  const auto group = strided_index(x.shape(), broadcast_strides(kept, x.shape()));
+  auto v = widen<double>(x);
+  const double n = static_cast<double>(x.size()) / static_cast<double>(std::max<int64_t>(1, element_count(kept)));
+  std::vector<double> mean(element_count(kept), 0), variance(mean.size(), 0);
+  for (size_t i = 0; i < v.size(); ++i) mean[group[i]] += v[i] / n;
+  for (size_t i = 0; i < v.size(); ++i) variance[group[i]] += (v[i] - mean[group[i]]) * (v[i] - mean[group[i]]) / n;
+  for (size_t i = 0; i < v.size(); ++i) v[i] = (v[i] - mean[group[i]]) / (std::sqrt(variance[group[i]]) + 1e-9);
+  return {narrow<double>(x.dtype(), x.shape(), v)};
+}
+
+// Channels in groups, each normalised as one. Scale and bias: one a group (18 to 20), one a channel (from 21 on).
+std::vector<Tensor> group_normalisation(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  if (x.rank() < 2) fail(Category::shape, "input is {}, expected at least batch and channel", to_string(x.shape()));
+  const int64_t channels = x.shape()[1], groups = c.node.integer("num_groups", 0);
+  if (groups < 1 || channels % groups != 0) fail(Category::value, "num_groups is {}, which does not divide {} channels", groups, channels);
+  const int64_t per = c.version < 21 ? groups : channels;
+  check_channels(c, 1, per);
+  check_channels(c, 2, per);
+  const auto scale = widen<double>(c.in(1)), bias = widen<double>(c.in(2));
+  auto v = widen<double>(x);
+  const int64_t inner = element_count(std::span<const int64_t>(x.shape()).subspan(2)), size = channels / groups * inner;
+  const double epsilon = c.node.real("epsilon", 1e-5f);
+  for (int64_t g = 0; g < x.shape()[0] * groups; ++g) {
+    double *p = v.data() + g * size, sum = 0, squares = 0;
+    for (int64_t i = 0; i < size; ++i) sum += p[i];
+    const double mean = sum / static_cast<double>(size);
+    for (int64_t i = 0; i < size; ++i) squares += (p[i] - mean) * (p[i] - mean);
+    const double inverse = 1 / std::sqrt(squares / static_cast<double>(size) + epsilon);
+    for (int64_t i = 0; i < size; ++i) {
+      const int64_t k = c.version < 21 ? g % groups : g % groups * (channels / groups) + i / inner;
+      p[i] = (p[i] - mean) * inverse * scale[k] + bias[k];
+    }
+  }
+  return {narrow<double>(x.dtype(), x.shape(), v)};
+}
+
+// x / sqrt(mean(x^2) + epsilon) * scale over the axes from `axis` on.
+std::vector<Tensor> rms_normalisation(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  const int64_t axis = wrap_axis(c.node.integer("axis", -1), x.rank());
+  const Blocks b(x.shape(), axis, x.rank());
+  auto v = widen<double>(x);
+  const auto scale = widen_to<double>(c.in(1), x.shape());
+  const double epsilon = c.node.real("epsilon", 1e-5f);
+  for (int64_t o = 0; o < b.outer; ++o) {
+    double *p = v.data() + o * b.middle, squares = 0;
+    for (int64_t i = 0; i < b.middle; ++i) squares += p[i] * p[i];
+    const double inverse = 1 / std::sqrt(squares / static_cast<double>(b.middle) + epsilon);
+    for (int64_t i = 0; i < b.middle; ++i) p[i] = p[i] * inverse * scale[o * b.middle + i];
+  }
+  return {narrow<double>(c.in(1).dtype(), x.shape(), v)};
+}
+
 }  // namespace
 
 void add_normalisations(std::vector<OpDef>& out) {
+  const auto infer_float = [](InferContext& c) {
+    need(c, 0, standard_float, "a floating type");
+    same_as_first(c);
+  };
+  for (const int since : {1, 13})
+    out.push_back(def("Hardmax", since, 1, 1, Trait::reduction, infer_float, [since](const EvalContext& c) { return hardmax(c, since < 13); }));
+  out.push_back(def("LpNormalization", 1, 1, 1, Trait::reduction, infer_float, lp_normalisation));
+  out.push_back(def("MeanVarianceNormalization", 9, 1, 1, Trait::reduction, infer_float, mean_variance));
+  for (const int since : {18, 21}) out.push_back(def("GroupNormalization", since, 3, 3, Trait::reduction, infer_float, group_normalisation));
+  out.push_back(def(
+      "RMSNormalization", 23, 2, 2, Trait::reduction,
+      [](InferContext& c) {
+        need(c, 0, standard_float, "a floating type");
+        c.set(0, c.dtype(1), c.dims(0));
+      },
+      rms_normalisation));
   out.push_back(softmax("Softmax", 1, false));
   out.push_back(softmax("Softmax", 13, false));
   out.push_back(softmax("LogSoftmax", 1, true));

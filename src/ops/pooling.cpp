@@ -143,6 +143,38 @@ std::vector<Tensor> global_pool(const EvalContext& c, bool average) {
   return {narrow<double>(x.dtype(), shape, y)};
 }
 
+std::vector<Tensor> lp_pool(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  if (x.rank() < 3) fail(Category::shape, "input is {}, expected batch, channel and at least one spatial axis", to_string(x.shape()));
+  const Pool pool(c.node, x.shape());
+  const double p = c.version < 2 ? c.node.real("p", 2) : static_cast<double>(c.node.integer("p", 2));
+  const auto v = widen<double>(x);
+  std::vector<double> y(pool.planes * pool.out_size, 0);
+  for (int64_t plane = 0; plane < pool.planes; ++plane) {
+    slide(
+        pool.window, pool.in, [](int64_t) {},
+        [&](int64_t at, int64_t, int64_t from) {
+          if (from >= 0) y[plane * pool.out_size + at] += std::pow(std::fabs(v[plane * pool.in_size + from]), p);
+        },
+        [&](int64_t at) { y[plane * pool.out_size + at] = std::pow(y[plane * pool.out_size + at], 1 / p); });
+  }
+  return {narrow<double>(x.dtype(), pool.out, y)};
+}
+
+std::vector<Tensor> global_lp_pool(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  Shape shape = x.shape();
+  if (shape.size() < 2) fail(Category::shape, "input is {}, expected at least batch and channel", to_string(shape));
+  const double p = c.version < 2 ? c.node.real("p", 2) : static_cast<double>(c.node.integer("p", 2));
+  const int64_t planes = shape[0] * shape[1], size = planes ? x.size() / planes : 0;
+  std::fill(shape.begin() + 2, shape.end(), 1);
+  const auto v = widen<double>(x);
+  std::vector<double> y(planes, 0);
+  for (int64_t i = 0; i < planes * size; ++i) y[i / size] += std::pow(std::fabs(v[i]), p);
+  for (double& e : y) e = std::pow(e, 1 / p);
+  return {narrow<double>(x.dtype(), shape, y)};
+}
+
 }  // namespace
 
 std::vector<int64_t> average_pool_counts(const Window& w, std::span<const int64_t> in, bool count_padding) {
@@ -163,7 +195,11 @@ std::vector<int64_t> average_pool_counts(const Window& w, std::span<const int64_
 
 void add_pooling(std::vector<OpDef>& out) {
   out.push_back(def("MaxPool", 1, 1, 1, Trait::reduction, infer_pool, max_pool, 2));
-  out.push_back(def("AveragePool", 7, 1, 1, Trait::reduction, infer_pool, average_pool));
+  for (const int since : {1, 2}) {  // p was a float in version 1
+    out.push_back(def("LpPool", since, 1, 1, Trait::reduction, infer_pool, lp_pool));
+    out.push_back(def("GlobalLpPool", since, 1, 1, Trait::reduction, infer_global, global_lp_pool));
+  }
+  out.push_back(def("AveragePool", 1, 1, 1, Trait::reduction, infer_pool, average_pool));
   out.push_back(
       def("GlobalAveragePool", 1, 1, 1, Trait::reduction, infer_global, [](const EvalContext& c) { return global_pool(c, true); }));
   out.push_back(def("GlobalMaxPool", 1, 1, 1, Trait::reduction, infer_global, [](const EvalContext& c) { return global_pool(c, false); }));

@@ -32,6 +32,18 @@ void need_same(const InferContext& c, int a, int b) {
   }
 }
 
+int64_t one_integer(const EvalContext& c, size_t input) {
+  const Tensor& t = c.in(input);
+  if (t.composite() || t.size() != 1) fail(Category::shape, "input {} has shape {}, expected one element", input, to_string(t.shape()));
+  return t.dtype() == DType::boolean ? widen<int64_t>(t)[0] : integers(t)[0];
+}
+
+double one_real(const EvalContext& c, size_t input) {
+  const Tensor& t = c.in(input);
+  if (t.composite() || t.size() != 1) fail(Category::shape, "input {} has shape {}, expected one element", input, to_string(t.shape()));
+  return widen<double>(t)[0];
+}
+
 int64_t wrap_axis(int64_t axis, int64_t rank) {
   if (axis < -rank || axis >= rank) fail(Category::value, "axis {} is outside -{}..{} of a tensor of rank {}", axis, rank, rank - 1, rank);
   return axis < 0 ? axis + rank : axis;
@@ -45,11 +57,6 @@ std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank) {
     seen[a] = true;
   }
   return axes;
-}
-
-void check_plain_size(int64_t elements) {
-  constexpr int64_t kMost = int64_t{1} << 30;
-  if (elements > kMost) fail(Category::resource, "plain evaluation would make {} elements, the limit is {}", elements, kMost);
 }
 
 Dims broadcast(const Dims& a, const Dims& b) {

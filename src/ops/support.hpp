@@ -20,6 +20,21 @@ void add_reductions(std::vector<OpDef>& out);
 void add_movement(std::vector<OpDef>& out);
 void add_resize(std::vector<OpDef>& out);
 void add_creation(std::vector<OpDef>& out);
+void add_control(std::vector<OpDef>& out);
+void add_sequences(std::vector<OpDef>& out);
+void add_indexing(std::vector<OpDef>& out);
+void add_recurrent(std::vector<OpDef>& out);
+void add_quantised(std::vector<OpDef>& out);
+void add_attention(std::vector<OpDef>& out);
+void add_vision(std::vector<OpDef>& out);
+void add_signal(std::vector<OpDef>& out);
+void add_random(std::vector<OpDef>& out);
+void add_text(std::vector<OpDef>& out);
+void add_losses(std::vector<OpDef>& out);
+void add_linear_algebra(std::vector<OpDef>& out);
+void add_companion(std::vector<OpDef>& out);
+// Last: gives the definitions of the standard their attribute lists.
+void add_attributes(std::vector<OpDef>& defs);
 
 using Plain = std::function<std::vector<Tensor>(const EvalContext&)>;
 using Infer = std::function<void(InferContext&)>;
@@ -36,11 +51,15 @@ void need(const InferContext& c, int input, bool (*set)(DType), const char* expe
 // Fails when two inputs have known, different dtypes.
 void need_same(const InferContext& c, int a, int b);
 
+// The only element of an integer or boolean tensor. Throws Error (shape) naming the input.
+int64_t one_integer(const EvalContext& c, size_t input);
+double one_real(const EvalContext& c, size_t input);
+
 // Axis in [-rank, rank) to [0, rank). Throws Error (value).
 int64_t wrap_axis(int64_t axis, int64_t rank);
 std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank);
 
-// Elements that plain evaluation will make at most: a hostile shape must not eat the machine. Throws Error (resource).
+// Checks a result's number of elements against the limit in force: a hostile shape must not eat the machine. Throws Error (resource).
 void check_plain_size(int64_t elements);
 
 // Result of numpy-style broadcasting. Throws Error (shape) when the shapes do not fit.

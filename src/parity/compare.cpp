@@ -106,6 +106,30 @@ Comparison compare(const std::string& name, const Tensor& got, const Tensor& exp
   c.name = name;
   c.dtype = expected.dtype();
   c.shape = expected.shape();
+  if (got.kind() != expected.kind() || got.items().size() != expected.items().size()) {
+    c.reason = fmt::format("a {} of {} items, expected a {} of {}", to_string(got.kind()), got.items().size(), to_string(expected.kind()),
+                           expected.items().size());
+    return c;
+  }
+  if (expected.composite()) {  // as good as its worst item
+    c.pass = true;
+    for (size_t i = 0; i < expected.items().size(); ++i) {
+      Comparison item = compare(fmt::format("{}[{}]", name, i), got.items()[i], expected.items()[i], tolerance);
+      c.max_absolute = std::max(c.max_absolute, item.max_absolute);
+      c.max_relative = std::max(c.max_relative, item.max_relative);
+      c.max_ulp = std::max(c.max_ulp, item.max_ulp);
+      c.cosine = std::min(c.cosine, item.cosine);
+      c.out_of_tolerance += item.out_of_tolerance;
+      if (c.pass && !item.pass) {
+        c.pass = false;
+        c.reason = fmt::format("item {}: {}", i, item.reason);
+        c.worst = item.worst;
+        c.got = item.got;
+        c.expected = item.expected;
+      }
+    }
+    return c;
+  }
   if (got.dtype() != expected.dtype()) {
     c.reason = fmt::format("dtype {}, expected {}", to_string(got.dtype()), to_string(expected.dtype()));
     return c;

@@ -13,7 +13,12 @@ namespace {
 
 // Every reader of `from`, and the graph's outputs, read `to` instead.
 void replace(Graph& graph, ValueId from, ValueId to) {
-  for (Node& n : graph.nodes) std::replace(n.inputs.begin(), n.inputs.end(), from, to);
+  for (Node& n : graph.nodes) {
+    std::replace(n.inputs.begin(), n.inputs.end(), from, to);
+    for (Capture& c : n.captures) {
+      if (c.value == from) c.value = to;
+    }
+  }
 }
 
 bool is_output(const Graph& g, ValueId v) { return std::find(g.outputs.begin(), g.outputs.end(), v) != g.outputs.end(); }
@@ -32,8 +37,9 @@ void erase_nodes(Graph& g, const std::vector<bool>& gone) {
 
 int64_t bytes_of(const Tensor& t) { return t.dtype() == DType::string ? t.size() * 32 : static_cast<int64_t>(t.byte_size()); }
 
-// Random ops give something new each time, though their inputs are constants.
-bool random(const Node& n) { return n.op.starts_with("Random") || n.op == "Bernoulli" || n.op == "Multinomial" || n.op == "Dropout"; }
+// Whether a node gives the same for the same inputs every time, and may be evaluated ahead of a run. Control flow is left to run time: a
+// body may hold anything.
+bool foldable(const Node& n, const OpDef& def) { return def.pure && !n.has_subgraphs() && n.op != "Dropout"; }
 
 }  // namespace
 
@@ -42,9 +48,8 @@ Report fold_constants(Graph& graph, int64_t limit_bytes) {
   std::vector<bool> gone(graph.nodes.size(), false);
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
     const Node& node = graph.nodes[n];
-    if (random(node)) continue;
-    const OpDef* def = find_op(node.domain, node.op, graph.opset(node.domain));
-    if (!def) continue;
+    const OpDef* def = find_op(node.domain, node.op, graph.version_of(node));
+    if (!def || !foldable(node, *def)) continue;
     std::vector<Tensor> inputs;
     bool known = true;
     int64_t in_bytes = 0;
@@ -75,6 +80,7 @@ Report fold_constants(Graph& graph, int64_t limit_bytes) {
     }
     if (out_bytes > std::max(limit_bytes, in_bytes)) continue;
     std::vector<Tensor> results = evaluate_node(graph, node, inputs);
+    if (std::any_of(results.begin(), results.end(), [](const Tensor& t) { return t.composite(); })) continue;
     for (size_t i = 0; i < node.outputs.size() && i < results.size(); ++i) {
       if (node.outputs[i] != kAbsent) set_constant(graph, node.outputs[i], results[i]);
     }
@@ -103,7 +109,7 @@ Report remove_identities(Graph& graph) {
         const auto& t = graph.values[node.inputs[2]].constant;
         training = !t || widen<int64_t>(*t).at(0) != 0;
       }
-      if (graph.opset("") < 7) training = !node.integer("is_test", 0);
+      if (graph.version_of(node) < 7) training = !node.integer("is_test", 0);
       nothing = !mask && !training;
     }
     if (node.op == "Cast") nothing = in.dtype != DType::undefined && in.dtype == out.dtype;
@@ -130,7 +136,7 @@ struct Affine {
 
 std::optional<Affine> affine(const Graph& g, const Node& n) {
   if (n.op != "BatchNormalization" || !n.domain.empty()) return std::nullopt;
-  if (n.integer("training_mode", 0) != 0 || (g.opset("") < 7 && !n.integer("is_test", 0))) return std::nullopt;
+  if (n.integer("training_mode", 0) != 0 || (g.version_of(n) < 7 && !n.integer("is_test", 0))) return std::nullopt;
   for (size_t i = 1; i < n.outputs.size(); ++i) {
     if (n.outputs[i] != kAbsent) return std::nullopt;
   }
@@ -251,6 +257,9 @@ Report remove_dead(Graph& graph) {
     gone[n] = false;
     for (ValueId v : node.inputs) {
       if (v != kAbsent) needed[v] = true;
+    }
+    for (const Capture& c : node.captures) {
+      if (c.value != kAbsent) needed[c.value] = true;
     }
   }
   for (size_t n = 0; n < gone.size(); ++n) {

@@ -118,6 +118,21 @@ class LaneImpl {
     const bool limited = options.limit.count() > 0, stoppable = options.stop.stop_possible();
     const auto start = limited || timing ? Clock::now() : Clock::time_point();
     auto before = start;
+    struct Watch {
+      const RunOptions& options;
+      Clock::time_point start;
+    } watch{options, start};
+    EvalLimits limits = impl.options.limits;
+    if (limited || stoppable) {  // also inside loops and subgraphs
+      limits.pulse_context = &watch;
+      limits.pulse = [](void* context) {
+        const auto& w = *static_cast<Watch*>(context);
+        if (w.options.stop.stop_requested()) fail(Category::cancelled, "the run was cancelled");
+        if (w.options.limit.count() > 0 && Clock::now() - w.start > w.options.limit)
+          fail(Category::cancelled, "the run passed its limit of {:.3f} s", std::chrono::duration<double>(w.options.limit).count());
+      };
+    }
+    const LimitScope scope(limits);
     for (size_t i = 0; i < plan.steps.size(); ++i) {
       if (stoppable && options.stop.stop_requested())
         fail(Category::cancelled, "the run was cancelled before step {} of {}", i + 1, plan.steps.size());
@@ -136,7 +151,7 @@ class LaneImpl {
       Tensor result = s.tensors[plan.output_values[i]];
       // A tensor that came in must not go out as the caller's own memory.
       const bool from_input = std::any_of(inputs.begin(), inputs.end(), [&](const Tensor& t) { return t.data() == result.data(); });
-      slot->tensors[i] = from_input ? result.clone() : std::move(result);
+      slot->tensors[i] = from_input || result.composite() || !result.owned() ? result.clone() : std::move(result);
     }
     return Outputs(slot);
   }

@@ -75,6 +75,7 @@ void bind(Graph& g, const CompileOptions& o) {
 }  // namespace
 
 ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(opts)), graph_(std::move(graph)) {
+  const LimitScope limits(options.limits);
   if (options.threads < 0 || options.threads > 1024)
     fail(Category::value, "threads is {}, expected 1 to 1024 (0: all cores)", options.threads);
   if (options.threads == 0) options.threads = usable_cores();
@@ -91,6 +92,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
     passes.push_back({std::move(r.pass), std::move(r.changes)});
   };
   check(graph_);
+  inline_functions(graph_);
   if (!options.outputs.empty()) note(passes::cut_to_outputs(graph_, options.outputs));
   bind(graph_, options);
   infer(graph_);
@@ -103,23 +105,23 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
     note(passes::remove_dead(graph_));
     infer(graph_);
   }
-  for (ValueId v : graph_.inputs) inputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims});
+  for (ValueId v : graph_.inputs) inputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
   std::vector<std::string> names;
   for (ValueId v : graph_.outputs) {
-    outputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims});
+    outputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
     names.push_back(graph_.values[v].name);
   }
   output_names = std::make_shared<std::vector<std::string>>(std::move(names));
   metadata = graph_.metadata;
   for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
-  const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return known_shape(p.dims).has_value(); });
+  const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return p.composite || known_shape(p.dims); });
   if (all_known) edition(bound_shapes());
 }
 
 std::vector<Shape> ProgramImpl::bound_shapes() const {
   std::vector<Shape> shapes;
   for (const Port& p : inputs) {
-    const auto s = known_shape(p.dims);
+    const auto s = p.composite ? std::optional<Shape>(Shape()) : known_shape(p.dims);
     if (!s) {
       std::string open;
       for (const Dim& d : p.dims.value_or(Dims())) {
@@ -136,6 +138,13 @@ std::vector<Shape> ProgramImpl::bound_shapes() const {
 void ProgramImpl::check_input(size_t i, const Tensor& t) const {
   const Port& p = inputs[i];
   if (t.empty()) fail(Category::value, "input '{}' is not given", p.name);
+  if (p.composite || t.composite()) {
+    constexpr Kind kKinds[]{Kind::tensor, Kind::sequence, Kind::optional, Kind::map, Kind::tensor};
+    const Kind wanted = p.composite ? kKinds[static_cast<size_t>(p.composite->kind)] : Kind::tensor;
+    if (t.kind() != wanted)
+      fail(Category::type, "input '{}' is a {}, expected {}", p.name, to_string(t.kind()), p.composite ? to_string(*p.composite) : "a tensor");
+    return;
+  }
   if (p.dtype != DType::undefined && t.dtype() != p.dtype)
     fail(Category::type, "input '{}' is {}, expected {}", p.name, to_string(t.dtype()), to_string(p.dtype));
   if (!p.dims) return;
@@ -159,10 +168,12 @@ std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>
 }
 
 std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vector<Shape>& shapes) {
+  const LimitScope limits(options.limits);
   auto g = std::make_shared<Graph>(graph_);
   std::map<std::string, int64_t> symbols;
   for (size_t i = 0; i < shapes.size(); ++i) {
     Value& value = g->values[g->inputs[i]];
+    if (value.composite) continue;
     for (size_t d = 0; value.dims && d < shapes[i].size(); ++d) {
       const std::string& symbol = (*value.dims)[d].symbol;
       if (symbol.empty()) continue;
@@ -201,9 +212,9 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
   };
   auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_));
   weights_.on_packed = nullptr;
-  if (options.arena_limit > 0 && plan->arena_bytes > options.arena_limit) {
-    fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes,
-         options.arena_limit);
+  const size_t most = options.arena_limit > 0 ? options.arena_limit : physical_memory();
+  if (plan->arena_bytes > most) {
+    fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes, most);
   }
   ++compiled;
   // The plan's own graph need not hold the weights either: steps hold what they read.

@@ -74,14 +74,64 @@ template Tensor Tensor::from(Shape, std::span<const uint8_t>);
 template Tensor Tensor::from(Shape, std::span<const bool>);
 template Tensor Tensor::from(Shape, std::span<const std::string>);
 
+std::string_view to_string(Kind kind) {
+  constexpr std::string_view kNames[]{"tensor", "sequence", "optional", "map"};
+  return kNames[static_cast<size_t>(kind)];
+}
+
+Tensor Tensor::sequence(std::vector<Tensor> items) {
+  Tensor t;
+  t.kind_ = Kind::sequence;
+  t.count_ = 0;
+  t.owner_ = std::make_shared<const std::vector<Tensor>>(std::move(items));
+  return t;
+}
+
+Tensor Tensor::optional(std::optional<Tensor> item) {
+  std::vector<Tensor> items;
+  if (item) items.push_back(std::move(*item));
+  Tensor t = sequence(std::move(items));
+  t.kind_ = Kind::optional;
+  return t;
+}
+
+Tensor Tensor::map(Tensor keys, Tensor values) {
+  if (keys.rank() != 1 || (values.kind() == Kind::tensor ? values.rank() < 1 || values.shape()[0] != keys.size()
+                                                         : static_cast<int64_t>(values.items().size()) != keys.size())) {
+    fail(Category::value, "a map needs a list of keys and as many values, got keys of {} and values of {}", to_string(keys.shape()),
+         to_string(values.shape()));
+  }
+  Tensor t = sequence({std::move(keys), std::move(values)});
+  t.kind_ = Kind::map;
+  return t;
+}
+
+std::span<const Tensor> Tensor::items() const {
+  if (!composite()) return {};
+  return *static_cast<const std::vector<Tensor>*>(owner_.get());
+}
+
+bool Tensor::owned() const {
+  if (composite()) return std::ranges::all_of(items(), [](const Tensor& t) { return t.owned(); });
+  return owner_ != nullptr || count_ == 0;
+}
+
 size_t Tensor::byte_size() const { return bytes_of(dtype_, count_); }
 
 void Tensor::check(DType wanted) const {
+  if (composite()) fail(Category::type, "a {} has no elements of its own; ask for its items()", to_string(kind_));
   if (dtype_ != wanted) fail(Category::type, "tensor holds {}, asked for as {}", to_string(dtype_), to_string(wanted));
 }
 
 Tensor Tensor::clone() const {
   if (empty()) return {};
+  if (composite()) {
+    std::vector<Tensor> copies;
+    for (const Tensor& item : items()) copies.push_back(item.clone());
+    Tensor t = sequence(std::move(copies));
+    t.kind_ = kind_;
+    return t;
+  }
   Tensor t(dtype_, shape_);
   if (dtype_ == DType::string) {
     std::copy_n(static_cast<const std::string*>(data_), count_, static_cast<std::string*>(t.data_));
@@ -101,7 +151,8 @@ Tensor Tensor::reshaped(Shape shape) const {
 }
 
 bool identical(const Tensor& a, const Tensor& b) {
-  if (a.dtype() != b.dtype() || a.shape() != b.shape()) return false;
+  if (a.kind() != b.kind() || a.dtype() != b.dtype() || a.shape() != b.shape()) return false;
+  if (a.composite()) return std::ranges::equal(a.items(), b.items(), identical);
   if (a.empty()) return true;
   if (a.dtype() == DType::string) return std::ranges::equal(a.as<std::string>(), b.as<std::string>());
   return a.byte_size() == 0 || std::memcmp(a.data(), b.data(), a.byte_size()) == 0;

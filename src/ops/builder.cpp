@@ -1,0 +1,75 @@
+#include "lathe/builder.hpp"
+
+#include <set>
+
+#include "ops/support.hpp"
+
+namespace lathe {
+
+Builder::Builder(std::string name, int64_t opset) {
+  graph_.name = std::move(name);
+  graph_.opsets[""] = opset;
+  graph_.producer = "mellow-lathe";
+}
+
+ValueId Builder::input(std::string name, DType dtype, Dims dims) {
+  Value v;
+  v.name = std::move(name);
+  v.dtype = dtype;
+  v.dims = std::move(dims);
+  graph_.inputs.push_back(graph_.add_value(std::move(v)));
+  return graph_.inputs.back();
+}
+
+ValueId Builder::constant(std::string name, Tensor tensor) {
+  Value v;
+  v.name = std::move(name);
+  v.dtype = tensor.dtype();
+  v.dims = ops::to_dims(tensor.shape());
+  v.constant = std::move(tensor);
+  return graph_.add_value(std::move(v));
+}
+
+ValueId Builder::op(std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute::Data> attributes,
+                    std::string output_name) {
+  const ValueId out = ops(std::move(op), std::move(inputs), 1, std::move(attributes))[0];
+  if (!output_name.empty()) graph_.values[out].name = std::move(output_name);
+  return out;
+}
+
+std::vector<ValueId> Builder::ops(std::string op, std::vector<ValueId> inputs, int outputs,
+                                  std::map<std::string, Attribute::Data> attributes) {
+  Node node;
+  node.name = fmt::format("{}_{}", op, ++made_up_);
+  node.op = std::move(op);
+  node.inputs = std::move(inputs);
+  for (auto& [key, data] : attributes) node.attributes[key].data = std::move(data);
+  for (int i = 0; i < outputs; ++i) {
+    Value v;
+    v.name = outputs == 1 ? node.name + ".out" : fmt::format("{}.out{}", node.name, i);
+    node.outputs.push_back(graph_.add_value(std::move(v)));
+  }
+  graph_.nodes.push_back(std::move(node));
+  return graph_.nodes.back().outputs;
+}
+
+void Builder::output(ValueId value, std::string name) {
+  if (!name.empty()) graph_.values[value].name = std::move(name);
+  graph_.outputs.push_back(value);
+}
+
+void Builder::metadata(std::string key, std::string value) { graph_.metadata[std::move(key)] = std::move(value); }
+
+Graph Builder::finish() {
+  std::set<std::string> names;
+  for (const Value& v : graph_.values) {
+    if (!names.insert(v.name).second) fail(Category::value, "two values are named '{}'", v.name);
+  }
+  resolve_captures(graph_);
+  graph_.sort();
+  check(graph_);
+  infer(graph_);
+  return std::move(graph_);
+}
+
+}  // namespace lathe

@@ -1,0 +1,535 @@
+// Ops that address elements by index: gathering, scattering, selecting, reordering.
+#include <algorithm>
+#include <cstring>
+#include <map>
+#include <numeric>
+
+#include "base/memory.hpp"
+#include "ops/movement.hpp"
+#include "ops/support.hpp"
+
+namespace lathe::ops {
+namespace {
+
+bool index_type(DType d) { return d == DType::i32 || d == DType::i64; }
+
+int64_t wrap_index(int64_t i, int64_t size, const char* what) {
+  if (i < -size || i >= size) fail(Category::value, "index {} is outside {} of {} elements", i, what, size);
+  return i < 0 ? i + size : i;
+}
+
+// Indices of every element of a tensor of this shape, one row an element. Calls f(linear position, index).
+template <typename F>
+void each_index(std::span<const int64_t> shape, F&& f) {
+  const int64_t count = element_count(shape);
+  std::vector<int64_t> index(shape.size(), 0);
+  for (int64_t i = 0; i < count; ++i) {
+    f(i, index);
+    for (int d = static_cast<int>(shape.size()) - 1; d >= 0; --d) {
+      if (++index[d] < shape[d]) break;
+      index[d] = 0;
+    }
+  }
+}
+
+// Where GatherElements reads and ScatterElements writes: indices[i][j][k] along the axis, the element's own place beside it.
+std::vector<int64_t> element_targets(const Tensor& data, const Tensor& indices, int64_t axis) {
+  if (indices.rank() != data.rank()) fail(Category::shape, "indices have rank {}, the data {}", indices.rank(), data.rank());
+  for (int d = 0; d < data.rank(); ++d) {
+    if (d != axis && indices.shape()[d] > data.shape()[d])
+      fail(Category::shape, "indices are {}, which reaches outside the data's {} beside axis {}", to_string(indices.shape()), to_string(data.shape()), axis);
+  }
+  const auto picks = integers(indices);
+  const auto strides = strides_of(data.shape());
+  std::vector<int64_t> out(picks.size());
+  each_index(indices.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
+    int64_t at = 0;
+    for (size_t d = 0; d < index.size(); ++d)
+      at += strides[d] * (static_cast<int64_t>(d) == axis ? wrap_index(picks[i], data.shape()[d], "the axis") : index[d]);
+    out[i] = at;
+  });
+  return out;
+}
+
+// First element of each slice that a row of `indices` (last dim: a position) addresses, after `batch` shared dims.
+struct Slices {
+  std::vector<int64_t> at;
+  int64_t size = 1;  // elements a slice
+  Shape slice;
+};
+
+Slices slices(const Shape& data, const Tensor& indices, int64_t batch) {
+  if (indices.rank() < 1) fail(Category::shape, "indices are a scalar, expected at least one dim");
+  const int64_t depth = indices.shape().back();
+  if (batch < 0 || batch >= indices.rank() || batch + depth > static_cast<int64_t>(data.size()) || depth < 0)
+    fail(Category::shape, "indices of {} (batch_dims {}) do not fit data of {}", to_string(indices.shape()), batch, to_string(data));
+  for (int64_t d = 0; d < batch; ++d) {
+    if (indices.shape()[d] != data[d]) fail(Category::shape, "batch dim {} is {} in the data and {} in the indices", d, data[d], indices.shape()[d]);
+  }
+  const auto picks = integers(indices);
+  const auto strides = strides_of(data);
+  Slices s;
+  s.slice.assign(data.begin() + batch + depth, data.end());
+  s.size = element_count(s.slice);
+  const Shape rows(indices.shape().begin(), indices.shape().end() - 1);
+  each_index(rows, [&](int64_t row, const std::vector<int64_t>& index) {
+    int64_t at = 0;
+    for (int64_t d = 0; d < batch; ++d) at += strides[d] * index[d];
+    for (int64_t d = 0; d < depth; ++d) at += strides[batch + d] * wrap_index(picks[row * depth + d], data[batch + d], "a dim");
+    s.at.push_back(at);
+  });
+  return s;
+}
+
+// out[at[i]] = op(out[at[i]], updates[i]), in order.
+Tensor scatter(const Tensor& data, const Tensor& updates, const std::vector<int64_t>& at, const std::string& how) {
+  if (updates.size() != static_cast<int64_t>(at.size()))
+    fail(Category::shape, "updates are {} ({} elements), the indices address {}", to_string(updates.shape()), updates.size(), at.size());
+  if (updates.dtype() != data.dtype()) fail(Category::type, "updates are {}, the data {}", to_string(updates.dtype()), to_string(data.dtype()));
+  if (how == "none") {
+    // One gather that reads the updates behind the data.
+    std::vector<int64_t> from(data.size());
+    std::iota(from.begin(), from.end(), 0);
+    for (size_t i = 0; i < at.size(); ++i) from[at[i]] = data.size() + static_cast<int64_t>(i);
+    const Tensor both[] = {data.reshaped({data.size()}), updates.reshaped({updates.size()})};
+    return take(join(both, 0), data.shape(), from);
+  }
+  return with_wide(data.dtype(), [&](auto zero) {
+    using T = decltype(zero);
+    auto v = widen<T>(data);
+    const auto u = widen<T>(updates);
+    for (size_t i = 0; i < at.size(); ++i) {
+      T& e = v[at[i]];
+      if (how == "add") e = static_cast<T>(e + u[i]);
+      else if (how == "mul") e = static_cast<T>(e * u[i]);
+      else if (how == "max") e = std::max(e, u[i]);
+      else if (how == "min") e = std::min(e, u[i]);
+      else fail(Category::value, "reduction is '{}', expected none, add, mul, max or min", how);
+    }
+    return narrow<T>(data.dtype(), data.shape(), v);
+  });
+}
+
+void infer_gather_nd(InferContext& c) {
+  need(c, 1, index_type, "i64");
+  const int64_t batch = c.node().integer("batch_dims", 0);
+  if (!c.dims(0) || !c.dims(1) || c.dims(1)->empty() || !c.dims(1)->back().known()) return c.set(0, c.dtype(0), std::nullopt);
+  const int64_t depth = c.dims(1)->back().value;
+  c.require(batch >= 0 && batch < c.rank(1) && batch + depth <= c.rank(0), Category::shape,
+            fmt::format("indices of {} (batch_dims {}) do not fit data of {}", to_string(*c.dims(1)), batch, to_string(*c.dims(0))));
+  Dims out(c.dims(1)->begin(), c.dims(1)->end() - 1);
+  out.insert(out.end(), c.dims(0)->begin() + batch + depth, c.dims(0)->end());
+  c.set(0, c.dtype(0), out);
+}
+
+std::vector<Tensor> gather_nd(const EvalContext& c) {
+  const Slices s = slices(c.in(0).shape(), c.in(1), c.node.integer("batch_dims", 0));
+  Shape shape(c.in(1).shape().begin(), c.in(1).shape().end() - 1);
+  shape.insert(shape.end(), s.slice.begin(), s.slice.end());
+  check_plain_size(element_count(shape));
+  std::vector<int64_t> from;
+  for (int64_t at : s.at) {
+    for (int64_t i = 0; i < s.size; ++i) from.push_back(at + i);
+  }
+  return {take(c.in(0), shape, from)};
+}
+
+std::vector<Tensor> scatter_nd(const EvalContext& c) {
+  const Slices s = slices(c.in(0).shape(), c.in(1), 0);
+  std::vector<int64_t> at;
+  for (int64_t first : s.at) {
+    for (int64_t i = 0; i < s.size; ++i) at.push_back(first + i);
+  }
+  return {scatter(c.in(0), c.in(2), at, c.node.text("reduction", "none"))};
+}
+
+std::vector<Tensor> scatter_elements(const EvalContext& c) {
+  const int64_t axis = wrap_axis(c.node.integer("axis", 0), c.in(0).rank());
+  if (c.in(1).shape() != c.in(2).shape())
+    fail(Category::shape, "indices are {} and updates {}; they must agree", to_string(c.in(1).shape()), to_string(c.in(2).shape()));
+  return {scatter(c.in(0), c.in(2), element_targets(c.in(0), c.in(1), axis), c.node.text("reduction", "none"))};
+}
+
+// A cache of sequence positions written at places of its own for each batch entry.
+std::vector<Tensor> tensor_scatter(const EvalContext& c) {
+  const Tensor &past = c.in(0), &update = c.in(1);
+  const int64_t axis = wrap_axis(c.node.integer("axis", -2), past.rank());
+  const std::string mode = c.node.text("mode", "linear");
+  if (mode != "linear" && mode != "circular") fail(Category::value, "mode is '{}', expected linear or circular", mode);
+  if (axis == 0 || update.rank() != past.rank()) fail(Category::shape, "past {} and update {} do not fit along axis {}", to_string(past.shape()), to_string(update.shape()), axis);
+  for (int d = 0; d < past.rank(); ++d) {
+    if (d != axis && past.shape()[d] != update.shape()[d]) fail(Category::shape, "past {} and update {} differ beside axis {}", to_string(past.shape()), to_string(update.shape()), axis);
+  }
+  const int64_t room = past.shape()[axis], count = update.shape()[axis], batches = past.shape()[0];
+  const auto starts = c.has(2) ? integers(c.in(2)) : std::vector<int64_t>(batches, 0);
+  if (static_cast<int64_t>(starts.size()) != batches) fail(Category::shape, "write_indices has {} entries, expected {}", starts.size(), batches);
+  const auto strides = strides_of(past.shape());
+  std::vector<int64_t> at(update.size());
+  for (int64_t s : starts) {
+    if (s < 0 || (mode == "linear" && s + count > room)) fail(Category::value, "{} entries at position {} do not fit {} places", count, s, room);
+  }
+  each_index(update.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
+    int64_t to = 0;
+    for (size_t d = 0; d < index.size(); ++d) to += strides[d] * (static_cast<int64_t>(d) == axis ? (starts[index[0]] + index[d]) % room : index[d]);
+    at[i] = to;
+  });
+  return {scatter(past, update, at, "none")};
+}
+
+std::vector<bool> flags(const Tensor& t) {
+  std::vector<bool> out;
+  if (t.dtype() == DType::string) {
+    for (const auto& s : t.as<std::string>()) out.push_back(!s.empty());
+  } else if (is_float(t.dtype())) {
+    for (double v : widen<double>(t)) out.push_back(v != 0);
+  } else {
+    for (int64_t v : widen<int64_t>(t)) out.push_back(v != 0);
+  }
+  return out;
+}
+
+std::vector<Tensor> non_zero(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  const auto set = flags(x);
+  const int64_t count = std::count(set.begin(), set.end(), true), rank = x.rank();
+  std::vector<int64_t> out(rank * count);
+  int64_t n = 0;
+  each_index(x.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
+    if (!set[i]) return;
+    for (int64_t d = 0; d < rank; ++d) out[d * count + n] = index[d];
+    ++n;
+  });
+  return {Tensor::from<int64_t>({rank, count}, out)};
+}
+
+std::vector<Tensor> compress(const EvalContext& c) {
+  const bool flat = !c.node.find<int64_t>("axis");
+  const Tensor x = flat ? c.in(0).reshaped({c.in(0).size()}) : c.in(0);
+  const int64_t axis = flat ? 0 : wrap_axis(c.node.integer("axis", 0), x.rank());
+  const auto keep = flags(c.in(1));
+  Shape shape = x.shape();
+  if (static_cast<int64_t>(keep.size()) > shape[axis]) fail(Category::shape, "the condition has {} entries, axis {} {}", keep.size(), axis, shape[axis]);
+  const int64_t n = shape[axis], inner = strides_of(shape)[axis], outer = element_count(std::span<const int64_t>(shape).first(axis));
+  shape[axis] = std::count(keep.begin(), keep.end(), true);
+  std::vector<int64_t> from;
+  for (int64_t o = 0; o < outer; ++o) {
+    for (size_t k = 0; k < keep.size(); ++k) {
+      for (int64_t i = 0; keep[k] && i < inner; ++i) from.push_back((o * n + static_cast<int64_t>(k)) * inner + i);
+    }
+  }
+  return {take(x, shape, from)};
+}
+
+int64_t one_hot_axis(const Node& n, int64_t rank) {
+  const int64_t axis = n.integer("axis", -1);
+  if (axis < -rank - 1 || axis > rank) fail(Category::value, "axis {} is outside -{}..{}", axis, rank + 1, rank);
+  return axis < 0 ? axis + rank + 1 : axis;
+}
+
+std::vector<Tensor> one_hot(const EvalContext& c) {
+  const auto indices = widen<double>(c.in(0));
+  const int64_t depth = static_cast<int64_t>(one_real(c, 1)), axis = one_hot_axis(c.node, c.in(0).rank());
+  if (depth < 0) fail(Category::value, "depth is {}", depth);
+  if (c.in(2).size() != 2) fail(Category::shape, "values has shape {}, expected 2 elements (off, on)", to_string(c.in(2).shape()));
+  Shape shape = c.in(0).shape();
+  const int64_t inner = element_count(std::span<const int64_t>(shape).subspan(axis));
+  shape.insert(shape.begin() + axis, depth);
+  const auto total = checked_product(shape);
+  if (!total) fail(Category::shape, "the result would be too large");
+  check_plain_size(*total);
+  std::vector<int64_t> from(*total, 0);
+  for (size_t i = 0; i < indices.size(); ++i) {
+    int64_t k = static_cast<int64_t>(indices[i]);
+    if (k < 0) k += depth;
+    if (k < 0 || k >= depth) continue;  // outside: all off
+    const int64_t o = static_cast<int64_t>(i) / inner, in = static_cast<int64_t>(i) % inner;
+    from[(o * depth + k) * inner + in] = 1;
+  }
+  return {take(c.in(2), shape, from)};
+}
+
+// Rows of elements that compare like numbers, or like strings.
+std::vector<Tensor> unique(const EvalContext& c) {
+  const bool flat = !c.node.find<int64_t>("axis"), sorted = c.node.integer("sorted", 1) != 0;
+  const Tensor x = flat ? c.in(0).reshaped({c.in(0).size()}) : c.in(0);
+  const int64_t axis = flat ? 0 : wrap_axis(c.node.integer("axis", 0), x.rank()), n = x.shape()[axis];
+  const int64_t inner = strides_of(x.shape())[axis], outer = element_count(std::span<const int64_t>(x.shape()).first(axis));
+  const auto run = [&](auto value) -> std::vector<Tensor> {
+    using T = std::decay_t<decltype(value(0))>;
+    std::vector<std::vector<T>> rows(n);
+    for (int64_t k = 0; k < n; ++k) {
+      for (int64_t o = 0; o < outer; ++o) {
+        for (int64_t i = 0; i < inner; ++i) rows[k].push_back(value((o * n + k) * inner + i));
+      }
+    }
+    std::map<std::vector<T>, int64_t> seen;
+    std::vector<int64_t> first, counts, group(n);
+    for (int64_t k = 0; k < n; ++k) {
+      const auto [it, fresh] = seen.try_emplace(rows[k], static_cast<int64_t>(first.size()));
+      if (fresh) {
+        first.push_back(k);
+        counts.push_back(0);
+      }
+      group[k] = it->second;
+      ++counts[it->second];
+    }
+    std::vector<int64_t> order(first.size());
+    std::iota(order.begin(), order.end(), 0);
+    if (sorted) std::sort(order.begin(), order.end(), [&](int64_t a, int64_t b) { return rows[first[a]] < rows[first[b]]; });
+    const int64_t kinds = static_cast<int64_t>(order.size());
+    std::vector<int64_t> rank(kinds), first_out, counts_out, from;
+    for (int64_t i = 0; i < kinds; ++i) {
+      rank[order[i]] = i;
+      first_out.push_back(first[order[i]]);
+      counts_out.push_back(counts[order[i]]);
+    }
+    for (int64_t& g : group) g = rank[g];
+    Shape shape = x.shape();
+    shape[axis] = kinds;
+    for (int64_t o = 0; o < outer; ++o) {
+      for (int64_t k : first_out) {
+        for (int64_t i = 0; i < inner; ++i) from.push_back((o * n + k) * inner + i);
+      }
+    }
+    const auto list = [](const std::vector<int64_t>& v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); };
+    return {take(x, shape, from), list(first_out), list(group), list(counts_out)};
+  };
+  if (x.dtype() == DType::string) return run([s = x.as<std::string>()](int64_t i) { return s[i]; });
+  return with_wide(x.dtype(), [&](auto zero) {
+    const auto v = widen<decltype(zero)>(x);
+    return run([&](int64_t i) { return v[i]; });
+  });
+}
+
+std::vector<Tensor> reverse_sequence(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  const int64_t batch = wrap_axis(c.node.integer("batch_axis", 1), x.rank()), time = wrap_axis(c.node.integer("time_axis", 0), x.rank());
+  if (batch == time || batch > 1 || time > 1) fail(Category::value, "batch_axis {} and time_axis {} must be 0 and 1, one each", batch, time);
+  const auto lengths = integers(c.in(1));
+  if (static_cast<int64_t>(lengths.size()) != x.shape()[batch]) fail(Category::shape, "sequence_lens has {} entries, expected {}", lengths.size(), x.shape()[batch]);
+  for (int64_t l : lengths) {
+    if (l < 0 || l > x.shape()[time]) fail(Category::value, "sequence length {} is outside 0..{}", l, x.shape()[time]);
+  }
+  const auto strides = strides_of(x.shape());
+  std::vector<int64_t> from(x.size());
+  each_index(x.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
+    const int64_t t = index[time], l = lengths[index[batch]];
+    from[i] = t < l ? i + (l - 1 - 2 * t) * strides[time] : i;
+  });
+  return {take(x, x.shape(), from)};
+}
+
+std::vector<Tensor> trilu(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  if (x.rank() < 2) fail(Category::shape, "input is {}, expected a matrix or a batch of them", to_string(x.shape()));
+  const int64_t k = c.has(1) ? one_integer(c, 1) : 0, columns = x.shape().back(), rows = x.shape()[x.rank() - 2];
+  const bool upper = c.node.integer("upper", 1) != 0;
+  const int64_t reach = std::clamp<int64_t>(k, -rows - columns, rows + columns);
+  std::vector<int64_t> from(x.size());
+  for (int64_t i = 0; i < x.size(); ++i) {
+    const int64_t column = i % columns, row = i / columns % rows;
+    from[i] = (upper ? column - row >= reach : column - row <= reach) ? i : -1;
+  }
+  return {take(x, x.shape(), from)};
+}
+
+std::vector<Tensor> cum_sum(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  const int64_t axis = wrap_axis(one_integer(c, 1), x.rank()), n = x.shape()[axis];
+  const bool exclusive = c.node.integer("exclusive", 0) != 0, reverse = c.node.integer("reverse", 0) != 0;
+  const int64_t inner = strides_of(x.shape())[axis];
+  return with_wide(x.dtype(), [&](auto zero) -> std::vector<Tensor> {
+    using T = decltype(zero);
+    auto v = widen<T>(x);
+    for (int64_t i = 0; i < x.size(); ++i) {
+      if (i / inner % n != 0) continue;
+      T sum = 0;
+      for (int64_t k = 0; k < n; ++k) {
+        T& e = v[i + (reverse ? n - 1 - k : k) * inner];
+        const T next = static_cast<T>(sum + e);
+        e = exclusive ? sum : next;
+        sum = next;
+      }
+    }
+    return {narrow<T>(x.dtype(), x.shape(), v)};
+  });
+}
+
+// Blocks of pixels to channels and back: a reshape to six dims, a transpose, a reshape.
+Tensor rearranged(const Tensor& x, const Shape& six, const std::vector<int>& order, const Shape& out) {
+  const auto strides = strides_of(six);
+  Shape shape;
+  std::vector<int64_t> moved;
+  for (int i : order) {
+    shape.push_back(six[i]);
+    moved.push_back(strides[i]);
+  }
+  return take(x, out, strided_index(shape, moved));
+}
+
+int64_t block_size(const Node& n) {
+  const int64_t b = n.integer("blocksize", 0);
+  if (b < 1) fail(Category::value, "attribute blocksize is {}, expected at least 1", b);
+  return b;
+}
+
+Shape depth_shape(const Node& n, const Shape& x, bool to_space) {
+  const int64_t b = block_size(n);
+  if (x.size() != 4) fail(Category::shape, "input is {}, expected N x C x H x W", to_string(x));
+  if (to_space ? x[1] % (b * b) != 0 : x[2] % b != 0 || x[3] % b != 0) fail(Category::shape, "blocks of {} do not fit {}", b, to_string(x));
+  return to_space ? Shape{x[0], x[1] / (b * b), x[2] * b, x[3] * b} : Shape{x[0], x[1] * b * b, x[2] / b, x[3] / b};
+}
+
+void infer_depth(InferContext& c, bool to_space) {
+  if (const auto s = known_shape(c.dims(0))) return c.set(0, c.dtype(0), to_dims(depth_shape(c.node(), *s, to_space)));
+  c.set(0, c.dtype(0), c.dims(0) ? std::optional<Dims>(Dims{(*c.dims(0)).at(0), Dim(), Dim(), Dim()}) : std::nullopt);
+}
+
+// Axes cut or filled with zeros around their middle.
+std::vector<Tensor> center_crop_pad(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  auto axes = c.node.integers("axes");
+  if (axes.empty()) {
+    axes.resize(x.rank());
+    std::iota(axes.begin(), axes.end(), 0);
+  }
+  axes = wrap_axes(axes, x.rank());
+  const auto wanted = integers(c.in(1));
+  if (wanted.size() != axes.size()) fail(Category::value, "shape has {} entries, expected {}", wanted.size(), axes.size());
+  Shape shape = x.shape();
+  std::vector<int64_t> first(x.rank(), 0);  // source position of output position 0
+  for (size_t i = 0; i < axes.size(); ++i) {
+    const int64_t a = axes[i], have = shape[a];
+    if (wanted[i] < 0) fail(Category::value, "shape holds {}", wanted[i]);
+    shape[a] = wanted[i];
+    first[a] = have >= wanted[i] ? (have - wanted[i]) / 2 : -((wanted[i] - have) / 2);
+  }
+  check_plain_size(element_count(shape));
+  const auto strides = strides_of(x.shape());
+  std::vector<int64_t> from(element_count(shape));
+  each_index(shape, [&](int64_t i, const std::vector<int64_t>& index) {
+    int64_t at = 0;
+    for (size_t d = 0; d < index.size() && at >= 0; ++d) {
+      const int64_t s = index[d] + first[d];
+      at = s < 0 || s >= x.shape()[d] ? -1 : at + s * strides[d];
+    }
+    from[i] = at;
+  });
+  return {take(x, shape, from)};
+}
+
+}  // namespace
+
+void add_indexing(std::vector<OpDef>& out) {
+  const auto add = [&](const char* name, int since, int min, int max, Infer infer, Plain plain, int outputs = 1) {
+    out.push_back(def(name, since, min, max, Trait::movement, std::move(infer), std::move(plain), outputs));
+  };
+  add(
+      "GatherElements", 11, 2, 2,
+      [](InferContext& c) {
+        need(c, 1, index_type, "i32 or i64");
+        if (c.rank(0) >= 0) wrap_axis(c.node().integer("axis", 0), c.rank(0));
+        c.set(0, c.dtype(0), c.dims(1));
+      },
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        const int64_t axis = wrap_axis(c.node.integer("axis", 0), c.in(0).rank());
+        return {take(c.in(0), c.in(1).shape(), element_targets(c.in(0), c.in(1), axis))};
+      });
+  add("GatherND", 11, 2, 2, infer_gather_nd, gather_nd);
+  const auto infer_scatter = [](InferContext& c) {
+    need(c, 1, index_type, "i32 or i64");
+    need_same(c, 0, 2);
+    same_as_first(c);
+  };
+  add("ScatterND", 11, 3, 3, infer_scatter, scatter_nd);
+  add("ScatterElements", 11, 3, 3, infer_scatter, scatter_elements);
+  add("Scatter", 9, 3, 3, infer_scatter, scatter_elements);
+  add(
+      "TensorScatter", 24, 2, 3,
+      [](InferContext& c) {
+        need_same(c, 0, 1);
+        same_as_first(c);
+      },
+      tensor_scatter);
+  add(
+      "NonZero", 9, 1, 1,
+      [](InferContext& c) { c.set(0, DType::i64, c.rank(0) >= 0 ? std::optional<Dims>(Dims{Dim(c.rank(0)), Dim()}) : std::optional<Dims>(Dims(2))); },
+      non_zero);
+  add(
+      "Compress", 9, 2, 2,
+      [](InferContext& c) {
+        std::optional<Dims> dims = c.node().find<int64_t>("axis") ? c.dims(0) : std::optional<Dims>(Dims(1));
+        if (dims && c.node().find<int64_t>("axis")) (*dims)[wrap_axis(c.node().integer("axis", 0), c.rank(0))] = Dim();
+        c.set(0, c.dtype(0), dims);
+      },
+      compress);
+  add(
+      "OneHot", 9, 3, 3,
+      [](InferContext& c) {
+        std::optional<Dims> dims = c.dims(0);
+        if (dims) {
+          const Tensor* depth = c.constant(1);
+          const bool known = depth && depth->size() == 1;
+          const double value = known ? widen<double>(*depth)[0] : 0;
+          if (known) c.require(value >= 0 && value < 1e12, Category::value, fmt::format("depth is {}", value));
+          dims->insert(dims->begin() + one_hot_axis(c.node(), c.rank(0)), known ? Dim(static_cast<int64_t>(value)) : Dim());
+        }
+        c.set(0, c.dtype(2), dims);
+      },
+      one_hot);
+  add(
+      "Unique", 11, 1, 1,
+      [](InferContext& c) {
+        std::optional<Dims> dims = c.node().find<int64_t>("axis") ? c.dims(0) : std::optional<Dims>(Dims(1));
+        if (dims && c.node().find<int64_t>("axis")) (*dims)[wrap_axis(c.node().integer("axis", 0), c.rank(0))] = Dim();
+        c.set(0, c.dtype(0), dims);
+        for (int i = 1; i < 4; ++i) c.set(i, DType::i64, Dims(1));
+      },
+      unique, 4);
+  add("ReverseSequence", 10, 2, 2, same_as_first, reverse_sequence);
+  add("Trilu", 14, 1, 2, same_as_first, trilu);
+  add(
+      "CumSum", 11, 2, 2,
+      [](InferContext& c) {
+        need(c, 0, numeric, "a number");
+        same_as_first(c);
+      },
+      cum_sum);
+  add(
+      "DepthToSpace", 1, 1, 1, [](InferContext& c) { infer_depth(c, true); },
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        const Shape& s = c.in(0).shape();
+        const Shape out_shape = depth_shape(c.node, s, true);
+        const int64_t b = block_size(c.node), depth = s[1] / (b * b);
+        if (c.node.text("mode", "DCR") == "CRD") return {rearranged(c.in(0), {s[0], depth, b, b, s[2], s[3]}, {0, 1, 4, 2, 5, 3}, out_shape)};
+        return {rearranged(c.in(0), {s[0], b, b, depth, s[2], s[3]}, {0, 3, 4, 1, 5, 2}, out_shape)};
+      });
+  add(
+      "SpaceToDepth", 1, 1, 1, [](InferContext& c) { infer_depth(c, false); },
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        const Shape& s = c.in(0).shape();
+        const Shape out_shape = depth_shape(c.node, s, false);
+        const int64_t b = block_size(c.node);
+        return {rearranged(c.in(0), {s[0], s[1], s[2] / b, b, s[3] / b, b}, {0, 3, 5, 1, 2, 4}, out_shape)};
+      });
+  add(
+      "CenterCropPad", 18, 2, 2,
+      [](InferContext& c) {
+        std::optional<Dims> dims = c.dims(0);
+        const auto wanted = c.integers(1);
+        if (dims) {
+          auto axes = c.node().integers("axes");
+          if (axes.empty()) {
+            axes.resize(dims->size());
+            std::iota(axes.begin(), axes.end(), 0);
+          }
+          axes = wrap_axes(axes, c.rank(0));
+          if (wanted) c.require(wanted->size() == axes.size(), Category::value, fmt::format("shape has {} entries, expected {}", wanted->size(), axes.size()));
+          for (size_t i = 0; i < axes.size(); ++i) (*dims)[axes[i]] = wanted && (*wanted)[i] >= 0 ? Dim((*wanted)[i]) : Dim();
+        }
+        c.set(0, c.dtype(0), dims);
+      },
+      center_crop_pad);
+}
+
+}  // namespace lathe::ops

@@ -1,0 +1,548 @@
+// Ops of vision models: boxes, regions, sampling grids, deformable convolution, unpooling, local normalisation.
+#include "ops/vision.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <numeric>
+
+#include "ops/support.hpp"
+#include "ops/window.hpp"
+
+namespace lathe::ops {
+
+namespace {
+PictureDecoder picture_decoder = nullptr;
+}
+void set_picture_decoder(PictureDecoder decoder) { picture_decoder = decoder; }
+
+namespace {
+
+// ---- NonMaxSuppression ----
+
+struct Box {
+  double y1, x1, y2, x2;
+  double area() const { return std::max(0.0, y2 - y1) * std::max(0.0, x2 - x1); }
+};
+
+double overlap(const Box& a, const Box& b) {
+  const double h = std::min(a.y2, b.y2) - std::max(a.y1, b.y1), w = std::min(a.x2, b.x2) - std::max(a.x1, b.x1);
+  if (h <= 0 || w <= 0) return 0;
+  const double both = a.area() + b.area() - h * w;
+  return both <= 0 ? 0 : h * w / both;
+}
+
+std::vector<Tensor> non_max_suppression(const EvalContext& c) {
+  const Shape &bs = c.in(0).shape(), &ss = c.in(1).shape();
+  if (bs.size() != 3 || ss.size() != 3 || bs[2] != 4 || bs[0] != ss[0] || bs[1] != ss[2])
+    fail(Category::shape, "boxes are {} and scores {}, expected batch x boxes x 4 and batch x classes x boxes", to_string(bs), to_string(ss));
+  const auto boxes = widen<double>(c.in(0)), scores = widen<double>(c.in(1));
+  const int64_t most = c.has(2) ? one_integer(c, 2) : 0;
+  const double iou = c.has(3) ? one_real(c, 3) : 0, least = c.has(4) ? one_real(c, 4) : -INFINITY;
+  if (!(iou >= 0 && iou <= 1)) fail(Category::value, "iou_threshold is {}, expected 0 to 1", iou);
+  const bool center = c.node.integer("center_point_box", 0) != 0;
+  const int64_t count = bs[1], classes = ss[1];
+  std::vector<Box> corners(count);
+  std::vector<int64_t> out;
+  for (int64_t b = 0; b < bs[0]; ++b) {
+    for (int64_t i = 0; i < count; ++i) {
+      const double* p = boxes.data() + (b * count + i) * 4;
+      corners[i] = center ? Box{p[1] - p[3] / 2, p[0] - p[2] / 2, p[1] + p[3] / 2, p[0] + p[2] / 2}
+                          : Box{std::min(p[0], p[2]), std::min(p[1], p[3]), std::max(p[0], p[2]), std::max(p[1], p[3])};
+    }
+    for (int64_t k = 0; k < classes; ++k) {
+      const double* score = scores.data() + (b * classes + k) * count;
+      std::vector<int64_t> order, kept;
+      for (int64_t i = 0; i < count; ++i) {
+        if (c.has(4) ? score[i] > least : true) order.push_back(i);
+      }
+      std::stable_sort(order.begin(), order.end(), [&](int64_t i, int64_t j) { return score[i] > score[j]; });
+      for (int64_t i : order) {
+        if (static_cast<int64_t>(kept.size()) >= most) break;
+        if (std::any_of(kept.begin(), kept.end(), [&](int64_t j) { return overlap(corners[i], corners[j]) > iou; })) continue;
+        kept.push_back(i);
+      }
+      for (int64_t i : kept) out.insert(out.end(), {b, k, i});
+    }
+  }
+  return {Tensor::from<int64_t>({static_cast<int64_t>(out.size() / 3), 3}, out)};
+}
+
+// ---- regions ----
+
+// Bilinear value of a plane at (y, x); outside by more than one pixel: zero.
+double bilinear(const double* plane, int64_t height, int64_t width, double y, double x) {
+  if (y < -1 || y > static_cast<double>(height) || x < -1 || x > static_cast<double>(width)) return 0;
+  y = std::max(0.0, y);
+  x = std::max(0.0, x);
+  int64_t y0 = static_cast<int64_t>(y), x0 = static_cast<int64_t>(x), y1 = y0 + 1, x1 = x0 + 1;
+  if (y0 >= height - 1) y0 = y1 = height - 1, y = static_cast<double>(y0);
+  if (x0 >= width - 1) x0 = x1 = width - 1, x = static_cast<double>(x0);
+  const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
+  return (1 - fy) * ((1 - fx) * plane[y0 * width + x0] + fx * plane[y0 * width + x1]) + fy * ((1 - fx) * plane[y1 * width + x0] + fx * plane[y1 * width + x1]);
+}
+
+// The largest of the four weighted corners, as the standard's max mode takes it.
+double bilinear_max(const double* plane, int64_t height, int64_t width, double y, double x) {
+  if (y < -1 || y > static_cast<double>(height) || x < -1 || x > static_cast<double>(width)) return 0;
+  y = std::max(0.0, y);
+  x = std::max(0.0, x);
+  int64_t y0 = static_cast<int64_t>(y), x0 = static_cast<int64_t>(x), y1 = y0 + 1, x1 = x0 + 1;
+  if (y0 >= height - 1) y0 = y1 = height - 1, y = static_cast<double>(y0);
+  if (x0 >= width - 1) x0 = x1 = width - 1, x = static_cast<double>(x0);
+  const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
+  return std::max({(1 - fy) * (1 - fx) * plane[y0 * width + x0], (1 - fy) * fx * plane[y0 * width + x1], fy * (1 - fx) * plane[y1 * width + x0], fy * fx * plane[y1 * width + x1]});
+}
+
+std::vector<Tensor> roi_align(const EvalContext& c) {
+  const Shape &xs = c.in(0).shape(), &rs = c.in(1).shape();
+  if (xs.size() != 4 || rs.size() != 2 || rs[1] != 4 || c.in(2).size() != rs[0])
+    fail(Category::shape, "X {}, rois {} and batch_indices {} do not fit", to_string(xs), to_string(rs), to_string(c.in(2).shape()));
+  const auto x = widen<double>(c.in(0)), rois = widen<double>(c.in(1));
+  const auto batch = integers(c.in(2));
+  const int64_t oh = c.node.integer("output_height", 1), ow = c.node.integer("output_width", 1), ratio = c.node.integer("sampling_ratio", 0);
+  if (oh < 1 || ow < 1 || ratio < 0) fail(Category::value, "output_height, output_width or sampling_ratio is out of range");
+  const double scale = c.node.real("spatial_scale", 1);
+  const bool half = c.version >= 16 && c.node.text("coordinate_transformation_mode", "half_pixel") == "half_pixel", max = c.node.text("mode", "avg") == "max";
+  const int64_t channels = xs[1], height = xs[2], width = xs[3];
+  check_plain_size(rs[0] * channels * oh * ow);
+  std::vector<double> y;
+  for (int64_t r = 0; r < rs[0]; ++r) {
+    if (batch[r] < 0 || batch[r] >= xs[0]) fail(Category::value, "batch index {} is outside a batch of {}", batch[r], xs[0]);
+    const double* p = rois.data() + r * 4;
+    const double shift = half ? 0.5 : 0;
+    const double x1 = p[0] * scale - shift, y1 = p[1] * scale - shift, x2 = p[2] * scale - shift, y2 = p[3] * scale - shift;
+    double w = x2 - x1, h = y2 - y1;
+    if (!half) w = std::max(w, 1.0), h = std::max(h, 1.0);
+    const double bin_h = h / static_cast<double>(oh), bin_w = w / static_cast<double>(ow);
+    const auto samples = [&](double bin) {
+      if (ratio > 0) return ratio;
+      const double n = std::ceil(bin);
+      if (!(n < 65536)) fail(Category::value, "a region of interest is absurdly large");
+      return static_cast<int64_t>(n);
+    };
+    const int64_t ny = samples(bin_h), nx = samples(bin_w);
+    for (int64_t ch = 0; ch < channels; ++ch) {
+      const double* plane = x.data() + (batch[r] * channels + ch) * height * width;
+      for (int64_t i = 0; i < oh; ++i) {
+        for (int64_t j = 0; j < ow; ++j) {
+          double acc = max ? -INFINITY : 0;
+          for (int64_t a = 0; a < ny; ++a) {
+            for (int64_t b = 0; b < nx; ++b) {
+              const double py = y1 + (static_cast<double>(i) + (static_cast<double>(a) + 0.5) / static_cast<double>(ny)) * bin_h;
+              const double px = x1 + (static_cast<double>(j) + (static_cast<double>(b) + 0.5) / static_cast<double>(nx)) * bin_w;
+              if (max) acc = std::max(acc, bilinear_max(plane, height, width, py, px));
+              else acc += bilinear(plane, height, width, py, px);
+            }
+          }
+          y.push_back(max ? (ny * nx > 0 ? acc : 0) : acc / static_cast<double>(std::max<int64_t>(1, ny * nx)));
+        }
+      }
+    }
+  }
+  return {narrow<double>(c.in(0).dtype(), Shape{rs[0], channels, oh, ow}, y)};
+}
+
+std::vector<Tensor> max_roi_pool(const EvalContext& c) {
+  const Shape &xs = c.in(0).shape(), &rs = c.in(1).shape();
+  const auto pooled = c.node.integers("pooled_shape");
+  if (xs.size() != 4 || rs.size() != 2 || rs[1] != 5 || pooled.size() != 2 || pooled[0] < 1 || pooled[1] < 1)
+    fail(Category::shape, "X {}, rois {} and pooled_shape {} do not fit", to_string(xs), to_string(rs), to_string(pooled));
+  const auto x = widen<double>(c.in(0)), rois = widen<double>(c.in(1));
+  const double scale = c.node.real("spatial_scale", 1);
+  const int64_t channels = xs[1], height = xs[2], width = xs[3];
+  std::vector<double> y;
+  for (int64_t r = 0; r < rs[0]; ++r) {
+    const double* p = rois.data() + r * 5;
+    const int64_t batch = static_cast<int64_t>(p[0]);
+    if (batch < 0 || batch >= xs[0]) fail(Category::value, "batch index {} is outside a batch of {}", batch, xs[0]);
+    const auto at = [&](double v) { return static_cast<int64_t>(std::floor(v * scale + 0.5)); };
+    const int64_t x1 = at(p[1]), y1 = at(p[2]), h = std::max<int64_t>(at(p[4]) - y1 + 1, 1), w = std::max<int64_t>(at(p[3]) - x1 + 1, 1);
+    for (int64_t ch = 0; ch < channels; ++ch) {
+      const double* plane = x.data() + (batch * channels + ch) * height * width;
+      for (int64_t i = 0; i < pooled[0]; ++i) {
+        for (int64_t j = 0; j < pooled[1]; ++j) {
+          const auto edge = [](int64_t k, int64_t n, int64_t size, int64_t first, int64_t limit, bool up) {
+            const double e = static_cast<double>(k) * static_cast<double>(size) / static_cast<double>(n);
+            return std::clamp<int64_t>(static_cast<int64_t>(up ? std::ceil(e) : std::floor(e)) + first, 0, limit);
+          };
+          const int64_t r0 = edge(i, pooled[0], h, y1, height, false), r1 = edge(i + 1, pooled[0], h, y1, height, true);
+          const int64_t c0 = edge(j, pooled[1], w, x1, width, false), c1 = edge(j + 1, pooled[1], w, x1, width, true);
+          double best = r1 <= r0 || c1 <= c0 ? 0 : -INFINITY;
+          for (int64_t a = r0; a < r1; ++a) {
+            for (int64_t b = c0; b < c1; ++b) best = std::max(best, plane[a * width + b]);
+          }
+          y.push_back(best);
+        }
+      }
+    }
+  }
+  return {narrow<double>(c.in(0).dtype(), Shape{rs[0], channels, pooled[0], pooled[1]}, y)};
+}
+
+// ---- GridSample, AffineGrid ----
+
+double cubic_weight(double d) {
+  constexpr double a = -0.75;
+  d = std::fabs(d);
+  if (d <= 1) return ((a + 2) * d - (a + 3)) * d * d + 1;
+  if (d < 2) return ((a * d - 5 * a) * d + 8 * a) * d - 4 * a;
+  return 0;
+}
+
+// Reflects x at the borders low and high until it is between them.
+double reflected(double x, double low, double high) {
+  const double span = high - low;
+  if (span <= 0) return low;
+  double d = std::fmod(std::fabs(x - low), 2 * span);
+  if (d > span) d = 2 * span - d;
+  return low + d;
+}
+
+std::vector<Tensor> grid_sample(const EvalContext& c) {
+  const Tensor &X = c.in(0), &G = c.in(1);
+  const int64_t axes = X.rank() - 2;
+  if (axes < 1 || G.rank() != X.rank() || G.shape().back() != axes || G.shape()[0] != X.shape()[0])
+    fail(Category::shape, "X is {} and grid {}, expected N x C x spatial and N x spatial x {}", to_string(X.shape()), to_string(G.shape()), axes);
+  std::string mode = c.node.text("mode", c.version >= 20 ? "linear" : "bilinear");
+  if (mode == "bilinear") mode = "linear";
+  if (mode == "bicubic") mode = "cubic";
+  const std::string padding = c.node.text("padding_mode", "zeros");
+  if (mode != "linear" && mode != "nearest" && mode != "cubic") fail(Category::value, "mode '{}' is not known", mode);
+  if (padding != "zeros" && padding != "border" && padding != "reflection") fail(Category::value, "padding_mode '{}' is not known", padding);
+  if (mode == "cubic" && axes != 2) fail(Category::value, "mode cubic is for pictures; X has {} spatial axes", axes);
+  const bool corners = c.node.integer("align_corners", 0) != 0;
+  const auto x = widen<double>(X), grid = widen<double>(G);
+  const Shape in(X.shape().begin() + 2, X.shape().end()), out(G.shape().begin() + 1, G.shape().end() - 1);
+  const auto strides = strides_of(in);
+  const int64_t channels = X.shape()[1], in_size = element_count(in), out_size = element_count(out);
+  Shape shape{X.shape()[0], channels};
+  shape.insert(shape.end(), out.begin(), out.end());
+  check_plain_size(element_count(shape));
+  std::vector<double> y(element_count(shape));
+  const int taps = mode == "nearest" ? 1 : mode == "linear" ? 2 : 4;
+  std::vector<int64_t> first(axes);
+  std::vector<std::vector<double>> weight(axes, std::vector<double>(taps));
+  int64_t combinations = 1;
+  for (int64_t a = 0; a < axes; ++a) combinations *= taps;
+  const auto settle = [&](int64_t i, int64_t n) -> int64_t {  // a source index, or -1 for a zero
+    if (i >= 0 && i < n) return i;
+    if (padding == "zeros") return -1;
+    if (padding == "border") return std::clamp<int64_t>(i, 0, n - 1);
+    const double r = corners ? reflected(static_cast<double>(i), 0, static_cast<double>(n - 1)) : reflected(static_cast<double>(i), -0.5, static_cast<double>(n) - 0.5);
+    return std::clamp<int64_t>(static_cast<int64_t>(std::nearbyint(r)), 0, n - 1);
+  };
+  for (int64_t b = 0; b < X.shape()[0]; ++b) {
+    for (int64_t p = 0; p < out_size; ++p) {
+      const double* g = grid.data() + (b * out_size + p) * axes;
+      for (int64_t a = 0; a < axes; ++a) {  // the grid names the last axis first
+        const double n = static_cast<double>(in[a]), raw = g[axes - 1 - a];
+        double at = corners ? (raw + 1) / 2 * (n - 1) : ((raw + 1) * n - 1) / 2;
+        if (!std::isfinite(at) || std::fabs(at) > 1e15) at = padding == "zeros" ? -1e9 : 0;
+        // Borders act on the position itself for nearest and linear; the cubic kernel settles each tap.
+        if (mode != "cubic") {
+          if (padding == "border") at = std::clamp(at, 0.0, n - 1);
+          else if (padding == "reflection") at = std::clamp(corners ? reflected(at, 0, n - 1) : reflected(at, -0.5, n - 0.5), 0.0, n - 1);
+        }
+        if (mode == "nearest") {
+          first[a] = static_cast<int64_t>(std::nearbyint(at));
+          weight[a][0] = 1;
+        } else if (mode == "linear") {
+          first[a] = static_cast<int64_t>(std::floor(at));
+          weight[a][1] = at - std::floor(at);
+          weight[a][0] = 1 - weight[a][1];
+        } else {
+          first[a] = static_cast<int64_t>(std::floor(at)) - 1;
+          for (int t = 0; t < 4; ++t) weight[a][t] = cubic_weight(at - static_cast<double>(first[a] + t));
+        }
+      }
+      for (int64_t k = 0; k < combinations; ++k) {
+        double w = 1;
+        int64_t at = 0, rest = k;
+        for (int64_t a = axes - 1; a >= 0 && at >= 0; --a) {
+          const int64_t t = rest % taps, i = settle(first[a] + t, in[a]);
+          rest /= taps;
+          w *= weight[a][t];
+          at = i < 0 ? -1 : at + i * strides[a];
+        }
+        if (at < 0 || w == 0) continue;
+        for (int64_t ch = 0; ch < channels; ++ch) y[(b * channels + ch) * out_size + p] += w * x[(b * channels + ch) * in_size + at];
+      }
+    }
+  }
+  return {narrow<double>(X.dtype(), shape, y)};
+}
+
+// Base coordinates in [-1, 1] of every position of N x C x spatial, turned by the N x axes x (axes + 1) matrices.
+std::vector<Tensor> affine_grid(const EvalContext& c) {
+  const auto theta = widen<double>(c.in(0));
+  const auto size = integers(c.in(1));
+  const int64_t axes = static_cast<int64_t>(size.size()) - 2;
+  if ((axes != 2 && axes != 3) || c.in(0).shape() != Shape{size[0], axes, axes + 1})
+    fail(Category::shape, "theta is {} and size has {} entries", to_string(c.in(0).shape()), size.size());
+  const bool corners = c.node.integer("align_corners", 0) != 0;
+  const Shape spatial(size.begin() + 2, size.end());
+  Shape shape{size[0]};
+  shape.insert(shape.end(), spatial.begin(), spatial.end());
+  shape.push_back(axes);
+  check_plain_size(element_count(shape));
+  const auto strides = strides_of(spatial);
+  std::vector<double> y;
+  for (int64_t n = 0; n < size[0]; ++n) {
+    for (int64_t p = 0; p < element_count(spatial); ++p) {
+      std::vector<double> base(axes + 1, 1);
+      for (int64_t a = 0; a < axes; ++a) {
+        const double i = static_cast<double>(p / strides[a] % spatial[a]), m = static_cast<double>(spatial[a]);
+        base[axes - 1 - a] = corners ? (m > 1 ? -1 + 2 * i / (m - 1) : 0) : (2 * i + 1) / m - 1;
+      }
+      for (int64_t r = 0; r < axes; ++r) {
+        double sum = 0;
+        for (int64_t k = 0; k <= axes; ++k) sum += theta[(n * axes + r) * (axes + 1) + k] * base[k];
+        y.push_back(sum);
+      }
+    }
+  }
+  return {narrow<double>(c.in(0).dtype(), shape, y)};
+}
+
+// ---- DeformConv: every tap reads at its own offset, weighted by a mask ----
+
+std::vector<Tensor> deform_conv(const EvalContext& c) {
+  const Shape &xs = c.in(0).shape(), &ws = c.in(1).shape(), &os = c.in(2).shape();
+  if (xs.size() != 4 || ws.size() != 4 || os.size() != 4) fail(Category::shape, "X, W and offset are {}, {} and {}; all need rank 4", to_string(xs), to_string(ws), to_string(os));
+  const int64_t group = c.node.integer("group", 1), offset_group = c.node.integer("offset_group", 1);
+  const Shape in{xs[2], xs[3]};
+  const Window w = read_window(c.node, in, std::span<const int64_t>(ws).subspan(2));
+  const int64_t taps = w.taps(), oh = w.out[0], ow = w.out[1], channels = xs[1], filters = ws[0];
+  if (group < 1 || offset_group < 1 || channels != ws[1] * group || filters % group != 0 || channels % offset_group != 0 ||
+      os != Shape{xs[0], offset_group * taps * 2, oh, ow}) {
+    fail(Category::shape, "X {}, W {} and offset {} do not fit (group {}, offset_group {})", to_string(xs), to_string(ws), to_string(os), group, offset_group);
+  }
+  const auto x = widen<double>(c.in(0)), k = widen<double>(c.in(1)), offset = widen<double>(c.in(2));
+  const auto bias = c.has(3) ? widen<double>(c.in(3)) : std::vector<double>(filters, 0);
+  const auto mask = c.has(4) ? widen<double>(c.in(4)) : std::vector<double>();
+  if (static_cast<int64_t>(bias.size()) != filters || (c.has(4) && c.in(4).shape() != Shape{xs[0], offset_group * taps, oh, ow}))
+    fail(Category::shape, "the bias or the mask does not fit");
+  const int64_t cg = channels / group, fg = filters / group, co = channels / offset_group;
+  std::vector<double> y(xs[0] * filters * oh * ow), column(channels * taps);
+  for (int64_t n = 0; n < xs[0]; ++n) {
+    for (int64_t i = 0; i < oh; ++i) {
+      for (int64_t j = 0; j < ow; ++j) {
+        for (int64_t ch = 0; ch < channels; ++ch) {
+          const double* plane = x.data() + (n * channels + ch) * in[0] * in[1];
+          for (int64_t t = 0; t < taps; ++t) {
+            const int64_t g = ch / co, ky = t / w.kernel[1], kx = t % w.kernel[1];
+            const auto at = [&](int64_t which) { return offset[((n * offset_group + g) * taps * 2 + t * 2 + which) * oh * ow + i * ow + j]; };
+            const double py = static_cast<double>(i * w.strides[0] - w.pads_begin[0] + ky * w.dilations[0]) + at(0);
+            const double px = static_cast<double>(j * w.strides[1] - w.pads_begin[1] + kx * w.dilations[1]) + at(1);
+            double v = 0;
+            if (py > -1 && px > -1 && py < static_cast<double>(in[0]) && px < static_cast<double>(in[1])) {
+              const int64_t y0 = static_cast<int64_t>(std::floor(py)), x0 = static_cast<int64_t>(std::floor(px));
+              const double fy = py - static_cast<double>(y0), fx = px - static_cast<double>(x0);
+              const auto pixel = [&](int64_t r, int64_t q) { return r < 0 || q < 0 || r >= in[0] || q >= in[1] ? 0.0 : plane[r * in[1] + q]; };
+              v = (1 - fy) * ((1 - fx) * pixel(y0, x0) + fx * pixel(y0, x0 + 1)) + fy * ((1 - fx) * pixel(y0 + 1, x0) + fx * pixel(y0 + 1, x0 + 1));
+            }
+            if (!mask.empty()) v *= mask[((n * offset_group + g) * taps + t) * oh * ow + i * ow + j];
+            column[ch * taps + t] = v;
+          }
+        }
+        for (int64_t f = 0; f < filters; ++f) {
+          double sum = bias[f];
+          for (int64_t q = 0; q < cg * taps; ++q) sum += k[f * cg * taps + q] * column[(f / fg) * cg * taps + q];
+          y[((n * filters + f) * oh + i) * ow + j] = sum;
+        }
+      }
+    }
+  }
+  return {narrow<double>(c.in(0).dtype(), Shape{xs[0], filters, oh, ow}, y)};
+}
+
+// ---- Col2Im: overlapping blocks added back into a picture ----
+
+struct Blocks {
+  std::vector<int64_t> image, block, strides, dilations, pads, counts;
+};
+
+Blocks blocks_of(const Node& n, const std::vector<int64_t>& image, const std::vector<int64_t>& block) {
+  const size_t axes = image.size();
+  Blocks b{image, block, n.integers("strides", std::vector<int64_t>(axes, 1)), n.integers("dilations", std::vector<int64_t>(axes, 1)), n.integers("pads", std::vector<int64_t>(2 * axes, 0)), {}};
+  if (block.size() != axes || b.strides.size() != axes || b.dilations.size() != axes || b.pads.size() != 2 * axes)
+    fail(Category::value, "image_shape, block_shape, strides, dilations and pads do not agree in length");
+  for (size_t a = 0; a < axes; ++a) {
+    if (b.strides[a] < 1 || b.dilations[a] < 1 || block[a] < 1) fail(Category::value, "strides, dilations and block_shape must be at least 1");
+    b.counts.push_back((image[a] + b.pads[a] + b.pads[axes + a] - b.dilations[a] * (block[a] - 1) - 1) / b.strides[a] + 1);
+    if (b.counts.back() < 1) fail(Category::shape, "blocks of {} do not fit an image axis of {}", block[a], image[a]);
+  }
+  return b;
+}
+
+std::vector<Tensor> col2im(const EvalContext& c) {
+  const Blocks b = blocks_of(c.node, integers(c.in(1)), integers(c.in(2)));
+  const int64_t taps = element_count(b.block), places = element_count(b.counts), pixels = element_count(b.image);
+  const Shape& xs = c.in(0).shape();
+  if (xs.size() != 3 || xs[1] % taps != 0 || xs[2] != places) fail(Category::shape, "input is {}, expected N x (C * {}) x {}", to_string(xs), taps, places);
+  const int64_t channels = xs[1] / taps;
+  check_plain_size(xs[0] * channels * pixels);
+  const auto x = widen<double>(c.in(0));
+  std::vector<double> y(xs[0] * channels * pixels, 0);
+  const auto block_strides = strides_of(b.block), count_strides = strides_of(b.counts);
+  for (int64_t t = 0; t < taps; ++t) {
+    for (int64_t l = 0; l < places; ++l) {
+      int64_t at = 0;
+      for (size_t a = 0; a < b.image.size() && at >= 0; ++a) {
+        const int64_t i = l / count_strides[a] % b.counts[a] * b.strides[a] + t / block_strides[a] % b.block[a] * b.dilations[a] - b.pads[a];
+        at = i < 0 || i >= b.image[a] ? -1 : at * b.image[a] + i;
+      }
+      for (int64_t nc = 0; at >= 0 && nc < xs[0] * channels; ++nc) y[nc * pixels + at] += x[(nc * taps + t) * places + l];
+    }
+  }
+  Shape shape{xs[0], channels};
+  shape.insert(shape.end(), b.image.begin(), b.image.end());
+  return {narrow<double>(c.in(0).dtype(), shape, y)};
+}
+
+// ---- unpooling and local normalisation ----
+
+Shape unpool_shape(const Node& n, const Shape& x) {
+  const size_t axes = x.size() < 2 ? 0 : x.size() - 2;
+  const auto kernel = n.integers("kernel_shape"), strides = n.integers("strides", std::vector<int64_t>(axes, 1)), pads = n.integers("pads", std::vector<int64_t>(2 * axes, 0));
+  if (kernel.size() != axes || strides.size() != axes || pads.size() != 2 * axes) fail(Category::value, "kernel_shape, strides and pads do not fit {} spatial axes", axes);
+  Shape out(x.begin(), x.begin() + 2);
+  for (size_t a = 0; a < axes; ++a) out.push_back((x[a + 2] - 1) * strides[a] - pads[a] - pads[axes + a] + kernel[a]);
+  return out;
+}
+
+std::vector<Tensor> max_unpool(const EvalContext& c) {
+  const Shape inferred = unpool_shape(c.node, c.in(0).shape());
+  const Shape shape = c.has(2) ? Shape(integers(c.in(2))) : inferred;
+  if (c.in(1).shape() != c.in(0).shape() || shape.size() != inferred.size()) fail(Category::shape, "X, I and output_shape do not agree");
+  const auto x = widen<double>(c.in(0));
+  const auto at = integers(c.in(1));
+  check_plain_size(element_count(shape));
+  std::vector<double> y(element_count(shape), 0);
+  // Indices count through the tensor of the inferred shape; a larger output_shape has room around.
+  const auto from = strides_of(inferred), to = strides_of(shape);
+  for (size_t i = 0; i < at.size(); ++i) {
+    int64_t target = 0;
+    bool inside = at[i] >= 0 && at[i] < element_count(inferred);
+    for (size_t d = 0; d < shape.size() && inside; ++d) {
+      const int64_t k = at[i] / from[d] % inferred[d];
+      inside = k < shape[d];
+      target += k * to[d];
+    }
+    if (!inside) fail(Category::value, "index {} is outside an output of {}", at[i], to_string(shape));
+    y[target] = x[i];
+  }
+  return {narrow<double>(c.in(0).dtype(), shape, y)};
+}
+
+std::vector<Tensor> local_response(const EvalContext& c) {
+  const Tensor& x = c.in(0);
+  if (x.rank() < 2) fail(Category::shape, "input is {}, expected at least batch and channel", to_string(x.shape()));
+  const int64_t size = c.node.integer("size", 0), channels = x.shape()[1], inner = strides_of(x.shape())[1];
+  if (size < 1) fail(Category::value, "attribute size is {}, expected at least 1", size);
+  const double alpha = c.node.real("alpha", 1e-4f), beta = c.node.real("beta", 0.75f), bias = c.node.real("bias", 1);
+  const auto v = widen<double>(x);
+  std::vector<double> y(v.size());
+  for (size_t i = 0; i < v.size(); ++i) {
+    const int64_t ch = static_cast<int64_t>(i) / inner % channels;
+    const int64_t from = std::max<int64_t>(0, ch - (size - 1) / 2), to = std::min<int64_t>(channels - 1, ch + size / 2);
+    double sum = 0;
+    for (int64_t k = from; k <= to; ++k) {
+      const double e = v[i + (k - ch) * inner];
+      sum += e * e;
+    }
+    y[i] = v[i] / std::pow(bias + alpha / static_cast<double>(size) * sum, beta);
+  }
+  return {narrow<double>(x.dtype(), x.shape(), y)};
+}
+
+std::vector<Tensor> decode_image(const EvalContext& c) {
+  if (c.in(0).dtype() != DType::u8 || c.in(0).rank() != 1) fail(Category::type, "the encoded stream must be a list of u8");
+  if (picture_decoder == nullptr) fail(Category::unsupported, "no picture decoder is there");
+  const std::string format = c.node.text("pixel_format", "RGB");
+  if (format != "RGB" && format != "BGR" && format != "Grayscale") fail(Category::value, "pixel_format is '{}', expected RGB, BGR or Grayscale", format);
+  const auto bytes = c.in(0).as<uint8_t>();
+  Tensor rgb = picture_decoder({reinterpret_cast<const char*>(bytes.data()), bytes.size()});
+  auto p = rgb.as<uint8_t>();
+  if (format == "BGR") {
+    for (size_t i = 0; i + 2 < p.size(); i += 3) std::swap(p[i], p[i + 2]);
+  }
+  if (format != "Grayscale") return {rgb};
+  std::vector<double> grey;
+  for (size_t i = 0; i + 2 < p.size(); i += 3) grey.push_back(0.299 * p[i] + 0.587 * p[i + 1] + 0.114 * p[i + 2]);
+  for (double& g : grey) g = std::nearbyint(g);
+  return {narrow<double>(DType::u8, Shape{rgb.shape()[0], rgb.shape()[1], 1}, grey)};
+}
+
+}  // namespace
+
+void add_vision(std::vector<OpDef>& out) {
+  const auto add = [&](const char* name, int since, int min, int max, Infer infer, Plain plain, int outputs = 1) {
+    out.push_back(def(name, since, min, max, Trait::opaque, std::move(infer), std::move(plain), outputs));
+  };
+  const auto float_like = [](auto dims) {
+    return [dims](InferContext& c) {
+      need(c, 0, standard_float, "a floating type");
+      c.set(0, c.dtype(0), dims(c));
+    };
+  };
+  add("NonMaxSuppression", 10, 2, 5, [](InferContext& c) { c.set(0, DType::i64, Dims{Dim(), Dim(3)}); }, non_max_suppression);
+  add("RoiAlign", 10, 3, 3, float_like([](InferContext& c) -> std::optional<Dims> {
+        if (c.rank(0) != 4 || c.rank(1) != 2) return std::nullopt;
+        return Dims{(*c.dims(1))[0], (*c.dims(0))[1], Dim(c.node().integer("output_height", 1)), Dim(c.node().integer("output_width", 1))};
+      }), roi_align);
+  add("MaxRoiPool", 1, 2, 2, float_like([](InferContext& c) -> std::optional<Dims> {
+        const auto p = c.node().integers("pooled_shape");
+        if (c.rank(0) != 4 || c.rank(1) != 2 || p.size() != 2) return std::nullopt;
+        return Dims{(*c.dims(1))[0], (*c.dims(0))[1], Dim(p[0]), Dim(p[1])};
+      }), max_roi_pool);
+  add("GridSample", 16, 2, 2, [](InferContext& c) {
+        if (!c.dims(0) || !c.dims(1)) return c.set(0, c.dtype(0), std::nullopt);
+        c.require(c.rank(0) == c.rank(1) && c.rank(0) >= 3, Category::shape, fmt::format("X is {} and grid {}", to_string(*c.dims(0)), to_string(*c.dims(1))));
+        Dims dims{(*c.dims(0))[0], (*c.dims(0))[1]};
+        dims.insert(dims.end(), c.dims(1)->begin() + 1, c.dims(1)->end() - 1);
+        c.set(0, c.dtype(0), dims);
+      }, grid_sample);
+  add("AffineGrid", 20, 2, 2, float_like([](InferContext& c) -> std::optional<Dims> {
+        const auto size = c.integers(1);
+        if (!size || size->size() < 3) return std::nullopt;
+        Dims dims{Dim((*size)[0])};
+        for (size_t i = 2; i < size->size(); ++i) dims.emplace_back((*size)[i]);
+        dims.emplace_back(static_cast<int64_t>(size->size()) - 2);
+        return dims;
+      }), affine_grid);
+  add("DeformConv", 19, 3, 5, float_like([](InferContext& c) -> std::optional<Dims> {
+        const auto w = known_shape(c.dims(1));
+        if (c.rank(0) != 4 || !w || w->size() != 4) return std::nullopt;
+        Dims dims{(*c.dims(0))[0], Dim((*w)[0])};
+        const Dims spatial = window_dims(c.node(), std::span<const Dim>(*c.dims(0)).subspan(2), std::span<const int64_t>(*w).subspan(2));
+        dims.insert(dims.end(), spatial.begin(), spatial.end());
+        return dims;
+      }), deform_conv);
+  add("Col2Im", 18, 3, 3, [](InferContext& c) {
+        const auto image = c.integers(1), block = c.integers(2);
+        if (!image || c.rank(0) != 3) return c.set(0, c.dtype(0), std::nullopt);
+        const Dim all = (*c.dims(0))[1];
+        const auto taps = block ? std::optional<int64_t>(element_count(*block)) : std::nullopt;
+        Dims dims{(*c.dims(0))[0], all.known() && taps && *taps > 0 ? Dim(all.value / *taps) : Dim()};
+        for (int64_t s : *image) dims.emplace_back(s);
+        c.set(0, c.dtype(0), dims);
+      }, col2im);
+  for (const int since : {9, 11}) {
+    add("MaxUnpool", since, 2, 3, float_like([](InferContext& c) -> std::optional<Dims> {
+          if (c.has(2)) {
+            const auto s = c.integers(2);
+            return s ? std::optional<Dims>(to_dims(*s)) : std::nullopt;
+          }
+          const auto s = known_shape(c.dims(0));
+          return s ? std::optional<Dims>(to_dims(unpool_shape(c.node(), *s))) : std::nullopt;
+        }), max_unpool);
+  }
+  add("LRN", 1, 1, 1, float_like([](InferContext& c) { return c.dims(0); }), local_response);
+  add("ImageDecoder", 20, 1, 1, [](InferContext& c) {
+        c.set(0, DType::u8, Dims{Dim(), Dim(), Dim(c.node().text("pixel_format", "RGB") == "Grayscale" ? 1 : 3)});
+      }, decode_image);
+}
+
+}  // namespace lathe::ops
