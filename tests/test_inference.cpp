@@ -66,7 +66,8 @@ TEST_CASE("elementwise") {
   CHECK(has(refuses("And", {f32({2}), f32({2})}), "expected bool"));
   CHECK(has(refuses("Where", {f32({2}), f32({2}), f32({2})}), "expected bool"));
   CHECK(has(refuses("Add", {f32({2}), of(DType::f64, {2})}), "must have one dtype"));
-  CHECK(has(refuses("Cast", {f32({2})}), "not an element type"));
+  CHECK(has(refuses("Cast", {f32({2})}), "attribute 'to' is missing; it must hold one integer"));
+  CHECK(has(refuses("Cast", {f32({2})}, {{"to", int64_t{99}}}), "not an element type"));
 }
 
 TEST_CASE("products") {
@@ -98,7 +99,7 @@ TEST_CASE("convolutions and pools") {
   CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"kernel_shape", Ints{5, 5}}}), "kernel_shape is 5x5, the weights have 3x3"));
   CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"auto_pad", std::string("SOMETIMES")}}), "auto_pad is 'SOMETIMES'"));
   CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"group", int64_t{0}}}), "group 0"));
-  CHECK(has(refuses("MaxPool", {f32({1, 3, 9, 9})}), "kernel_shape is missing"));
+  CHECK(has(refuses("MaxPool", {f32({1, 3, 9, 9})}), "'kernel_shape' is missing"));
   CHECK(has(refuses("MaxPool", {f32({9, 9})}, {{"kernel_shape", Ints{3}}}), "at least one spatial axis"));
 }
 

@@ -67,12 +67,13 @@ CaseResult check_case(Lane& lane, const Case& c, const std::optional<Tolerance>&
 // Random inputs for these shapes, from a seed: floats in [-1, 1), integers in [0, 8), bools.
 std::vector<Tensor> random_inputs(const Program& program, const std::vector<Shape>& shapes, uint64_t seed);
 
-enum class Verdict { passed, failed, skipped };
+// excluded: named as an exception, and indeed it did not pass.
+enum class Verdict { passed, failed, skipped, excluded };
 
 struct SuiteEntry {
   std::string name;  // path below the suite's folder
   Verdict verdict = Verdict::passed;
-  std::string reason;  // of a failure (with the path it failed on) or a skip
+  std::string reason;  // of a failure (with the path it failed on), a skip, or of comparing less than values
 };
 
 struct SuiteOptions {
@@ -81,11 +82,14 @@ struct SuiteOptions {
   std::vector<std::string> isas;  // empty: the best one
   std::optional<Tolerance> tolerance;
   std::string filter;  // only folders whose path holds this text
+  // Names of entries that cannot pass, with the reason. With any, a skip that is not among them is a failure, and so is one of them that
+  // passes.
+  std::map<std::string, std::string> exceptions;
   std::function<void(const SuiteEntry&, size_t done, size_t total)> progress;
 };
 
-// Every folder below `root` that holds model.onnx and cases. An op that is not supported yet makes a skip; anything else
-// that goes wrong is a failure. Throws Error (value) when there is no such folder.
+// Every folder below `root` that holds model.onnx and cases. An op that is not known makes a skip; anything else that goes wrong is a
+// failure. Of a model with random ops only dtypes and shapes are compared. Throws Error (value) when there is no such folder.
 std::vector<SuiteEntry> run_suite(const std::filesystem::path& root, const SuiteOptions& options = {});
 
 }  // namespace lathe

@@ -1,5 +1,6 @@
 // lathe parity
 #include <filesystem>
+#include <fstream>
 
 #include "common.hpp"
 
@@ -10,7 +11,7 @@ namespace fs = std::filesystem;
 
 struct Options {
   ModelOptions model;
-  std::string suite, filter, inputs, outputs, cases;
+  std::string suite, filter, exceptions, inputs, outputs, cases;
   bool against_plain = false, all_isas = false, verbose = false;
   uint64_t seed = 1;
   std::optional<double> absolute, relative;
@@ -66,9 +67,31 @@ int report(const Options& o, const std::vector<CaseResult>& results, const std::
   return pass ? kGood : kCheckFailed;
 }
 
+// Lines of an entry's name and why it cannot pass; '#' starts a comment.
+std::map<std::string, std::string> read_exceptions(const std::string& path) {
+  std::ifstream in(path);
+  if (!in) throw UsageError(fmt::format("--except: '{}' cannot be read", path));
+  std::map<std::string, std::string> out;
+  std::string line;
+  while (std::getline(in, line)) {
+    if (line.empty() || line[0] == '#') continue;
+    const size_t space = line.find_first_of(" \t"), reason = space == std::string::npos ? space : line.find_first_not_of(" \t", space);
+    if (reason == std::string::npos) throw UsageError(fmt::format("--except: '{}': line '{}' gives no reason after the name", path, line));
+    out[line.substr(0, space)] = line.substr(reason);
+  }
+  if (out.empty()) throw UsageError(fmt::format("--except: '{}' names nothing", path));
+  return out;
+}
+
+std::string_view verdict_name(Verdict v) {
+  constexpr std::string_view kNames[]{"passed", "failed", "skipped", "excluded"};
+  return kNames[static_cast<size_t>(v)];
+}
+
 int run_suite_command(const Options& o) {
   SuiteOptions s;
   s.filter = o.filter;
+  if (!o.exceptions.empty()) s.exceptions = read_exceptions(o.exceptions);
   s.tolerance = o.tolerance();
   if (o.all_isas) s.isas = machine_info().isas;
   else if (!o.model.isa.empty()) s.isas = {o.model.isa};
@@ -81,28 +104,27 @@ int run_suite_command(const Options& o) {
         fmt::print("FAILED   {}: {}\n", e.name, e.reason);
       } else if (o.verbose) {
         progress.show("");
-        fmt::print("{}  {}{}\n", e.verdict == Verdict::passed ? "passed " : "skipped", e.name, e.reason.empty() ? "" : ": " + e.reason);
+        fmt::print("{:<8} {}{}\n", verdict_name(e.verdict), e.name, e.reason.empty() ? "" : ": " + e.reason);
       }
     }
     progress.show(fmt::format("{} of {}  {}", done, total, e.name));
   };
   const auto entries = run_suite(o.suite, s);
-  int counts[3] = {};
+  int counts[4] = {};
   Json j{{"suite", o.suite}, {"entries", Json::array()}};
   for (const SuiteEntry& e : entries) {
     ++counts[static_cast<int>(e.verdict)];
     j["entries"].push_back({{"name", e.name},
-                            {"verdict", e.verdict == Verdict::passed   ? "passed"
-                                        : e.verdict == Verdict::failed ? "failed"
-                                                                       : "skipped"},
+                            {"verdict", verdict_name(e.verdict)},
                             {"reason", e.reason}});
   }
   j["passed"] = counts[0];
   j["failed"] = counts[1];
   j["skipped"] = counts[2];
+  j["excluded"] = counts[3];
   write_json(o.model.json, j);
   progress.show("");
-  if (for_people(o.model.json)) fmt::print("{} passed, {} failed, {} skipped\n", counts[0], counts[1], counts[2]);
+  if (for_people(o.model.json)) fmt::print("{} passed, {} failed, {} skipped, {} excluded\n", counts[0], counts[1], counts[2], counts[3]);
   return counts[1] ? kCheckFailed : kGood;
 }
 
@@ -118,6 +140,9 @@ Command add_parity(CLI::App& app) {
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
   app.add_option("--suite", o->suite, "Check every folder below DIR that holds model.onnx and cases; plain and compiled")->type_name("DIR");
   app.add_option("--filter", o->filter, "With --suite: only folders whose path holds TEXT")->type_name("TEXT");
+  app.add_option("--except", o->exceptions,
+                 "With --suite: FILE of entries that cannot pass, each with its reason; any other skip fails, and so does one of them that passes")
+      ->type_name("FILE");
   app.add_flag("--all-isas", o->all_isas, "With --suite: under every instruction set of this machine");
   app.add_flag("--verbose", o->verbose, "With --suite: also name what passed and what was skipped, and why");
   app.add_option("--absolute", o->absolute, "Absolute tolerance (by dtype; f32: 1e-6)")->check(CLI::NonNegativeNumber)->type_name("X");

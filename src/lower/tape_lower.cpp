@@ -91,6 +91,7 @@ bool tapeable(const Graph& g, const Node& n) {
   const auto in = [&](size_t i) { return g.values[n.inputs[i]].dtype; };
   // Before version 7 an axis says how the second input lies against the first.
   if (n.attributes.contains("axis") && kBinary.contains(n.op)) return false;
+  if (n.op == "PRelu" && g.version_of(n) < 7) return false;  // its slopes lie along the channels
   if (kUnary.contains(n.op)) return n.op == "Not" || in(0) == DType::f32;
   if (n.op == "Clip") return in(0) == DType::f32;
   if (kVariadic.contains(n.op)) return in(0) == DType::f32 && n.inputs.size() <= 8;

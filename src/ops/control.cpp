@@ -282,7 +282,7 @@ void add_control(std::vector<OpDef>& out) {
         for (int i = 0; i < c.output_count(); ++i) c.set(i, DType::undefined, std::nullopt);
       },
       run_scan8, -1);
-  scan8.min_inputs = 1;
+  scan8.min_inputs = 0;  // the lengths may be left out, though they come first
   add(std::move(scan8));
   add(def("Scan", 9, 1, -1, Trait::opaque, infer_scan, run_scan, -1));
 }

@@ -1,5 +1,6 @@
 // Elementwise ops: unary functions, arithmetic, comparison, logic, selection, casts.
 // Source: the standard's operator pages; formulas below quote them.
+#include <algorithm>
 #include <charconv>
 #include <cmath>
 #include <cstring>
@@ -452,27 +453,24 @@ void add_elementwise(std::vector<OpDef>& out) {
   });
 
   // Before version 7 the second input broadcasts only when asked, aligned at `axis` (or at the end).
-  const auto aligned = [&](const char* name, auto op) {
-    OpDef d = arithmetic(name, 1, op);
-    d.infer = [](InferContext& c) {
-      need_same(c, 0, 1);
-      same_as_first(c);
-    };
-    d.plain = [op](const EvalContext& c) {
+  const auto aligned = [&](OpDef d, bool to_bool = false) {
+    d.since = 1;
+    d.infer = [to_bool](InferContext& c) { c.set(0, to_bool ? DType::boolean : c.dtype(0), c.dims(0)); };
+    d.plain = [base = d.plain](const EvalContext& c) {
       Shape shape = c.in(1).shape();
       if (const auto* axis = c.node.find<int64_t>("axis"); axis && c.node.integer("broadcast", 0)) {
         const int64_t at = wrap_axis(*axis, c.in(0).rank());
         shape.resize(std::max<size_t>(shape.size(), static_cast<size_t>(c.in(0).rank() - at)), 1);
       }
       const Tensor inputs[] = {c.in(0), c.in(1).reshaped(shape)};
-      return fold_inputs(EvalContext{c.node, c.version, inputs, c.output_count}, op);
+      return base({c.node, c.version, inputs, c.output_count});
     };
     out.push_back(std::move(d));
   };
-  aligned("Add", kAdd);
-  aligned("Sub", kSub);
-  aligned("Mul", kMul);
-  aligned("Div", kDiv);
+  aligned(arithmetic("Add", 1, kAdd));
+  aligned(arithmetic("Sub", 1, kSub));
+  aligned(arithmetic("Mul", 1, kMul));
+  aligned(arithmetic("Div", 1, kDiv));
   out.push_back(arithmetic("Add", 7, kAdd));
   out.push_back(arithmetic("Sub", 7, kSub));
   out.push_back(arithmetic("Mul", 7, kMul));
@@ -503,6 +501,17 @@ void add_elementwise(std::vector<OpDef>& out) {
         infer_broadcast(c, c.dtype(0));
       },
       power));
+  aligned(out.back());
+  // Before version 7 a list of slopes belongs to the channels, axis 1.
+  const auto prelu = [](const EvalContext& c) {
+    return fold_inputs(c, [](auto x, auto slope) -> decltype(x) { return x < 0 ? x * slope : x; });
+  };
+  out.push_back(def("PRelu", 1, 2, 2, Trait::elementwise, same_as_first, [prelu](const EvalContext& c) {
+    Shape shape = c.in(1).shape();
+    if (shape.size() == 1 && shape[0] > 1 && c.in(0).rank() > 2) shape.resize(c.in(0).rank() - 1, 1);
+    const Tensor inputs[] = {c.in(0), c.in(1).reshaped(shape)};
+    return prelu({c.node, c.version, inputs, c.output_count});
+  }));
   out.push_back(def(
       "PRelu", 7, 2, 2, Trait::elementwise,
       [](InferContext& c) {
@@ -510,15 +519,17 @@ void add_elementwise(std::vector<OpDef>& out) {
         need_same(c, 0, 1);
         infer_broadcast(c, c.dtype(0));
       },
-      [](const EvalContext& c) { return fold_inputs(c, [](auto x, auto slope) -> decltype(x) { return x < 0 ? x * slope : x; }); }));
+      prelu));
   out.push_back(comparison("Equal", 7, std::equal_to<>(), true));
   out.push_back(comparison("Less", 7, std::less<>()));
   out.push_back(comparison("Greater", 7, std::greater<>()));
+  for (const char* name : {"Equal", "Less", "Greater"}) aligned(*std::ranges::find_if(out, [&](const OpDef& d) { return d.name == name; }), true);
   out.push_back(comparison("LessOrEqual", 12, std::less_equal<>()));
   out.push_back(comparison("GreaterOrEqual", 12, std::greater_equal<>()));
   out.push_back(logic("And", [](bool a, bool b) { return a && b; }));
   out.push_back(logic("Or", [](bool a, bool b) { return a || b; }));
   out.push_back(logic("Xor", [](bool a, bool b) { return a != b; }));
+  for (const char* name : {"And", "Or", "Xor"}) aligned(*std::ranges::find_if(out, [&](const OpDef& d) { return d.name == name; }), true);
   out.push_back(def(
       "Where", 9, 3, 3, Trait::elementwise,
       [](InferContext& c) {

@@ -219,9 +219,9 @@ class Examiner {
       for (const auto& [name, count] : unknown_)
         list += fmt::format("{}{} ({} node{})", list.empty() ? "" : ", ", name, count, count == 1 ? "" : "s");
       add(Category::unsupported, "",
-          fmt::format("{} op{} not known at opset {}: {}; register a definition with lathe::register_op, or load a library of them with "
+          fmt::format("{} op{} not known{}: {}; register a definition with lathe::register_op, or load a library of them with "
                       "lathe::load_ops (the tool's --ops FILE.so)",
-                      unknown_.size(), unknown_.size() == 1 ? " is" : "s are", root_.opset(""), list));
+                      unknown_.size(), unknown_.size() == 1 ? " is" : "s are", unknown_default_ ? fmt::format(" at opset {}", root_.opset("")) : "", list));
     }
     return std::move(faults_);
   }
@@ -335,7 +335,7 @@ class Examiner {
     if (d == nullptr) {
       const bool elsewhere = version == 0 && find_op(node.domain, node.op, 1 << 20) != nullptr;
       if (elsewhere) add(Category::value, g, node, fmt::format("the model imports no version of domain '{}'; opset_import must name one", node.domain));
-      else ++unknown_[node.domain.empty() ? node.op : node.domain + "::" + node.op];
+      else ++unknown_[node.domain.empty() ? node.op : node.domain + "::" + node.op], unknown_default_ = unknown_default_ || node.domain.empty();
       bad_.insert(label(g, node));
       return;
     }
@@ -386,7 +386,7 @@ class Examiner {
   std::set<std::string> bad_;  // labels of nodes with fatal faults
   std::map<std::string, int> unknown_;
   std::string inside_;
-  bool bad_opset_ = false;
+  bool bad_opset_ = false, unknown_default_ = false;
 };
 
 }  // namespace
