@@ -18,7 +18,9 @@ class Builder {
 
   ValueId input(std::string name, DType dtype, Dims dims);
   ValueId constant(std::string name, Tensor tensor);
-  // Adds a node with one output (a name is made up when none is given) and returns the output.
+  // Names another domain the model uses (before the first op of it).
+  void import_domain(std::string domain, int64_t version);
+  // Adds a node with one output; "domain::Op" for an op of another domain (a name is made up when none is given) and returns the output.
   ValueId op(std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute::Data> attributes = {},
              std::string output_name = "");
   // Adds a node with several outputs.
@@ -28,6 +30,10 @@ class Builder {
   void output(ValueId value, std::string name = "");
   void metadata(std::string key, std::string value);
 
+  // In a body (of If, Loop, Scan): a value of the graph around it, by name.
+  ValueId outer(std::string name);
+  // The graph as a body: the value of an attribute of the node it belongs to. It is checked with the graph around it.
+  std::shared_ptr<Graph> finish_body();
   // Infers types and shapes and checks the graph. Throws Error with every fault found.
   Graph finish();
 

@@ -10,4 +10,5 @@
 #include "lathe/op.hpp"
 #include "lathe/parity.hpp"
 #include "lathe/program.hpp"
+#include "lathe/shaping.hpp"
 #include "lathe/tensor.hpp"

@@ -59,7 +59,7 @@ Command add_bench(CLI::App& app) {
   app.add_option("--rounds", o->rounds, "With --versus-unfused: rounds (40)")->check(CLI::Range(3, 100000))->type_name("N");
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
   return [o] {
-    Graph graph = load(o->model.model, o->model.load_options());
+    Graph graph = o->model.load_graph();
     const CompileOptions options = o->model.compile_options(graph);
     Program program = o->versus_unfused ? compile(graph, options) : compile(std::move(graph), options);
     const auto shapes = program.bound_shapes();

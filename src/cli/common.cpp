@@ -29,12 +29,32 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
   app.add_option("--threads", threads, "Threads (all cores this process may use)")->check(CLI::Range(1, 1024))->type_name("N");
   app.add_option("--isa", isa, "Instruction set: scalar, sse4, avx2, avx512 (the best there is)")->type_name("NAME");
   app.add_flag("--allow-outside-data", allow_outside, "Accept external data from outside the model's folder");
+  add_ops_option(app, ops);
   add_json_option(app, json);
 }
 
-namespace {
+void add_ops_option(CLI::App& app, std::vector<std::string>& target) {
+  app.add_option("--ops", target, "Shared library of op definitions to load first (repeatable)")->type_name("FILE.so")->allow_extra_args(false);
+}
 
-int64_t parse_number(const std::string& text, const std::string& option) {
+void ModelOptions::load_libraries() const {
+  for (const std::string& path : ops) load_ops(path);
+}
+
+Graph ModelOptions::load_graph(bool unchecked) const {
+  load_libraries();
+  LoadOptions options = load_options();
+  options.unchecked = unchecked;
+  return load(model, options);
+}
+
+Tensor read_value(const std::string& path, const std::string& option) {
+  if (path.ends_with(".npy")) return read_npy(path);
+  if (path.ends_with(".pb")) return read_tensor_pb(path).tensor;
+  throw UsageError(fmt::format("{}: {}: expected .npy or .pb", option, path));
+}
+
+int64_t parse_size(const std::string& text, const std::string& option) {
   int64_t v = 0;
   const auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), v);
   if (ec != std::errc() || end != text.data() + text.size() || v < 0)
@@ -48,6 +68,8 @@ std::pair<std::string, std::string> split_pair(const std::string& text, const st
     throw UsageError(fmt::format("{}: '{}' is not NAME=VALUE", option, text));
   return {text.substr(0, at), text.substr(at + 1)};
 }
+
+namespace {
 
 bool bound_by_shape(const Graph& g, const std::map<std::string, Shape>& shapes, const std::string& symbol) {
   return std::any_of(g.inputs.begin(), g.inputs.end(), [&](ValueId v) {
@@ -79,7 +101,7 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
       throw UsageError(fmt::format("--dim: no input has a dim named '{}'; {}", name,
                                    symbols.empty() ? "all dims are fixed" : fmt::format("the open ones are {}", fmt::join(symbols, ", "))));
     }
-    o.dims[name] = parse_number(value, "--dim");
+    o.dims[name] = parse_size(value, "--dim");
   }
   for (const std::string& text : shapes) {
     const auto [name, value] = split_pair(text, "--shape");
@@ -88,7 +110,7 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
     Shape shape;
     for (size_t at = 0; at <= value.size();) {
       const size_t end = std::min(value.find(',', at), value.size());
-      shape.push_back(parse_number(value.substr(at, end - at), "--shape"));
+      shape.push_back(parse_size(value.substr(at, end - at), "--shape"));
       at = end + 1;
     }
     o.shapes[name] = shape;

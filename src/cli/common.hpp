@@ -24,7 +24,7 @@ struct UsageError : std::runtime_error {
 // Options of every command that takes a model.
 struct ModelOptions {
   std::string model;
-  std::vector<std::string> dims, shapes, outputs;
+  std::vector<std::string> dims, shapes, outputs, ops;
   int threads = 0;
   int64_t batch = 0;
   std::string isa;
@@ -33,10 +33,21 @@ struct ModelOptions {
 
   void add_to(CLI::App& app, bool model_required = true);
   LoadOptions load_options() const { return {allow_outside, false}; }
+  // Loads the libraries of ops that were asked for.
+  void load_libraries() const;
+  // Loads the model, after the libraries of ops. `unchecked`: also a faulty one.
+  Graph load_graph(bool unchecked = false) const;
   // Checks the names against the graph; open leading dims are bound to --batch (or 1). Throws UsageError.
   CompileOptions compile_options(const Graph& graph) const;
 };
 
+// "NAME=VALUE" at its last '='. Throws UsageError naming the option.
+std::pair<std::string, std::string> split_pair(const std::string& text, const std::string& option);
+int64_t parse_size(const std::string& text, const std::string& option);
+// A tensor of an .npy or .pb file.
+Tensor read_value(const std::string& path, const std::string& option);
+
+void add_ops_option(CLI::App& app, std::vector<std::string>& target);
 void add_json_option(CLI::App& app, std::string& target);
 // Writes to the file, or to standard output for "-".
 void write_json(const std::string& target, const Json& json);
@@ -82,5 +93,7 @@ Command add_inspect(CLI::App& app);
 Command add_run(CLI::App& app);
 Command add_parity(CLI::App& app);
 Command add_bench(CLI::App& app);
+Command add_vet(CLI::App& app);
+Command add_turn(CLI::App& app);
 
 }  // namespace lathe::cli

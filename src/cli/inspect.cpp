@@ -1,4 +1,5 @@
 // lathe inspect
+#include <algorithm>
 #include <map>
 
 #include "common.hpp"
@@ -11,6 +12,14 @@ struct Facts {
   std::map<std::string, int> ops;
 };
 
+// Also those inside subgraphs.
+void count_ops(const Graph& g, Facts& f) {
+  for (const Node& n : g.nodes) {
+    ++f.ops[n.domain.empty() ? n.op : n.domain + "::" + n.op];
+    n.each_subgraph([&](const auto& sub) { count_ops(*sub, f); });
+  }
+}
+
 Facts count(const Graph& g) {
   Facts f;
   for (const Value& v : g.values) {
@@ -18,12 +27,81 @@ Facts count(const Graph& g) {
     f.parameters += v.constant->size();
     f.bytes += v.constant->dtype() == DType::string ? 0 : static_cast<int64_t>(v.constant->byte_size());
   }
-  for (const Node& n : g.nodes) ++f.ops[n.domain.empty() ? n.op : n.domain + "::" + n.op];
+  count_ops(g, f);
   return f;
 }
 
 Json port_json(const Graph& g, ValueId v) {
-  return {{"name", g.values[v].name}, {"dtype", to_string(g.values[v].dtype)}, {"shape", to_json(g.values[v].dims)}};
+  return {{"name", g.values[v].name},
+          {"dtype", to_string(g.values[v].dtype)},
+          {"shape", to_json(g.values[v].dims)},
+          {"type", to_string(type_of(g.values[v]))}};
+}
+
+// The model by modules: paths in node names ("encoder/layer_0/attn/MatMul"), those of written-out functions among them.
+struct Module {
+  int nodes = 0;
+  int64_t parameters = 0;
+  std::string function;  // "domain::name" when the path is a call
+  std::map<std::string, int> ops;
+};
+
+// Functions by the paths of their calls.
+void find_calls(const Graph& root, const Graph& g, const std::string& prefix, std::map<std::string, Module>& modules, int depth) {
+  for (const Node& n : g.nodes) {
+    const Function* f = depth < 20 ? find_function(root, n) : nullptr;
+    if (!f) continue;
+    const std::string path = prefix + (n.name.empty() ? f->name : n.name);
+    modules[path].function = f->domain + "::" + f->name;
+    find_calls(root, *f->body, path + "/", modules, depth + 1);
+  }
+}
+
+std::map<std::string, Module> modules_of(const Graph& model) {
+  std::map<std::string, Module> modules;
+  find_calls(model, model, "", modules, 0);
+  const auto g = deep_copy(model);
+  inline_functions(*g);
+  std::vector<bool> counted(g->values.size(), false);
+  for (const Node& n : g->nodes) {
+    const std::string name = n.name.starts_with('/') ? n.name.substr(1) : n.name;
+    int64_t parameters = 0;
+    for (ValueId v : n.inputs) {
+      if (v == kAbsent || !g->values[v].constant || counted[v]) continue;
+      counted[v] = true;
+      parameters += g->values[v].constant->size();
+    }
+    for (size_t at = name.find('/'); at != std::string::npos; at = name.find('/', at + 1)) {
+      Module& m = modules[name.substr(0, at)];
+      ++m.nodes;
+      m.parameters += parameters;
+      ++m.ops[n.op];
+    }
+  }
+  return modules;
+}
+
+void print_modules(const std::map<std::string, Module>& modules) {
+  if (modules.empty()) {
+    fmt::print("\nNode names tell of no modules (paths such as encoder/layer_0/MatMul), and there are no functions.\n");
+    return;
+  }
+  Table t("lrrll", {"module", "nodes", "parameters", "function", "mostly"});
+  for (const auto& [path, m] : modules) {
+    const auto depth = std::ranges::count(path, '/');
+    std::vector<std::pair<int, std::string>> order;
+    for (const auto& [op, n] : m.ops) order.emplace_back(-n, op);
+    std::ranges::sort(order);
+    std::string mostly;
+    for (size_t i = 0; i < std::min<size_t>(3, order.size()); ++i) mostly += fmt::format("{}{} {}", mostly.empty() ? "" : ", ", -order[i].first, order[i].second);
+    const size_t last = path.rfind('/');
+    t.row({std::string(2 * depth, ' ') + (last == std::string::npos ? path : path.substr(last + 1)), std::to_string(m.nodes), count_text(static_cast<double>(m.parameters)), m.function, mostly});
+  }
+  fmt::print("\nModules\n{}", t.text());
+}
+
+std::string port_text(const Value& v) {
+  return v.composite ? to_string(*v.composite) : fmt::format("{}  {}", to_string(v.dtype), dims_text(v.dims));
 }
 
 std::string short_list(const std::vector<std::string>& names) {
@@ -37,24 +115,18 @@ std::string short_list(const std::vector<std::string>& names) {
 Command add_inspect(CLI::App& app) {
   struct Options {
     ModelOptions model;
-    bool steps = false;
+    bool steps = false, modules = false;
   };
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
   app.add_flag("--steps", o->steps, "Also what each pass changed and the steps that result, with the fused nodes");
+  app.add_flag("--modules", o->modules, "Also which module each part comes from: functions and paths in node names");
   return [o] {
-    LoadOptions load_options = o->model.load_options();
-    load_options.unchecked = true;
-    Graph g = load(o->model.model, load_options);
+    Graph g = o->model.load_graph(true);
     const Facts facts = count(g);
     std::vector<Fault> faults;
-    // check() first: it lists unknown ops once with their counts, not node by node.
-    try {
-      check(g);
-      infer(g);
-    } catch (const Error& e) {
-      faults = e.faults();
-    }
+    faults = examine_and_infer(g);
+    std::erase_if(faults, [](const Fault& f) { return !f.fatal; });
 
     Json j{{"file", o->model.model},
            {"format", "ONNX"},
@@ -74,6 +146,11 @@ Command add_inspect(CLI::App& app) {
     j["parameters"] = facts.parameters;
     j["parameter_bytes"] = facts.bytes;
     j["ops"] = facts.ops;
+    std::map<std::string, Module> modules;
+    if (o->modules && faults.empty()) {
+      modules = modules_of(g);
+      for (const auto& [path, m] : modules) j["modules"].push_back({{"path", path}, {"function", m.function}, {"nodes", m.nodes}, {"parameters", m.parameters}, {"ops", m.ops}});
+    }
     j["faults"] = Json::array();
     for (const Fault& f : faults) j["faults"].push_back({{"category", to_string(f.category)}, {"where", f.where}, {"what", f.what}});
 
@@ -115,9 +192,9 @@ Command add_inspect(CLI::App& app) {
     if (!g.name.empty()) head.row({"graph", g.name});
     if (!g.doc.empty()) head.row({"about", g.doc.substr(0, 100)});
     for (ValueId v : g.inputs)
-      head.row({"input", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
+      head.row({"input", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
     for (ValueId v : g.outputs)
-      head.row({"output", fmt::format("{}  {}  {}", g.values[v].name, to_string(g.values[v].dtype), dims_text(g.values[v].dims))});
+      head.row({"output", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
     head.row({"parameters",
               fmt::format("{} ({})", count_text(static_cast<double>(facts.parameters)), bytes_text(static_cast<double>(facts.bytes)))});
     if (edition) {
@@ -145,6 +222,7 @@ Command add_inspect(CLI::App& app) {
     } else {
       fmt::print("\nEvery op is supported.\n");
     }
+    if (o->modules && faults.empty()) print_modules(modules);
     if (o->steps && edition) {
       fmt::print("\nPasses\n");
       for (const PassReport& p : program->passes()) {

@@ -14,6 +14,8 @@ int run(int argc, char** argv) {
   app.footer(
       "A first walk through a model:\n"
       "  lathe inspect grain.onnx                     what it is\n"
+      "  lathe vet grain.onnx                         whether anything is wrong with it\n"
+      "  lathe turn grain.onnx --bind batch=8 -o b8.onnx   the same model for batches of eight\n"
       "  lathe inspect grain.onnx --steps             what the compiler made of it\n"
       "  lathe run grain.onnx --image board.png       what it says about a picture\n"
       "  lathe parity grain.onnx                      whether its numbers are right\n"
@@ -29,12 +31,16 @@ int run(int argc, char** argv) {
   add("inspect", "A model: inputs, outputs, size, arithmetic, operators; with --steps, the compiled form", add_inspect);
   add("run", "Run a model on arrays, pictures or random data; write or read off the results", add_run);
   add("parity", "Check a model's outputs against reference outputs, or compiled against plain", add_parity);
+  add("vet", "Everything that is wrong with a model, in one pass, with what to do about it", add_vet);
+  add("turn", "Shape a model and save it: cut, fix sizes, freeze, rename, preprocessing inside, newer opset", add_turn);
   add("bench", "Latency and throughput, as a share of this machine's measured peak", add_bench);
   const auto known = [&](const std::string& name) {
     return std::any_of(commands.begin(), commands.end(), [&](const auto& c) { return c.first->get_name() == name; });
   };
   if (argc > 1 && argv[1][0] != '-' && !known(argv[1])) {
-    std::cerr << "lathe: there is no command '" << argv[1] << "'; the commands are machine, inspect, run, parity and bench\n";
+    std::vector<std::string> names;
+    for (const auto& [sub, command] : commands) names.push_back(sub->get_name());
+    std::cerr << fmt::format("lathe: there is no command '{}'; the commands are {}\n", argv[1], fmt::join(names, ", "));
     return kUsage;
   }
   try {

@@ -160,7 +160,7 @@ Command add_parity(CLI::App& app) {
     }
     if (o->model.model.empty()) throw UsageError("MODEL is missing (or --suite DIR); see 'lathe parity --help'");
     if (o->inputs.empty() != o->outputs.empty()) throw UsageError("--npz-inputs and --npz-outputs go together");
-    Graph graph = load(o->model.model, o->model.load_options());
+    Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     std::vector<CaseResult> results;
     if (o->against_plain) {

@@ -372,7 +372,7 @@ Command add_run(CLI::App& app) {
   app.add_option("--save", o->save, "Folder to write outputs to")->type_name("DIR");
   app.add_option("--save-as", o->save_as, "npy, npz or pb (npy)")->check(CLI::IsMember({"npy", "npz", "pb"}));
   return [o] {
-    Graph graph = load(o->model.model, o->model.load_options());
+    Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     if (o->images.empty()) return run_tensors(*o, std::move(graph), options);
     if (!o->inputs.empty()) throw UsageError("--image and --input do not go together");

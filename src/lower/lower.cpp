@@ -297,7 +297,7 @@ Plan Lowering::finish() {
     const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
     try {
       if (!options_.plain) {
-        if (lower_convolution(*this, group) || lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
+        if (lower_custom(*this, group) || lower_convolution(*this, group) || lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
             lower_rows(*this, group) || lower_movement(*this, group))
           continue;
       }

@@ -5,6 +5,7 @@
 #include <span>
 
 #include "kernels/dense.hpp"
+#include "lathe/op.hpp"
 #include "lower/plan.hpp"
 
 namespace lathe::lower {
@@ -106,6 +107,7 @@ bool lower_pool(Lowering& l, const Group& group);
 bool lower_tape(Lowering& l, const Group& group);
 bool lower_rows(Lowering& l, const Group& group);
 bool lower_movement(Lowering& l, const Group& group);
+bool lower_custom(Lowering& l, const Group& group);
 void lower_plain(Lowering& l, int node);
 // A copy between two layouts of the same value.
 void lower_conversion(Lowering& l, ValueId v, Place from, Place to);

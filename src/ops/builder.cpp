@@ -12,6 +12,8 @@ Builder::Builder(std::string name, int64_t opset) {
   graph_.producer = "mellow-lathe";
 }
 
+void Builder::import_domain(std::string domain, int64_t version) { graph_.opsets[std::move(domain)] = version; }
+
 ValueId Builder::input(std::string name, DType dtype, Dims dims) {
   Value v;
   v.name = std::move(name);
@@ -40,6 +42,11 @@ ValueId Builder::op(std::string op, std::vector<ValueId> inputs, std::map<std::s
 std::vector<ValueId> Builder::ops(std::string op, std::vector<ValueId> inputs, int outputs,
                                   std::map<std::string, Attribute::Data> attributes) {
   Node node;
+  const size_t colons = op.find("::");
+  if (colons != std::string::npos) {
+    node.domain = op.substr(0, colons);
+    op = op.substr(colons + 2);
+  }
   node.name = fmt::format("{}_{}", op, ++made_up_);
   node.op = std::move(op);
   node.inputs = std::move(inputs);
@@ -59,6 +66,16 @@ void Builder::output(ValueId value, std::string name) {
 }
 
 void Builder::metadata(std::string key, std::string value) { graph_.metadata[std::move(key)] = std::move(value); }
+
+ValueId Builder::outer(std::string name) {
+  const ValueId there = graph_.find_value(name);
+  if (there != kAbsent) return there;
+  Value v;
+  v.name = std::move(name);
+  return graph_.add_value(std::move(v));
+}
+
+std::shared_ptr<Graph> Builder::finish_body() { return std::make_shared<Graph>(std::move(graph_)); }
 
 Graph Builder::finish() {
   std::set<std::string> names;

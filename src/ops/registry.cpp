@@ -48,6 +48,7 @@ Registry& registry() {
 }  // namespace
 
 void register_op(OpDef def) {
+  if (def.domain == "ai.onnx") def.domain.clear();
   if (def.name.empty() || !def.infer || !def.plain) fail(Category::value, "register_op: a definition needs a name, infer and plain");
   auto& slot = registry().defs[{def.domain, def.name}];
   slot[def.since] = std::move(def);

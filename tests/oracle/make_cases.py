@@ -3,50 +3,12 @@
 parameters. Expected outputs come from numpy in float64, written from the standard's text; nothing here knows the engine.
 
 Usage: make_cases.py OUT_DIR"""
-import os
 import sys
 
 import numpy as np
 
-sys.path.insert(0, os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "..", "demo", "make"))
-import onnx_wire as wire  # noqa: E402
-
-rng = np.random.default_rng(11)
-count = 0
-
-
-def case(name, op, inputs, expected, opset, constants=None, **attributes):
-    """inputs: dict name -> array (None: left out). constants: names among them that are stored as initializers."""
-    global count
-    constants = constants or []
-    folder = os.path.join(sys.argv[1], name)
-    os.makedirs(os.path.join(folder, "test_data_set_0"))  # fails when a name is used twice
-    expected = expected if isinstance(expected, (list, tuple)) else [expected]
-    outs = [f"y{i}" for i in range(len(expected))]
-    given = {k: v for k, v in inputs.items() if v is not None}
-    fed = [k for k in given if k not in constants]
-    nodes = [wire.node(op, [k if v is not None else "" for k, v in inputs.items()], outs, **attributes)]
-    model = wire.model(name, nodes, [wire.value(k, str(given[k].dtype), given[k].shape) for k in fed],
-                       [wire.value(o, str(e.dtype), e.shape) for o, e in zip(outs, expected)],
-                       {k: given[k] for k in constants}, opset=opset)
-    with open(os.path.join(folder, "model.onnx"), "wb") as f:
-        f.write(model)
-    for kind, arrays in (("input", [(k, given[k]) for k in fed]), ("output", list(zip(outs, expected)))):
-        for i, (k, array) in enumerate(arrays):
-            with open(os.path.join(folder, "test_data_set_0", f"{kind}_{i}.pb"), "wb") as f:
-                f.write(wire.tensor(array, k))
-    count += 1
-
-
-def f32(*shape, low=-2.0, high=2.0):
-    return rng.uniform(low, high, shape).astype(np.float32)
-
-
-def both(name, op, inputs, expected, opset, constants, **attributes):
-    """Once with the parameters as constants (shapes known while compiling), once as inputs (known at run time)."""
-    case(name + "_constant", op, inputs, expected, opset, constants, **attributes)
-    case(name + "_fed", op, inputs, expected, opset, [], **attributes)
-
+from harness import both, case, f32, rng, wire
+import harness
 
 # ---- reductions: axes as an input (18; ReduceSum from 13) ----
 x = f32(3, 4, 5)
@@ -320,4 +282,4 @@ with np.errstate(all="ignore"):
     case("odd_reducesum", "ReduceSum", {"x": rows, "a": np.array([1], np.int64)}, np.array([[np.nan], [28]], np.float32), 13)
     case("odd_matmul", "MatMul", {"a": np.float32([[np.inf, 1], [np.nan, 0], [1, 2]]), "b": np.float32([[1, 0], [1, 1]])}, np.float32([[np.inf, np.nan], [np.nan, np.nan], [3, 2]]), 13)
 
-print(f"{count} cases written")
+print(f"{harness.count} cases written")

@@ -1,0 +1,52 @@
+// lathe vet
+#include "common.hpp"
+
+namespace lathe::cli {
+
+Command add_vet(CLI::App& app) {
+  struct Options {
+    std::vector<std::string> models, ops;
+    bool allow_outside = false, strict = false;
+    std::string json;
+  };
+  auto o = std::make_shared<Options>();
+  app.add_option("MODEL", o->models, "ONNX files")->required();
+  app.add_flag("--strict", o->strict, "Warnings fail too");
+  app.add_flag("--allow-outside-data", o->allow_outside, "Accept external data from outside the model's folder");
+  add_ops_option(app, o->ops);
+  add_json_option(app, o->json);
+  app.footer("Looks at the file, names, order, opsets, ops, inputs and outputs, attributes, functions, subgraphs, types and shapes, and reports\nall that is wrong at once.\nExit code 1 when a model has a fault.");
+  return [o] {
+    for (const std::string& path : o->ops) load_ops(path);
+    Json j = Json::array();
+    bool good = true;
+    for (const std::string& model : o->models) {
+      const auto faults = examine_file(model, {o->allow_outside, false});
+      const auto fatal = std::ranges::count_if(faults, &Fault::fatal);
+      const auto warnings = static_cast<int64_t>(faults.size()) - fatal;
+      good = good && fatal == 0 && (!o->strict || warnings == 0);
+      Json entry{{"model", model}, {"faults", Json::array()}, {"warnings", Json::array()}};
+      for (const Fault& f : faults) entry[f.fatal ? "faults" : "warnings"].push_back({{"category", to_string(f.category)}, {"where", f.where}, {"what", f.what}});
+      j.push_back(std::move(entry));
+      if (!for_people(o->json)) continue;
+      if (faults.empty()) {
+        fmt::print("{}: nothing is wrong\n", model);
+        continue;
+      }
+      const auto count = [](int64_t n, const char* what) { return fmt::format("{} {}{}", n, what, n == 1 ? "" : "s"); };
+      fmt::print("{}: {}, {}\n", model, count(fatal, "fault"), count(warnings, "warning"));
+      for (const bool serious : {true, false}) {
+        for (const Fault& f : faults) {
+          if (f.fatal != serious) continue;
+          std::string where = f.where;
+          if (where.starts_with(model)) where = where.substr(std::min(where.size(), model.size() + 2));
+          fmt::print("  {:<8} {:<12} {}{}{}\n", serious ? "fault" : "warning", to_string(f.category), where, where.empty() ? "" : ": ", f.what);
+        }
+      }
+    }
+    write_json(o->json, j);
+    return good ? kGood : kCheckFailed;
+  };
+}
+
+}  // namespace lathe::cli

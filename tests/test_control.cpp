@@ -1,0 +1,347 @@
+// Control flow, functions, sequences and own operators through the public API.
+#include <atomic>
+#include <thread>
+
+#include "support.hpp"
+
+using namespace test;
+using Data = Attribute::Data;
+
+namespace {
+
+Tensor i64s(std::vector<int64_t> v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
+Tensor one(int64_t v) { return Tensor::from<int64_t>({}, {v}); }
+Tensor flag(bool v) { return Tensor::from<bool>({}, {v}); }
+
+// total = sum over trips of `step`, which the body reads from around it; stops when `going` says so.
+Graph counter(int64_t opset = 21) {
+  Builder body("body", opset);
+  const auto i = body.input("i", DType::i64, {}), going = body.input("going", DType::boolean, {}), total = body.input("total", DType::i64, Dims{1});
+  (void)i;
+  body.output(body.op("Identity", {going}), "on");
+  body.output(body.op("Add", {total, body.outer("step")}), "more");
+  Builder b("counter", opset);
+  const auto trips = b.input("trips", DType::i64, {}), start = b.input("start", DType::i64, Dims{1});
+  b.input("step", DType::i64, Dims{1});
+  b.output(b.op("Loop", {trips, kAbsent, start}, {{"body", Data(body.finish_body())}}), "end");
+  return b.finish();
+}
+
+std::vector<Tensor> both_ways(const Graph& g, const std::vector<Tensor>& in) {
+  const auto plain = evaluate_plain(g, in);
+  Lane lane(compile(g, {.threads = 2}));
+  const Outputs out = lane.run(std::span<const Tensor>(in));
+  REQUIRE(plain.size() == out.size());
+  for (size_t i = 0; i < plain.size(); ++i) CHECK(identical(plain[i], out[i]));
+  return plain;
+}
+
+}  // namespace
+
+TEST_CASE("a loop reads values around it, whatever passes rename or fold") {
+  const Graph g = counter();
+  CHECK(g.nodes[0].captures.size() == 1);
+  CHECK(both_ways(g, {one(5), i64s({2}), i64s({3})})[0].as<int64_t>()[0] == 17);
+  CHECK(both_ways(g, {one(0), i64s({2}), i64s({3})})[0].as<int64_t>()[0] == 2);
+  // The captured value made by a node that goes away (an Identity), and one that is folded.
+  Builder body("body");
+  body.output(body.op("Add", {body.outer("seen"), body.outer("constant")}), "sum");
+  const auto branch = body.finish_body();
+  Builder other("other");
+  other.output(other.op("Neg", {other.outer("seen")}), "sum");
+  Builder b("captures");
+  const auto x = b.input("x", DType::f32, {2}), c = b.input("c", DType::boolean, {});
+  b.op("Identity", {x}, {}, "seen");
+  b.op("Exp", {b.constant("zero", Tensor::from<float>({2}, {0, 0}))}, {}, "constant");
+  b.output(b.op("If", {c}, {{"then_branch", Data(branch)}, {"else_branch", Data(other.finish_body())}}), "y");
+  const Graph folded = b.finish();
+  const auto y = both_ways(folded, {Tensor::from<float>({2}, {1, 2}), flag(true)});
+  CHECK(y[0].as<float>()[1] == 3);
+  CHECK(both_ways(folded, {Tensor::from<float>({2}, {1, 2}), flag(false)})[0].as<float>()[0] == -1);
+  // Through a file and back, also when the captured value was renamed.
+  const Folder f;
+  Graph renamed = folded;
+  rename_values(renamed, {{"seen", "watched"}});
+  save(renamed, f.path / "m.onnx");
+  CHECK(both_ways(load(f.path / "m.onnx"), {Tensor::from<float>({2}, {1, 2}), flag(true)})[0].as<float>()[1] == 3);
+}
+
+TEST_CASE("loops stop at the caller's limits") {
+  const Graph g = counter();
+  const std::vector<Tensor> endless{one(int64_t{1} << 62), i64s({0}), i64s({1})};
+  Category category{};
+  EvalLimits limits;
+  limits.trips = 1000;
+  CHECK(has(error_of([&] { evaluate_plain(g, endless, limits); }, &category), "limit of 1000 trips"));
+  CHECK(category == Category::resource);
+  Lane lane(compile(g, {.limits = limits}));
+  CHECK(has(error_of([&] { lane.run(std::span<const Tensor>(endless)); }), "limit of 1000 trips"));
+  // The lane is good for another run, and the count starts anew.
+  const std::vector<Tensor> short_one{one(999), i64s({0}), i64s({1})};
+  for (int i = 0; i < 3; ++i) CHECK(lane.run(std::span<const Tensor>(short_one))[0].as<int64_t>()[0] == 999);
+  // Time and cancellation reach into the loop.
+  Lane patient(compile(g, {.limits = {.trips = INT64_MAX}}));
+  CHECK(has(error_of([&] { patient.run(std::span<const Tensor>(endless), {.limit = std::chrono::milliseconds(30)}); }, &category), "limit of 0.030 s"));
+  CHECK(category == Category::cancelled);
+  std::stop_source stop;
+  std::thread later([&] {
+    std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    stop.request_stop();
+  });
+  CHECK(has(error_of([&] { patient.run(std::span<const Tensor>(endless), {.stop = stop.get_token()}); }), "was cancelled"));
+  later.join();
+}
+
+TEST_CASE("bodies inside bodies stop at a depth") {
+  std::shared_ptr<Graph> inner;
+  for (int depth = 0; depth < 7; ++depth) {
+    Builder b("level");
+    if (!inner) b.output(b.op("Neg", {b.outer("x")}), "y0");
+    else b.output(b.op("If", {b.outer("c")}, {{"then_branch", Data(deep_copy(*inner))}, {"else_branch", Data(inner)}}), "y" + std::to_string(depth));
+    inner = b.finish_body();
+  }
+  Builder b("top");
+  b.input("x", DType::f32, {1});
+  const auto c = b.input("c", DType::boolean, {});
+  b.output(b.op("If", {c}, {{"then_branch", Data(inner)}, {"else_branch", Data(deep_copy(*inner))}}), "y");
+  const Graph g = b.finish();
+  const std::vector<Tensor> in{Tensor::from<float>({1}, {4}), flag(true)};
+  CHECK(both_ways(g, in)[0].as<float>()[0] == -4);
+  EvalLimits shallow;
+  shallow.depth = 3;
+  CHECK(has(error_of([&] { evaluate_plain(g, in, shallow); }), "nested deeper than the limit of 3"));
+}
+
+TEST_CASE("results that would be too large are refused") {
+  Builder b("large");
+  const auto shape = b.input("shape", DType::i64, {2});
+  b.output(b.op("ConstantOfShape", {shape}), "y");
+  const Graph g = b.finish();
+  const std::vector<Tensor> big{i64s({100000, 100000})}, small{i64s({10, 10})};
+  Category category{};
+  CHECK(has(error_of([&] { evaluate_plain(g, big); }, &category), "the limit is"));
+  CHECK(category == Category::resource);
+  CHECK(has(error_of([&] { evaluate_plain(g, small, {.elements = 99}); }), "would make 100 elements, the limit is 99"));
+  CHECK(evaluate_plain(g, small, {.elements = 100})[0].size() == 100);
+}
+
+TEST_CASE("faults inside a body name it") {
+  Builder body("body");
+  body.input("i", DType::i64, {});
+  body.output(body.input("going", DType::boolean, {}));
+  body.output(body.op("Wobble", {body.outer("nowhere")}), "y");
+  Builder b("bad");
+  const auto n = b.input("n", DType::i64, {});
+  b.output(b.op("Loop", {n}, {{"body", Data(body.finish_body())}}), "ys");
+  const std::string text = error_of([&] { b.finish(); });
+  CHECK(has(text, "reads 'nowhere'"));
+  CHECK(has(text, "Wobble (1 node)"));
+  // A branch that gives another type than the other.
+  Builder yes("yes"), no("no"), both("both");
+  yes.output(yes.op("Neg", {yes.outer("x")}), "r");
+  no.output(no.op("Cast", {no.outer("x")}, {{"to", int64_t{7}}}), "r");
+  both.input("x", DType::f32, {1});
+  both.output(both.op("If", {both.input("c", DType::boolean, {})}, {{"then_branch", Data(yes.finish_body())}, {"else_branch", Data(no.finish_body())}}), "y");
+  CHECK(has(error_of([&] { both.finish(); }), "is f32 one way and i64 the other"));
+}
+
+TEST_CASE("sequences and optionals go in and out") {
+  Type t, item;
+  item.dtype = DType::f32;
+  t.kind = Type::Kind::sequence;
+  t.inner.push_back(item);
+  Value v;
+  v.name = "parts";
+  Graph g;
+  // Built by hand: a Builder has no way to declare a sequence.
+  g.name = "pick";
+  g.opsets[""] = 17;
+  set_type(v, t);
+  const ValueId seq = g.add_value(v);
+  Value k;
+  k.name = "at";
+  k.dtype = DType::i64;
+  k.dims = Dims{};
+  const ValueId which = g.add_value(k);
+  Value y, grown;
+  y.name = "one";
+  grown.name = "grown";
+  const ValueId out = g.add_value(y), longer = g.add_value(grown);
+  g.inputs = {seq, which};
+  Node pick;
+  pick.op = "SequenceAt";
+  pick.inputs = {seq, which};
+  pick.outputs = {out};
+  Node insert;
+  insert.op = "SequenceInsert";
+  insert.inputs = {seq, out};
+  insert.outputs = {longer};
+  g.nodes = {pick, insert};
+  g.outputs = {out, longer};
+  check(g);
+  infer(g);
+  CHECK(g.values[out].dtype == DType::f32);
+  CHECK(to_string(type_of(g.values[longer])) == "sequence of f32");
+  Tensor first = random_tensor({2, 3}, 1), second = random_tensor({4}, 2);
+  const std::vector<Tensor> in{Tensor::sequence({first, second}), one(-1)};
+  const auto got = both_ways(g, in);
+  CHECK(identical(got[0], second));
+  CHECK(got[1].items().size() == 3);
+  // What comes out is the caller's to keep: the inputs may change afterwards.
+  Lane lane(compile(g));
+  const Outputs kept = lane.run(std::span<const Tensor>(in));
+  first.as<float>()[0] = 99;
+  CHECK(kept["grown"].items()[0].as<float>()[0] != 99);
+  CHECK(has(error_of([&] { lane.run(std::vector<Tensor>{first, one(0)}); }), "input 'parts' is a tensor, expected sequence of f32"));
+  CHECK(has(error_of([&] { lane.run(std::vector<Tensor>{in[0], one(7)}); }), "position 7 is outside a sequence of 2"));
+  CHECK(has(error_of([&] { (void)in[0].as<float>(); }), "ask for its items()"));
+  const Folder f;
+  save(g, f.path / "m.onnx");
+  CHECK(equal(load(f.path / "m.onnx"), g));
+  write_tensor_pb(f.path / "seq.pb", {"parts", in[0]});
+  CHECK(identical(read_tensor_pb(f.path / "seq.pb", t).tensor, Tensor::sequence({first, second})));
+  // A plain op refuses a sequence by name.
+  Graph wrong = g;
+  wrong.nodes[1].op = "Relu";
+  wrong.nodes[1].inputs = {seq};
+  CHECK(has(error_of([&] { infer(wrong); }), "input 0 ('parts') is sequence of f32, expected a tensor"));
+}
+
+TEST_CASE("model-local functions: calls, faults, a way out") {
+  Builder body("f");
+  const auto x = body.input("x", DType::undefined, {});
+  body.output(body.op("Relu", {x}), "y");
+  Graph f = *body.finish_body();
+  f.values[f.inputs[0]].dims.reset();
+  Builder b("calls");
+  b.import_domain("alder", 1);
+  const auto in = b.input("x", DType::f32, {"n"});
+  const auto call = b.op("alder::Warm", {in}, {}, "h");
+  CHECK(has(error_of([&] { Builder again = b; again.output(call, "y"); again.finish(); }), "alder::Warm (1 node)"));
+  Graph g;
+  {
+    Builder copy = b;
+    copy.output(copy.op("alder::Warm", {call}), "y");
+    g = *copy.finish_body();
+  }
+  f.opsets = {{"", 17}};
+  g.functions.push_back({"Warm", "alder", "", {}, {}, "", std::make_shared<Graph>(f)});
+  g.sort();
+  check(g);
+  infer(g);
+  CHECK(to_string(*g.values[g.outputs[0]].dims) == "n");
+  CHECK(g.nodes.size() == 2);
+  CHECK(both_ways(g, {Tensor::from<float>({2}, {-1, 3})})[0].as<float>()[0] == 0);
+  Graph flat = *deep_copy(g);
+  inline_functions(flat);
+  CHECK(flat.nodes.size() == 2);
+  CHECK(flat.nodes[0].op == "Relu");
+  CHECK(flat.nodes[0].module == "Warm_1");
+  CHECK(flat.nodes[1].name == "Warm_2/Relu_1");
+  // A function that calls itself, and one that is called with too many inputs.
+  Graph circle = *deep_copy(g);
+  circle.functions[0].body = deep_copy(*g.functions[0].body);
+  circle.functions[0].body->opsets["alder"] = 1;
+  circle.functions[0].body->nodes[0].op = "Warm";
+  circle.functions[0].body->nodes[0].domain = "alder";
+  CHECK(has(error_of([&] { infer(circle); }), "calls itself"));
+  CHECK(has(error_of([&] { compile(circle); }), "calls itself"));
+  Graph crowded = *deep_copy(g);
+  crowded.nodes[0].inputs.push_back(crowded.inputs[0]);
+  CHECK(has(error_of([&] { check(crowded); }), "takes 1 and gives 1"));
+}
+
+TEST_CASE("random ops: seeds repeat, shapes and distributions hold") {
+  const auto draw = [](const char* op, std::map<std::string, Data> attributes, DType dtype = DType::f32) {
+    Builder b("draw");
+    attributes["shape"] = std::vector<int64_t>{100, 100};
+    b.output(b.op(op, {}, attributes), "y");
+    const Graph g = b.finish();
+    const Tensor t = evaluate_plain(g, {})[0];
+    CHECK(t.dtype() == dtype);
+    CHECK(t.shape() == Shape{100, 100});
+    // The compiled program draws too: nothing was folded away.
+    Lane lane(compile(g));
+    const Tensor a = lane.run(std::span<const Tensor>())[0].clone(), c = lane.run(std::span<const Tensor>())[0].clone();
+    CHECK(identical(a, c) == attributes.contains("seed"));
+    if (attributes.contains("seed")) CHECK(identical(a, t));
+    return t;
+  };
+  const auto moments = [](const Tensor& t) {
+    double mean = 0, square = 0;
+    for (float v : t.as<float>()) mean += v / 1e4, square += double{v} * v / 1e4;
+    return std::pair{mean, square - mean * mean};
+  };
+  const auto [mean, variance] = moments(draw("RandomNormal", {{"seed", 7.0f}, {"mean", 2.0f}, {"scale", 3.0f}}));
+  CHECK(mean == doctest::Approx(2).epsilon(0.06));
+  CHECK(variance == doctest::Approx(9).epsilon(0.06));
+  const Tensor u = draw("RandomUniform", {{"low", -1.0f}, {"high", 3.0f}});
+  const auto [middle, spread] = moments(u);
+  CHECK(middle == doctest::Approx(1).epsilon(0.08));
+  CHECK(spread == doctest::Approx(16.0 / 12).epsilon(0.06));
+  for (float v : u.as<float>()) CHECK_MESSAGE((v >= -1 && v < 3), v);
+  Builder b("coins");
+  const auto p = b.input("p", DType::f32, {3, 10000});
+  b.output(b.op("Bernoulli", {p}, {{"dtype", int64_t{7}}}), "y");
+  const Graph coins = b.finish();
+  Tensor odds(DType::f32, {3, 10000});
+  for (int64_t i = 0; i < odds.size(); ++i) odds.as<float>()[i] = i < 10000 ? 0.0f : i < 20000 ? 0.25f : 1.0f;
+  const Tensor thrown = evaluate_plain(coins, std::span(&odds, 1))[0];
+  int64_t heads[3] = {};
+  for (int64_t i = 0; i < thrown.size(); ++i) heads[i / 10000] += thrown.as<int64_t>()[i];
+  CHECK(heads[0] == 0);
+  CHECK(heads[1] > 2250);
+  CHECK(heads[1] < 2750);
+  CHECK(heads[2] == 10000);
+  Builder m("dice");
+  m.output(m.op("Multinomial", {m.input("logs", DType::f32, {1, 3})}, {{"sample_size", int64_t{9000}}, {"seed", 3.0f}}), "y");
+  const Tensor logs = Tensor::from<float>({1, 3}, {0.0f, std::log(2.0f), -100.0f});
+  int64_t faces[3] = {};
+  const Tensor rolled = evaluate_plain(m.finish(), std::span(&logs, 1))[0];
+  for (int32_t v : rolled.as<int32_t>()) ++faces[v];
+  CHECK(faces[0] == doctest::Approx(3000).epsilon(0.1));
+  CHECK(faces[2] == 0);
+}
+
+TEST_CASE("own operators: plain, fast, refused, attributes checked") {
+  static std::atomic<int> fast_calls{0};
+  OpDef op;
+  op.domain = "test.own";
+  op.name = "Twice";
+  op.attributes = "offset:f!";
+  op.infer = [](InferContext& c) { c.set(0, c.dtype(0), c.dims(0)); };
+  op.plain = [](const EvalContext& c) -> std::vector<Tensor> {
+    Tensor y = c.in(0).clone();
+    for (float& v : y.as<float>()) v = 2 * v + c.node.real("offset", 0);
+    return {y};
+  };
+  op.fast = [](const KernelRequest& r) -> FastKernel {
+    if (element_count(*r.inputs[0].shape) > 1000) return nullptr;
+    return [offset = r.node.real("offset", 0)](KernelContext& c) {
+      ++fast_calls;
+      const auto* x = static_cast<const float*>(c.inputs[0].data);
+      auto* y = static_cast<float*>(c.outputs[0].data);
+      c.each(element_count(*c.inputs[0].shape), [&](int64_t i) { y[i] = 2 * x[i] + offset; });
+    };
+  };
+  OpDef nameless = op;
+  nameless.name.clear();
+  CHECK(has(error_of([&] { register_op(nameless); }), "needs a name"));
+  register_op(op);
+  const auto graph = [](int64_t n, std::map<std::string, Data> attributes) {
+    Builder b("own");
+    b.import_domain("test.own", 1);
+    b.output(b.op("test.own::Twice", {b.input("x", DType::f32, {n})}, std::move(attributes)), "y");
+    return b.finish();
+  };
+  CHECK(has(error_of([&] { graph(3, {}); }), "attribute 'offset' is missing; it must hold one float"));
+  CHECK(has(error_of([&] { graph(3, {{"offset", int64_t{1}}}); }), "holds one integer, expected one float"));
+  const Graph g = graph(7, {{"offset", 0.5f}});
+  const Program p = compile(g, {.threads = 2});
+  CHECK(p.describe().steps[0].kind == "custom");
+  both_ways(g, {random_tensor({7}, 3)});
+  CHECK(fast_calls == 1);
+  const Graph large = graph(2000, {{"offset", 0.5f}});
+  CHECK(compile(large).describe().steps[0].kind == "plain");
+  both_ways(large, {random_tensor({2000}, 4)});
+}
