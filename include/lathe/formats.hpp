@@ -3,6 +3,7 @@
 
 #include <filesystem>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "lathe/graph.hpp"
@@ -19,6 +20,9 @@ struct LoadOptions {
 // Reads an ONNX file, checks it and infers types and shapes. Throws Error: format (not ONNX, truncated), unsupported
 // (all unknown ops, with counts), shape, type, value; every fault found in one go.
 Graph load(const std::filesystem::path& path, const LoadOptions& options = {});
+
+// The same from memory; `name` stands for the file in messages. External data has no folder to lie in and is refused.
+Graph load_bytes(std::string_view bytes, const std::string& name = "model", const LoadOptions& options = {});
 
 // Everything that is wrong with a model file, or worth knowing about it, in one pass: what the reader met and what examine() finds.
 // Nothing is thrown; a file that cannot be read at all is one fault.

@@ -35,6 +35,11 @@ double measure_int8_peak(int threads, double seconds = 0.05);
 // Read bandwidth in GB/s over a working set of `bytes` a thread.
 double measure_read_bandwidth(const std::string& isa, size_t bytes, int threads, double seconds = 0.05);
 
+// Bandwidth in GB/s of writing `bytes` a thread over and over, nothing read.
+double measure_fill_bandwidth(size_t bytes, int threads, double seconds = 0.05);
+// Copy bandwidth in GB/s, read and written bytes counted, over `bytes` a thread in each direction.
+double measure_copy_bandwidth(size_t bytes, int threads, double seconds = 0.05);
+
 struct Limits {
   struct Fma {
     std::string isa;

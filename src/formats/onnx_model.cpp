@@ -5,7 +5,9 @@
 #include <fcntl.h>
 #include <unistd.h>
 
+#include <climits>
 #include <cstring>
+#include <optional>
 #include <unordered_map>
 
 #include "base/fail.hpp"
@@ -446,28 +448,18 @@ std::vector<std::string> node_order(const Graph& g) {
   return out;
 }
 
-// With `notes`, faults of the model go there and what could be read is returned.
-Graph read_model(const std::filesystem::path& path, const LoadOptions& options, std::vector<Fault>* notes) {
-  std::error_code ec;
-  if (!std::filesystem::exists(path, ec)) fail(Category::format, "{}: no such file", path.string());
-  if (std::filesystem::is_directory(path, ec)) fail(Category::format, "{}: is a folder, expected an ONNX file", path.string());
-  wire::ModelProto proto;
-  {
-    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-    if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
-    google::protobuf::io::FileInputStream stream(fd, 1 << 20);
-    stream.SetCloseOnDelete(true);
-    google::protobuf::io::CodedInputStream coded(&stream);
-    coded.SetRecursionLimit(kMostMessages);
-    if (!proto.ParseFromCodedStream(&coded) || !coded.ConsumedEntireMessage()) {
-      fail(Category::format, "{}: not an ONNX file, or cut short ({} bytes), or subgraphs are nested absurdly deep", path.string(),
-           std::filesystem::file_size(path, ec));
-    }
-  }
-  if (!proto.has_graph()) fail(Category::format, "{}: not an ONNX file: it holds no graph", path.string());
+// Parses with a limit on nesting that stack space allows.
+bool parse(google::protobuf::io::ZeroCopyInputStream& stream, wire::ModelProto& proto) {
+  google::protobuf::io::CodedInputStream coded(&stream);
+  coded.SetRecursionLimit(kMostMessages);
+  return proto.ParseFromCodedStream(&coded) && coded.ConsumedEntireMessage();
+}
 
+// With `notes`, faults of the model go there and what could be read is returned. No `folder`: external data is refused.
+Graph read_model(wire::ModelProto& proto, const std::string& name, const std::optional<std::filesystem::path>& folder, const LoadOptions& options, std::vector<Fault>* notes) {
+  if (!proto.has_graph()) fail(Category::format, "{}: not an ONNX file: it holds no graph", name);
   Reader reader;
-  reader.data = {path.parent_path(), options.allow_data_outside_folder};
+  reader.data = {folder.value_or(""), options.allow_data_outside_folder, !folder};
   Graph graph = std::move(*reader.read_graph(*proto.mutable_graph(), 0));
   graph.ir_version = proto.ir_version();
   graph.producer = proto.producer_name();
@@ -484,7 +476,7 @@ Graph read_model(const std::filesystem::path& path, const LoadOptions& options, 
   std::erase_if(graph.inputs, [&](ValueId v) { return graph.values[v].constant.has_value(); });
 
   const auto prefix = [&](std::vector<Fault> faults) {
-    for (Fault& f : faults) f.where = f.where.empty() ? path.string() : path.string() + ": " + f.where;
+    for (Fault& f : faults) f.where = f.where.empty() ? name : name + ": " + f.where;
     return faults;
   };
   // Everything that is wrong, in one go: with the file, with the order of nodes, with what they mean.
@@ -516,12 +508,42 @@ Graph read_model(const std::filesystem::path& path, const LoadOptions& options, 
 
 }  // namespace
 
-Graph load(const std::filesystem::path& path, const LoadOptions& options) { return read_model(path, options, nullptr); }
+namespace {
+
+Graph read_file_model(const std::filesystem::path& path, const LoadOptions& options, std::vector<Fault>* notes) {
+  std::error_code ec;
+  if (!std::filesystem::exists(path, ec)) fail(Category::format, "{}: no such file", path.string());
+  if (std::filesystem::is_directory(path, ec)) fail(Category::format, "{}: is a folder, expected an ONNX file", path.string());
+  wire::ModelProto proto;
+  {
+    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+    if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
+    google::protobuf::io::FileInputStream stream(fd, 1 << 20);
+    stream.SetCloseOnDelete(true);
+    if (!parse(stream, proto)) {
+      fail(Category::format, "{}: not an ONNX file, or cut short ({} bytes), or subgraphs are nested absurdly deep", path.string(),
+           std::filesystem::file_size(path, ec));
+    }
+  }
+  return read_model(proto, path.string(), path.parent_path(), options, notes);
+}
+
+}  // namespace
+
+Graph load(const std::filesystem::path& path, const LoadOptions& options) { return read_file_model(path, options, nullptr); }
+
+Graph load_bytes(std::string_view bytes, const std::string& name, const LoadOptions& options) {
+  wire::ModelProto proto;
+  google::protobuf::io::ArrayInputStream stream(bytes.data(), static_cast<int>(std::min<size_t>(bytes.size(), INT_MAX)));
+  if (bytes.size() > INT_MAX || !parse(stream, proto))
+    fail(Category::format, "{}: not an ONNX model, or cut short ({} bytes), or subgraphs are nested absurdly deep", name, bytes.size());
+  return read_model(proto, name, std::nullopt, options, nullptr);
+}
 
 std::vector<Fault> examine_file(const std::filesystem::path& path, const LoadOptions& options) {
   std::vector<Fault> faults;
   try {
-    read_model(path, options, &faults);
+    read_file_model(path, options, &faults);
   } catch (const Error& e) {
     faults.insert(faults.end(), e.faults().begin(), e.faults().end());
   }

@@ -36,6 +36,7 @@ Tensor map_external(const wire::TensorProto& proto, DType dtype, Shape shape, si
     if (entry.key() == "offset") offset = parse_integer(entry.value(), where, "offset");
     if (entry.key() == "length") length = parse_integer(entry.value(), where, "length");
   }
+  if (data.nowhere) fail(Category::value, "{}: external data cannot be read: the model is not in a file", where);
   if (location.empty()) fail(Category::format, "{}: external data has no location", where);
   if (length != static_cast<int64_t>(bytes)) {
     fail(Category::format, "{}: external data has {} bytes, its shape and dtype need {}", where, length, bytes);

@@ -12,6 +12,7 @@ namespace lathe {
 struct DataFolder {
   std::filesystem::path folder;
   bool allow_outside = false;
+  bool nowhere = false;  // the model came from memory
 };
 
 // Takes the bytes out of `proto` where it can (no copy of large initializers). `where` starts each error.

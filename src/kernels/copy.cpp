@@ -3,6 +3,9 @@
 #include <algorithm>
 #include <cstring>
 #include <numeric>
+#if defined(__SSE2__)
+#include <emmintrin.h>
+#endif
 
 namespace lathe::kernels {
 
@@ -47,15 +50,58 @@ CopyPlan plan_copy(int element_bytes, std::vector<int64_t> shape, std::vector<in
     p.out_strides.insert(p.out_strides.begin(), 0);
   }
   p.tasks = p.shape[0];
+  int64_t bytes = element_bytes;
+  for (int64_t n : p.shape) bytes *= n;
+  p.stream = bytes >= kStreamBytes;
   return p;
 }
 
 namespace {
 
+// Writes past the caches: a line that is written whole is not read first. What does not lie on 16 bytes goes the usual way.
+void stream_copy(void* to, const void* from, int64_t bytes) {
+#if defined(__SSE2__)
+  auto* t = static_cast<char*>(to);
+  const auto* f = static_cast<const char*>(from);
+  const int64_t head = std::min<int64_t>(bytes, static_cast<int64_t>(-reinterpret_cast<uintptr_t>(t) & 15));
+  std::memcpy(t, f, head);
+  int64_t i = head;
+  for (; i + 64 <= bytes; i += 64) {
+    const auto* s = reinterpret_cast<const __m128i*>(f + i);
+    const __m128i a = _mm_loadu_si128(s), b = _mm_loadu_si128(s + 1), c = _mm_loadu_si128(s + 2), d = _mm_loadu_si128(s + 3);
+    auto* o = reinterpret_cast<__m128i*>(t + i);
+    _mm_stream_si128(o, a);
+    _mm_stream_si128(o + 1, b);
+    _mm_stream_si128(o + 2, c);
+    _mm_stream_si128(o + 3, d);
+  }
+  std::memcpy(t + i, f + i, bytes - i);
+#else
+  std::memcpy(to, from, bytes);
+#endif
+}
+
+// Many equal elements: a piece in L1, copied (long copies do not read the lines they overwrite).
+template <typename T>
+void fill_row(T* to, int64_t n, T value) {
+  constexpr int64_t kPiece = 8192 / sizeof(T);
+  if (n < kPiece) return static_cast<void>(std::fill_n(to, n, value));
+  alignas(64) T piece[kPiece];
+  std::fill_n(piece, kPiece, value);
+  for (int64_t i = 0; i < n; i += kPiece) std::memcpy(to + i, piece, std::min(kPiece, n - i) * sizeof(T));
+}
+
+// Streamed writes are in order with what follows only after this.
+void stream_end() {
+#if defined(__SSE2__)
+  _mm_sfence();
+#endif
+}
+
 template <typename T>
 void row(const T* in, int64_t in_stride, T* out, int64_t out_stride, int64_t n) {
   if (out_stride == 1 && in_stride == 1) std::memcpy(out, in, n * sizeof(T));
-  else if (out_stride == 1 && in_stride == 0) std::fill_n(out, n, *in);
+  else if (out_stride == 1 && in_stride == 0) fill_row(out, n, *in);
   else {
     for (int64_t i = 0; i < n; ++i) out[i * out_stride] = in[i * in_stride];
   }
@@ -76,42 +122,95 @@ void plane(const T* in, int64_t in0, int64_t in1, T* out, int64_t out0, int64_t 
   }
 }
 
-// The common transposition, of 4-byte elements with both sides dense: 4x4 blocks in registers, in strips of rows whose
-// cache lines stay in L1.
-using V4 = uint32_t __attribute__((vector_size(16)));
+// The common transposition, both sides dense: out[i * out0 + j] = in[i + j * in1]. Square blocks turn in registers; a tile of one output
+// line a row is gathered in L1 and written whole, past the caches when the result is large.
+template <typename T>
+struct Block;  // kSide elements a side; turn(): reads rows j of the input, writes rows i of a tile
 
-inline V4 load4(const uint32_t* p) {
-  V4 v;
-  std::memcpy(&v, p, 16);
-  return v;
-}
-inline void store4(uint32_t* p, V4 v) { std::memcpy(p, &v, 16); }
+template <>
+struct Block<uint8_t> {
+  static constexpr int64_t kSide = 16;
+  using V = uint8_t __attribute__((vector_size(16)));
+  static void turn(const uint8_t* in, int64_t in1, uint8_t* out, int64_t out0) {
+    V r[16], t[16];
+    for (int k = 0; k < 16; ++k) std::memcpy(&r[k], in + k * in1, 16);
+    // Four rounds of interleaving rows k and k + 8: each doubles the run of elements that belong together.
+    V *from = r, *to = t;
+    for (int round = 0; round < 4; ++round) {
+      for (int k = 0; k < 8; ++k) {
+        to[2 * k] = __builtin_shufflevector(from[k], from[k + 8], 0, 16, 1, 17, 2, 18, 3, 19, 4, 20, 5, 21, 6, 22, 7, 23);
+        to[2 * k + 1] = __builtin_shufflevector(from[k], from[k + 8], 8, 24, 9, 25, 10, 26, 11, 27, 12, 28, 13, 29, 14, 30, 15, 31);
+      }
+      std::swap(from, to);
+    }
+    for (int k = 0; k < 16; ++k) std::memcpy(out + k * out0, &from[k], 16);
+  }
+};
 
-// out[i * out0 + j] = in[i + j * in1]
-void transpose4(const uint32_t* in, int64_t in1, uint32_t* out, int64_t out0, int64_t n0, int64_t n1) {
-  constexpr int64_t kStripRows = 16;
-  for (int64_t i0 = 0; i0 < n0; i0 += kStripRows) {
-    const int64_t i1 = std::min(n0, i0 + kStripRows), whole = i0 + (i1 - i0) / 4 * 4;
-    int64_t j = 0;
-    for (; j + 4 <= n1; j += 4) {
-      for (int64_t i = i0; i < whole; i += 4) {
-        const uint32_t* s = in + i + j * in1;
-        const V4 a = load4(s), b = load4(s + in1), c = load4(s + 2 * in1), d = load4(s + 3 * in1);
-        const V4 ab0 = __builtin_shufflevector(a, b, 0, 4, 1, 5), ab1 = __builtin_shufflevector(a, b, 2, 6, 3, 7);
-        const V4 cd0 = __builtin_shufflevector(c, d, 0, 4, 1, 5), cd1 = __builtin_shufflevector(c, d, 2, 6, 3, 7);
-        uint32_t* t = out + i * out0 + j;
-        store4(t, __builtin_shufflevector(ab0, cd0, 0, 1, 4, 5));
-        store4(t + out0, __builtin_shufflevector(ab0, cd0, 2, 3, 6, 7));
-        store4(t + 2 * out0, __builtin_shufflevector(ab1, cd1, 0, 1, 4, 5));
-        store4(t + 3 * out0, __builtin_shufflevector(ab1, cd1, 2, 3, 6, 7));
+template <>
+struct Block<uint16_t> {
+  static constexpr int64_t kSide = 8;
+  using V = uint16_t __attribute__((vector_size(16)));
+  static void turn(const uint16_t* in, int64_t in1, uint16_t* out, int64_t out0) {
+    V r[8], t[8];
+    for (int k = 0; k < 8; ++k) std::memcpy(&r[k], in + k * in1, 16);
+    V *from = r, *to = t;
+    for (int round = 0; round < 3; ++round) {
+      for (int k = 0; k < 4; ++k) {
+        to[2 * k] = __builtin_shufflevector(from[k], from[k + 4], 0, 8, 1, 9, 2, 10, 3, 11);
+        to[2 * k + 1] = __builtin_shufflevector(from[k], from[k + 4], 4, 12, 5, 13, 6, 14, 7, 15);
       }
-      for (int64_t i = whole; i < i1; ++i) {
-        for (int64_t k = j; k < j + 4; ++k) out[i * out0 + k] = in[i + k * in1];
+      std::swap(from, to);
+    }
+    for (int k = 0; k < 8; ++k) std::memcpy(out + k * out0, &from[k], 16);
+  }
+};
+
+template <>
+struct Block<uint32_t> {
+  static constexpr int64_t kSide = 4;
+  using V = uint32_t __attribute__((vector_size(16)));
+  static void turn(const uint32_t* in, int64_t in1, uint32_t* out, int64_t out0) {
+    V a, b, c, d;
+    std::memcpy(&a, in, 16), std::memcpy(&b, in + in1, 16), std::memcpy(&c, in + 2 * in1, 16), std::memcpy(&d, in + 3 * in1, 16);
+    const V ab0 = __builtin_shufflevector(a, b, 0, 4, 1, 5), ab1 = __builtin_shufflevector(a, b, 2, 6, 3, 7);
+    const V cd0 = __builtin_shufflevector(c, d, 0, 4, 1, 5), cd1 = __builtin_shufflevector(c, d, 2, 6, 3, 7);
+    const V o[4] = {__builtin_shufflevector(ab0, cd0, 0, 1, 4, 5), __builtin_shufflevector(ab0, cd0, 2, 3, 6, 7), __builtin_shufflevector(ab1, cd1, 0, 1, 4, 5),
+                    __builtin_shufflevector(ab1, cd1, 2, 3, 6, 7)};
+    for (int k = 0; k < 4; ++k) std::memcpy(out + k * out0, &o[k], 16);
+  }
+};
+
+template <>
+struct Block<uint64_t> {
+  static constexpr int64_t kSide = 2;
+  static void turn(const uint64_t* in, int64_t in1, uint64_t* out, int64_t out0) {
+    const uint64_t a = in[0], b = in[1], c = in[in1], d = in[in1 + 1];
+    out[0] = a, out[1] = c, out[out0] = b, out[out0 + 1] = d;
+  }
+};
+
+template <typename T>
+void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64_t n1, bool stream) {
+  constexpr int64_t kLine = 64 / sizeof(T), kSide = Block<T>::kSide;
+  const bool lines = stream && reinterpret_cast<uintptr_t>(out) % 64 == 0 && out0 % kLine == 0;
+  const int64_t i_whole = n0 / kLine * kLine, j_whole = n1 / kLine * kLine;
+  alignas(64) T tile[kLine * kLine];
+  // Reads run along a few input rows at a time: few enough for the hardware to follow them.
+  for (int64_t j = 0; j < j_whole; j += kLine) {
+    for (int64_t i = 0; i < i_whole; i += kLine) {
+      const T* s = in + i + j * in1;
+      T* t = out + i * out0 + j;
+      for (int64_t jj = 0; jj < kLine; jj += kSide) {
+        for (int64_t ii = 0; ii < kLine; ii += kSide)
+          lines ? Block<T>::turn(s + ii + jj * in1, in1, tile + ii * kLine + jj, kLine) : Block<T>::turn(s + ii + jj * in1, in1, t + ii * out0 + jj, out0);
       }
+      for (int64_t ii = 0; lines && ii < kLine; ++ii) stream_copy(t + ii * out0, tile + ii * kLine, 64);
     }
-    for (; j < n1; ++j) {
-      for (int64_t i = i0; i < i1; ++i) out[i * out0 + j] = in[i + j * in1];
-    }
+  }
+  // Edges.
+  for (int64_t i = 0; i < n0; ++i) {
+    for (int64_t j = i < i_whole ? j_whole : 0; j < n1; ++j) out[i * out0 + j] = in[i + j * in1];
   }
 }
 
@@ -122,13 +221,24 @@ void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int
     return row(in + begin * p.in_strides[dim], p.in_strides[dim], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin);
   const bool across = left == 2 && p.in_strides[dim] == 1 && p.in_strides[dim + 1] != 1;
   if (across) {
-    if constexpr (sizeof(T) == 4) {
-      if (p.out_strides[dim + 1] == 1)
-        return transpose4(in + begin, p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin,
-                          p.shape[dim + 1]);
-    }
+    if (p.out_strides[dim + 1] == 1 && p.in_strides[dim + 1] > 0)
+      return transpose(in + begin, p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin, p.shape[dim + 1], p.stream);
     return plane(in + begin * p.in_strides[dim], p.in_strides[dim], p.in_strides[dim + 1], out + begin * p.out_strides[dim],
                  p.out_strides[dim], p.out_strides[dim + 1], end - begin, p.shape[dim + 1]);
+  }
+  // Runs that change places (heads of attention): blocks of the middle dim, so that a few places of the input are read on from
+  // while writes stay together.
+  if (left == 3 && p.in_strides[dim + 2] == 1 && p.out_strides[dim + 2] == 1 && p.in_strides[dim] > 0 && p.in_strides[dim] < p.in_strides[dim + 1]) {
+    constexpr int64_t kBlock = 16;
+    const size_t bytes = static_cast<size_t>(p.shape[dim + 2]) * sizeof(T);
+    for (int64_t j0 = 0; j0 < p.shape[dim + 1]; j0 += kBlock) {
+      const int64_t j1 = std::min(p.shape[dim + 1], j0 + kBlock);
+      for (int64_t i = begin; i < end; ++i) {
+        for (int64_t j = j0; j < j1; ++j)
+          std::memcpy(out + i * p.out_strides[dim] + j * p.out_strides[dim + 1], in + i * p.in_strides[dim] + j * p.in_strides[dim + 1], bytes);
+      }
+    }
+    return;
   }
   for (int64_t i = begin; i < end; ++i) nest(p, dim + 1, in + i * p.in_strides[dim], out + i * p.out_strides[dim], 0, p.shape[dim + 1]);
 }
@@ -137,10 +247,92 @@ void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int
 
 void run_copy(const CopyPlan& p, const void* in, void* out, int64_t begin, int64_t end) {
   switch (p.element_bytes) {
-    case 1: return nest(p, 0, static_cast<const uint8_t*>(in), static_cast<uint8_t*>(out), begin, end);
-    case 2: return nest(p, 0, static_cast<const uint16_t*>(in), static_cast<uint16_t*>(out), begin, end);
-    case 4: return nest(p, 0, static_cast<const uint32_t*>(in), static_cast<uint32_t*>(out), begin, end);
-    default: return nest(p, 0, static_cast<const uint64_t*>(in), static_cast<uint64_t*>(out), begin, end);
+    case 1: nest(p, 0, static_cast<const uint8_t*>(in), static_cast<uint8_t*>(out), begin, end); break;
+    case 2: nest(p, 0, static_cast<const uint16_t*>(in), static_cast<uint16_t*>(out), begin, end); break;
+    case 4: nest(p, 0, static_cast<const uint32_t*>(in), static_cast<uint32_t*>(out), begin, end); break;
+    default: nest(p, 0, static_cast<const uint64_t*>(in), static_cast<uint64_t*>(out), begin, end);
+  }
+  if (p.stream) stream_end();
+}
+
+IndexedCopy plan_indexed(int element_bytes, std::vector<int64_t> in_shape, std::vector<std::vector<int64_t>> tables, uint64_t fill) {
+  IndexedCopy p;
+  p.element_bytes = element_bytes;
+  p.in_shape = std::move(in_shape);
+  p.tables = std::move(tables);
+  p.fill = fill;
+  p.rows = 1;
+  for (size_t a = 0; a < p.tables.size(); ++a) {
+    p.out_shape.push_back(static_cast<int64_t>(p.tables[a].size()));
+    if (a + 1 < p.tables.size()) p.rows *= p.out_shape.back();
+  }
+  const auto& inner = p.tables.back();
+  const int64_t n = static_cast<int64_t>(inner.size());
+  for (int64_t i = 0; i < n;) {
+    int64_t same = i + 1, next = i + 1;
+    while (same < n && inner[same] == inner[i]) ++same;
+    while (next < n && inner[i] >= 0 && inner[next] == inner[i] + next - i) ++next;
+    const int64_t end = std::max(same, next);
+    p.runs.push_back({i, inner[i], end - i, inner[i] >= 0 && next > same ? 1 : 0});
+    i = end;
+  }
+  // Short runs are dearer than a table.
+  if (static_cast<int64_t>(p.runs.size()) * 8 > n && n > 16) p.runs.clear();
+  return p;
+}
+
+namespace {
+
+template <typename T>
+void indexed(const IndexedCopy& p, const T* in, T* out, int64_t begin, int64_t end) {
+  const size_t outer = p.tables.size() - 1;
+  const int64_t width = p.out_shape.back();
+  const auto& inner = p.tables.back();
+  const T fill = static_cast<T>(p.fill);
+  constexpr int64_t kMost = 16384 / sizeof(T);
+  alignas(64) T line[kMost];
+  // Through a line in L1 when it is put together element by element: the result is then one long copy, and serves rows that come again.
+  const bool buffered = p.runs.empty() && width <= kMost;
+  int64_t last = -2;
+  for (int64_t r = begin; r < end; ++r) {
+    int64_t at = 0, rest = r, stride = p.in_shape.back();
+    for (size_t a = outer; a-- > 0 && at >= 0;) {
+      const int64_t i = p.tables[a][rest % p.out_shape[a]];
+      rest /= p.out_shape[a];
+      at = i < 0 ? -1 : at + i * stride;
+      stride *= p.in_shape[a];
+    }
+    T* row = out + r * width;
+    if (at < 0) {
+      fill_row(row, width, fill);
+      last = -2;
+      continue;
+    }
+    T* to = buffered ? line : row;
+    if (!(buffered && at == last)) {  // a row that comes again is still in the line
+      const T* from = in + at;
+      if (p.runs.empty()) {
+        for (int64_t i = 0; i < width; ++i) to[i] = inner[i] < 0 ? fill : from[inner[i]];
+      } else {
+        for (const auto& run : p.runs) {
+          if (run.step == 1) std::memcpy(to + run.to, from + run.at, run.length * sizeof(T));
+          else std::fill_n(to + run.to, run.length, run.at < 0 ? fill : from[run.at]);
+        }
+      }
+    }
+    last = at;
+    if (buffered) std::memcpy(row, line, width * sizeof(T));
+  }
+}
+
+}  // namespace
+
+void run_indexed(const IndexedCopy& p, const void* in, void* out, int64_t begin, int64_t end) {
+  switch (p.element_bytes) {
+    case 1: return indexed(p, static_cast<const uint8_t*>(in), static_cast<uint8_t*>(out), begin, end);
+    case 2: return indexed(p, static_cast<const uint16_t*>(in), static_cast<uint16_t*>(out), begin, end);
+    case 4: return indexed(p, static_cast<const uint32_t*>(in), static_cast<uint32_t*>(out), begin, end);
+    default: return indexed(p, static_cast<const uint64_t*>(in), static_cast<uint64_t*>(out), begin, end);
   }
 }
 

@@ -11,8 +11,31 @@ namespace lathe::kernels {
 struct CopyPlan {
   int element_bytes = 4;
   std::vector<int64_t> shape, in_strides, out_strides;
-  int64_t tasks = 1;  // the outermost dim, to share among threads
+  int64_t tasks = 1;    // the outermost dim, to share among threads
+  bool stream = false;  // transpositions write whole lines past the caches: the result is larger than they are
 };
+
+// Transposed results of at least this many bytes are written past the caches. Rows go by memcpy, which is faster here than streaming
+// stores (docs/decisions/0005).
+inline constexpr int64_t kStreamBytes = int64_t{8} << 20;
+
+// out[i0, .., ik] = in[table0[i0], .., tablek[ik]], or the fill element where a table says -1: padding, tiling, nearest neighbours.
+struct IndexedCopy {
+  int element_bytes = 4;
+  std::vector<int64_t> in_shape, out_shape;
+  std::vector<std::vector<int64_t>> tables;  // one an axis
+  // Of the innermost axis: runs that lie alike on both sides (step 1), repeat one element (step 0), or are filled (at -1).
+  struct Run {
+    int64_t to, at, length;
+    int step;
+  };
+  std::vector<Run> runs;  // empty: element by element through the table
+  uint64_t fill = 0;      // its low element_bytes
+  int64_t rows = 0;       // of the innermost axis; tasks are ranges of them
+};
+// Works out the runs.
+IndexedCopy plan_indexed(int element_bytes, std::vector<int64_t> in_shape, std::vector<std::vector<int64_t>> tables, uint64_t fill);
+void run_indexed(const IndexedCopy& plan, const void* in, void* out, int64_t begin, int64_t end);
 
 CopyPlan plan_copy(int element_bytes, std::vector<int64_t> shape, std::vector<int64_t> in_strides, std::vector<int64_t> out_strides);
 // Does indices [begin, end) of the outermost dim. No allocation.

@@ -1,10 +1,13 @@
 #include "kernels/rows.hpp"
 
 #include <cmath>
+#include <cstdint>
+#include <cstring>
 #include <limits>
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/rows.cpp"
+#include <hwy/cache_control.h>
 #include <hwy/foreach_target.h>
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
@@ -57,7 +60,7 @@ HWY_INLINE void map(float* out, const float* x, int64_t n, F f) {
   }
 }
 
-void softmax(const float* x, float* y, int64_t n, bool log) {
+void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
   const F32 d;
   const float top = fold(x, n, -std::numeric_limits<float>::infinity(), kMax, kMax);
   const VF t = hn::Set(d, top);
@@ -73,9 +76,34 @@ void softmax(const float* x, float* y, int64_t n, bool log) {
     const VF shift = hn::Set(d, top + std::log(sum));
     return map(y, x, n, [&](VF v, int64_t) { return hn::Sub(v, shift); });
   }
-  map(y, x, n, [&](VF v, int64_t) { return exp_f32(d, hn::Sub(v, t)); });
-  const VF inverse = hn::Set(d, 1.0f / fold(y, n, 0.0f, kAdd, kAdd));
-  map(y, y, n, [&](VF v, int64_t) { return hn::Mul(v, inverse); });
+  if (!(std::fabs(top) <= std::numeric_limits<float>::max())) {  // NaN or infinity at the top: nothing but NaN comes of it
+    for (int64_t i = 0; i < n; ++i) y[i] = std::numeric_limits<float>::quiet_NaN();
+    return;
+  }
+  // Exponents are at most 0 and no NaN from here on.
+  const VF low = hn::Set(d, -104.0f);
+  const auto exp_down = [&](VF v) { return hn::Exp(d, hn::Max(low, hn::Sub(v, t))); };
+  // Exponentials stay in L1 until their sum is known; only the result goes to memory.
+  constexpr int64_t kMost = 4096;
+  HWY_ALIGN float near_by[kMost];
+  float* e = n <= kMost ? near_by : y;
+  const int64_t lanes = hn::Lanes(d), whole = n - n % (2 * lanes);
+  VF s0 = hn::Zero(d), s1 = s0;
+  for (int64_t i = 0; i < whole; i += 2 * lanes) {
+    if (next) {  // memory works on the next row while this one is computed
+      hwy::Prefetch(next + i);
+      hwy::Prefetch(next + i + lanes);
+    }
+    const VF a = exp_down(hn::LoadU(d, x + i)), b = exp_down(hn::LoadU(d, x + i + lanes));
+    s0 = hn::Add(s0, a);
+    s1 = hn::Add(s1, b);
+    hn::StoreU(a, d, e + i);
+    hn::StoreU(b, d, e + i + lanes);
+  }
+  map(e + whole, x + whole, n - whole, [&](VF v, int64_t) { return exp_down(v); });
+  const float sum = hn::GetLane(hn::SumOfLanes(d, hn::Add(s0, s1))) + fold(e + whole, n - whole, 0.0f, kAdd, kAdd);
+  const VF inverse = hn::Set(d, 1.0f / sum);
+  map(y, e, n, [&](VF v, int64_t) { return hn::Mul(v, inverse); });
 }
 
 void layer_norm(const RowArguments& g, const float* x, float* y) {
@@ -97,29 +125,124 @@ void layer_norm(const RowArguments& g, const float* x, float* y) {
   for (int64_t i = whole; i < n; ++i) y[i] = (x[i] - mean) * inverse * g.scale[i] + (g.bias ? g.bias[i] : 0.0f);
 }
 
-// Sums `length` rows of `width` floats into one row.
-void columns(const RowArguments& g, const float* x, float* y) {
+// Joins `length` rows of `width` floats into one row, columns [column_begin, column_end): strips of columns whose results stay in L1
+// while the rows pass, so that each row is read in one go.
+template <typename Join>
+void columns(const RowArguments& g, const float* x, float* y, Join join) {
   const F32 d;
   const float factor = g.op == RowOp::mean_columns ? 1.0f / static_cast<float>(g.length) : 1.0f;
   const int64_t lanes = hn::Lanes(d);
-  int64_t c = 0;
-  const auto block = [&](auto count) {
-    constexpr int V = decltype(count)::value;
-    for (; c + V * lanes <= g.width; c += V * lanes) {
-      VF acc[V];
-      for (int v = 0; v < V; ++v) acc[v] = hn::Zero(d);
-      for (int64_t r = 0; r < g.length; ++r) {
-        for (int v = 0; v < V; ++v) acc[v] = hn::Add(acc[v], hn::LoadU(d, x + r * g.width + c + v * lanes));
-      }
-      for (int v = 0; v < V; ++v) hn::StoreU(hn::Mul(acc[v], hn::Set(d, factor)), d, y + c + v * lanes);
+  constexpr int64_t kStrip = 2048;
+  HWY_ALIGN float acc[kStrip];
+  for (int64_t c0 = g.column_begin; c0 < g.column_end; c0 += kStrip) {
+    const int64_t n = g.column_end - c0 < kStrip ? g.column_end - c0 : kStrip, whole = n - n % lanes;
+    std::memcpy(acc, x + c0, static_cast<size_t>(n) * sizeof(float));
+    int64_t r = 1;
+    // Two rows a pass: half the traffic to the strip; joined one after the other, as one row a pass would.
+    for (; r + 2 <= g.length; r += 2) {
+      const float *a = x + r * g.width + c0, *b = a + g.width;
+      for (int64_t i = 0; i < whole; i += lanes) hn::Store(join(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), hn::LoadU(d, b + i)), d, acc + i);
+      const hn::CappedTag<float, 1> one;
+      for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(join(hn::Set(one, acc[i]), hn::Set(one, a[i])), hn::Set(one, b[i])));
     }
+    for (; r < g.length; ++r) {
+      const float* a = x + r * g.width + c0;
+      for (int64_t i = 0; i < whole; i += lanes) hn::Store(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), d, acc + i);
+      const hn::CappedTag<float, 1> one;
+      for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(hn::Set(one, acc[i]), hn::Set(one, a[i])));
+    }
+    map(y + c0, acc, n, [&](VF v, int64_t) { return hn::Mul(v, hn::Set(d, factor)); });
+  }
+}
+
+// Best value of a row by the plain path's rule (a NaN is best only as the first element), then the first or last place it stands at.
+void ArgHere(const ArgArguments& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), n = g.length, whole = n - n % lanes;
+  for (int64_t r = g.begin; r < g.end; ++r) {
+    const float* x = g.in + r * n;
+    if (std::isnan(x[0])) {
+      g.out[r] = 0;
+      continue;
+    }
+    const float worst = g.smallest ? std::numeric_limits<float>::infinity() : -std::numeric_limits<float>::infinity();
+    VF b0 = hn::Set(d, x[0]), b1 = b0;
+    const auto better = [&](VF v, VF b) { return hn::IfThenElse(g.smallest ? hn::Lt(v, b) : hn::Gt(v, b), v, b); };
+    int64_t i = 0;
+    for (; i + 2 * lanes <= n; i += 2 * lanes) {
+      b0 = better(hn::LoadU(d, x + i), b0);
+      b1 = better(hn::LoadU(d, x + i + lanes), b1);
+    }
+    for (; i < whole; i += lanes) b0 = better(hn::LoadU(d, x + i), b0);
+    HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
+    hn::Store(better(b1, b0), d, part);
+    float best = worst;
+    for (int64_t k = 0; k < lanes; ++k) best = g.smallest ? (part[k] < best ? part[k] : best) : (part[k] > best ? part[k] : best);
+    for (; i < n; ++i) best = g.smallest ? (x[i] < best ? x[i] : best) : (x[i] > best ? x[i] : best);
+    const VF target = hn::Set(d, best);
+    int64_t found = -1;
+    if (!g.last) {
+      for (i = 0; i < whole && found < 0; i += lanes) {
+        const intptr_t at = hn::FindFirstTrue(d, hn::Eq(hn::LoadU(d, x + i), target));
+        if (at >= 0) found = i + at;
+      }
+      for (i = whole; i < n && found < 0; ++i) {
+        if (x[i] == best) found = i;
+      }
+    } else {
+      for (i = n - 1; i >= 0 && found < 0; --i) {
+        if (x[i] == best) found = i;
+      }
+    }
+    g.out[r] = found < 0 ? 0 : found;
+  }
+}
+
+// Keeps the best k in order; a whole vector that cannot improve on the worst of them is passed over with one comparison.
+void TopHere(const TopArguments& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), n = g.length, k = g.k;
+  const auto above = [&](float a, float b) {  // a comes before b, whatever their indices
+    if (g.smallest) return !std::isnan(a) && (std::isnan(b) || a < b);
+    return !std::isnan(b) && (std::isnan(a) || a > b);
   };
-  block(std::integral_constant<int, 4>());
-  block(std::integral_constant<int, 1>());
-  for (; c < g.width; ++c) {
-    float acc = 0;
-    for (int64_t r = 0; r < g.length; ++r) acc += x[r * g.width + c];
-    y[c] = acc * factor;
+  for (int64_t r = g.begin; r < g.end; ++r) {
+    const float* x = g.in + r * n;
+    float* values = g.values + r * k;
+    int64_t* indices = g.indices + r * k;
+    int64_t have = 0;
+    const auto offer = [&](int64_t i) {
+      const float v = x[i];
+      if (have == k && !above(v, values[k - 1])) return;
+      int64_t at = have < k ? have++ : k - 1;
+      for (; at > 0 && above(v, values[at - 1]); --at) {
+        values[at] = values[at - 1];
+        indices[at] = indices[at - 1];
+      }
+      values[at] = v;
+      indices[at] = i;
+    };
+    int64_t i = 0;
+    for (; i < k; ++i) offer(i);
+    for (; i + 4 * lanes <= n; i += 4 * lanes) {
+      const VF bound = hn::Set(d, values[k - 1]);
+      const VF a = hn::LoadU(d, x + i), b = hn::LoadU(d, x + i + lanes), c = hn::LoadU(d, x + i + 2 * lanes), e = hn::LoadU(d, x + i + 3 * lanes);
+      // "Not beyond the bound" is false for NaN on either side: those go the slow way.
+      const auto out = [&](VF v) { return g.smallest ? hn::Ge(v, bound) : hn::Le(v, bound); };
+      if (hn::AllTrue(d, hn::And(hn::And(out(a), out(b)), hn::And(out(c), out(e))))) continue;
+      const auto candidates = [&](VF v, int64_t first) {
+        uint8_t bits[8] = {};
+        hn::StoreMaskBits(d, hn::Not(out(v)), bits);
+        uint64_t set = 0;
+        std::memcpy(&set, bits, sizeof set);
+        for (; set != 0; set &= set - 1) offer(first + __builtin_ctzll(set));
+      };
+      candidates(a, i);
+      candidates(b, i + lanes);
+      candidates(c, i + 2 * lanes);
+      candidates(e, i + 3 * lanes);
+    }
+    for (; i < n; ++i) offer(i);
   }
 }
 
@@ -128,8 +251,8 @@ void RowsHere(const RowArguments& g) {
   for (int64_t r = g.begin; r < g.end; ++r) {
     const float* x = g.in + r * g.length * g.width;
     switch (g.op) {
-      case RowOp::softmax: softmax(x, g.out + r * g.length, g.length, false); break;
-      case RowOp::log_softmax: softmax(x, g.out + r * g.length, g.length, true); break;
+      case RowOp::softmax: softmax(x, g.out + r * g.length, g.length, false, r + 1 < g.end ? x + g.length : nullptr); break;
+      case RowOp::log_softmax: softmax(x, g.out + r * g.length, g.length, true, nullptr); break;
       case RowOp::layer_norm: layer_norm(g, x, g.out + r * g.length); break;
       case RowOp::sum: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd); break;
       case RowOp::mean: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd) / static_cast<float>(g.length); break;
@@ -139,7 +262,9 @@ void RowsHere(const RowArguments& g) {
       case RowOp::l2: g.out[r] = std::sqrt(fold(x, g.length, 0.0f, kSquare, kAdd)); break;
       case RowOp::l1: g.out[r] = fold(x, g.length, 0.0f, kAbsolute, kAdd); break;
       case RowOp::sum_columns:
-      case RowOp::mean_columns: columns(g, x, g.out + r * g.width); break;
+      case RowOp::mean_columns: columns(g, x, g.out + r * g.width, kAdd); break;
+      case RowOp::max_columns: columns(g, x, g.out + r * g.width, kMax); break;
+      case RowOp::min_columns: columns(g, x, g.out + r * g.width, kMin); break;
     }
   }
 }
@@ -150,5 +275,7 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace lathe::kernels {
 Rows rows(Isa isa) { return LATHE_SELECT(isa, RowsHere); }
+ArgRows arg_rows(Isa isa) { return LATHE_SELECT(isa, ArgHere); }
+TopRows top_rows(Isa isa) { return LATHE_SELECT(isa, TopHere); }
 }  // namespace lathe::kernels
 #endif

@@ -7,7 +7,7 @@
 
 namespace lathe::kernels {
 
-enum class RowOp { softmax, log_softmax, layer_norm, sum, mean, max, min, sum_squares, l1, l2, sum_columns, mean_columns };
+enum class RowOp { softmax, log_softmax, layer_norm, sum, mean, max, min, sum_squares, l1, l2, sum_columns, mean_columns, max_columns, min_columns };
 
 // Rows are `length` contiguous floats, one after another. Reductions write one float a row; the *_columns forms reduce
 // over `length` rows of `width` floats and write `width` floats.
@@ -20,7 +20,30 @@ struct RowArguments {
   const float* scale = nullptr;  // layer_norm: `length` each; bias may be null
   const float* bias = nullptr;
   float epsilon = 1e-5f;
+  int64_t column_begin = 0, column_end = 0;  // *_columns: columns to do
 };
+
+// Largest (or smallest) element of each row of f32: its index, the first of equals (or the last).
+struct ArgArguments {
+  const float* in = nullptr;
+  int64_t* out = nullptr;
+  int64_t length = 0, begin = 0, end = 0;
+  bool smallest = false, last = false;
+};
+using ArgRows = void (*)(const ArgArguments&);
+ArgRows arg_rows(Isa isa);
+
+// The k largest (or smallest) elements of each row, best first, equal ones by index; NaN counts as larger than everything.
+struct TopArguments {
+  const float* in = nullptr;
+  float* values = nullptr;
+  int64_t* indices = nullptr;
+  int64_t length = 0, k = 0, begin = 0, end = 0;
+  bool smallest = false;
+};
+inline constexpr int64_t kMostTop = 256;
+using TopRows = void (*)(const TopArguments&);
+TopRows top_rows(Isa isa);
 
 using Rows = void (*)(const RowArguments&);
 Rows rows(Isa isa);

@@ -107,6 +107,8 @@ bool lower_pool(Lowering& l, const Group& group);
 bool lower_tape(Lowering& l, const Group& group);
 bool lower_rows(Lowering& l, const Group& group);
 bool lower_movement(Lowering& l, const Group& group);
+bool lower_indexed(Lowering& l, const Group& group);
+bool lower_select(Lowering& l, const Group& group);
 bool lower_custom(Lowering& l, const Group& group);
 void lower_plain(Lowering& l, int node);
 // A copy between two layouts of the same value.

@@ -31,9 +31,11 @@ class RowKernel : public StepKernel {
   Place input, output, scale, bias;
   bool has_scale = false, has_bias = false;
   int64_t count = 0, each = 1;
+  int64_t strips = 1;  // of columns, when there are few rows to share out
 
   void run(const StepContext& c) const override {
-    c.workers.each((count + each - 1) / each, [&](int64_t task, int) {
+    c.workers.each((count + each - 1) / each * strips, [&](int64_t piece, int) {
+      const int64_t task = piece / strips, strip = piece % strips;
       kernels::RowArguments a = arguments;
       a.in = pointer<const float>(c, input);
       a.out = pointer<float>(c, output);
@@ -41,6 +43,8 @@ class RowKernel : public StepKernel {
       if (has_bias) a.bias = pointer<const float>(c, bias);
       a.begin = task * each;
       a.end = std::min(count, a.begin + each);
+      a.column_begin = a.width * strip / strips / 16 * 16;
+      a.column_end = strip + 1 == strips ? a.width : a.width * (strip + 1) / strips / 16 * 16;
       rows(a);
     });
   }
@@ -70,8 +74,8 @@ std::optional<RowForm> softmax_form(Lowering& l, const Node& n) {
 std::optional<RowForm> reduce_form(Lowering& l, const Node& n) {
   static const std::map<std::string, std::pair<RowOp, std::optional<RowOp>>> kOps{{"ReduceSum", {RowOp::sum, RowOp::sum_columns}},
                                                                                   {"ReduceMean", {RowOp::mean, RowOp::mean_columns}},
-                                                                                  {"ReduceMax", {RowOp::max, std::nullopt}},
-                                                                                  {"ReduceMin", {RowOp::min, std::nullopt}},
+                                                                                  {"ReduceMax", {RowOp::max, RowOp::max_columns}},
+                                                                                  {"ReduceMin", {RowOp::min, RowOp::min_columns}},
                                                                                   {"ReduceSumSquare", {RowOp::sum_squares, std::nullopt}},
                                                                                   {"ReduceL1", {RowOp::l1, std::nullopt}},
                                                                                   {"ReduceL2", {RowOp::l2, std::nullopt}}};
@@ -161,6 +165,8 @@ bool lower_rows(Lowering& l, const Group& group) {
   kernel->count = form->count;
   kernel->each = std::max<int64_t>(
       1, std::min<int64_t>(form->count / (l.options().threads * 4) + 1, 16384 / std::max<int64_t>(1, form->length * form->width) + 1));
+  if (form->width > 1 && l.options().threads > 1 && form->count < 4 * l.options().threads)
+    kernel->strips = std::clamp<int64_t>(form->width / 512, 1, 4 * l.options().threads);
   kernel->input = l.place(n.inputs[0], form->in);
   kernel->output = l.define(n.outputs[0], form->out);
   step.reads.push_back(kernel->input.buffer);

@@ -117,6 +117,35 @@ double measure_read_bandwidth(const std::string& isa, size_t bytes, int threads,
          1e9;
 }
 
+double measure_fill_bandwidth(size_t bytes, int threads, double seconds) {
+  std::vector<std::shared_ptr<std::byte>> blocks(threads);
+  for (auto& b : blocks) {
+    b = allocate_aligned(bytes);
+    std::memset(b.get(), 1, bytes);
+  }
+  return best_rate(threads, seconds, [&](int t) {
+           std::memset(blocks[t].get(), 2, bytes);
+           return static_cast<double>(bytes);
+         }) /
+         1e9;
+}
+
+double measure_copy_bandwidth(size_t bytes, int threads, double seconds) {
+  bytes = std::max<size_t>(1024, bytes);
+  std::vector<std::shared_ptr<std::byte>> from(threads), to(threads);
+  for (int t = 0; t < threads; ++t) {
+    from[t] = allocate_aligned(bytes);
+    to[t] = allocate_aligned(bytes);
+    std::memset(from[t].get(), 1, bytes);
+    std::memset(to[t].get(), 1, bytes);
+  }
+  return best_rate(threads, seconds, [&](int t) {
+           std::memcpy(to[t].get(), from[t].get(), bytes);
+           return 2.0 * static_cast<double>(bytes);
+         }) /
+         1e9;
+}
+
 Limits measure_limits(int threads, const std::function<void(const std::string&)>& progress) {
   const MachineInfo m = machine_info();
   if (threads <= 0) threads = m.usable;

@@ -59,7 +59,9 @@ void infer_attention(InferContext& c) {
     c.set(2, c.dtype(2), Dims(4));
     c.set(3, c.dtype(0), Dims(4));
   };
-  if (c.rank(0) < 3 || c.rank(1) < 3 || c.rank(2) < 3) return unknown();
+  if (c.rank(0) < 0 || c.rank(1) < 0 || c.rank(2) < 0) return unknown();
+  c.require(c.rank(0) == c.rank(1) && c.rank(0) == c.rank(2) && (c.rank(0) == 3 || c.rank(0) == 4), Category::shape,
+            fmt::format("Q, K and V have ranks {}, {} and {}, expected 3 or 4 for all", c.rank(0), c.rank(1), c.rank(2)));
   const Dims &q = *c.dims(0), &k = *c.dims(1), &v = *c.dims(2);
   const int64_t qh = c.node().integer("q_num_heads", 0), kh = c.node().integer("kv_num_heads", 0);
   if (flat && (qh < 1 || kh < 1)) c.fail(Category::value, "q_num_heads and kv_num_heads must be given for inputs of rank 3");

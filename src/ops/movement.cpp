@@ -532,61 +532,85 @@ void infer_pad(InferContext& c) {
   c.set(0, c.dtype(0), out);
 }
 
+// Source position of each output position of an axis; -1 takes the constant.
+std::vector<int64_t> pad_table(int64_t n, int64_t begin, int64_t end, const std::string& mode, int axis) {
+  if (begin > (int64_t{1} << 40) || end > (int64_t{1} << 40) || begin < -n || end < -n)
+    fail(Category::value, "padding {} and {} of axis {} is out of range", begin, end, axis);
+  const int64_t size = std::max<int64_t>(0, n + begin + end);
+  if (n == 0 && size > 0 && mode != "constant") fail(Category::shape, "cannot pad axis {} of size 0 in mode {}", axis, mode);
+  check_plain_size(size);
+  std::vector<int64_t> from(size);
+  for (int64_t o = 0; o < size; ++o) {
+    int64_t at = o - begin;
+    if (at < 0 || at >= n) {
+      if (mode == "constant") at = -1;
+      else if (mode == "edge") at = at < 0 ? 0 : n - 1;
+      else if (mode == "wrap") at = ((at % n) + n) % n;
+      else if (mode == "reflect") {
+        const int64_t period = std::max<int64_t>(1, 2 * (n - 1));
+        at = ((at % period) + period) % period;
+        if (at >= n) at = period - at;
+      } else fail(Category::value, "mode is '{}', expected constant, reflect, edge or wrap", mode);
+    }
+    from[o] = at;
+  }
+  return from;
+}
+
 std::vector<Tensor> pad(const EvalContext& c) {
   const Tensor& x = c.in(0);
-  const bool attributes = c.version < 11;
-  const PadAmounts p = spread_pads(attributes ? c.node.integers("pads") : integers(c.in(1)),
-                                   c.has(3) ? integers(c.in(3)) : std::vector<int64_t>(), x.rank());
-  const std::string mode = c.node.text("mode", "constant");
-  Shape shape = x.shape();
-  // Source index of each output index, axis by axis; -1 takes the constant.
-  std::vector<std::vector<int64_t>> from(x.rank());
-  for (int i = 0; i < x.rank(); ++i) {
-    const int64_t n = x.shape()[i];
-    if (p.begin[i] > (int64_t{1} << 40) || p.end[i] > (int64_t{1} << 40) || p.begin[i] < -n || p.end[i] < -n)
-      fail(Category::value, "padding {} and {} of axis {} is out of range", p.begin[i], p.end[i], i);
-    shape[i] = std::max<int64_t>(0, n + p.begin[i] + p.end[i]);
-    if (n == 0 && shape[i] > 0 && mode != "constant") fail(Category::shape, "cannot pad axis {} of size 0 in mode {}", i, mode);
-  }
+  std::vector<const Tensor*> constants;
+  for (const Tensor& t : c.inputs) constants.push_back(t.empty() ? nullptr : &t);
+  const AxisTables t = *axis_tables(c.node, c.version, x.dtype(), x.shape(), constants);
+  Shape shape;
+  for (const auto& table : t.tables) shape.push_back(static_cast<int64_t>(table.size()));
   check_plain_size(element_count(shape));
-  for (int i = 0; i < x.rank(); ++i) {
-    const int64_t n = x.shape()[i];
-    from[i].resize(shape[i]);
-    for (int64_t o = 0; o < shape[i]; ++o) {
-      int64_t at = o - p.begin[i];
-      if (at < 0 || at >= n) {
-        if (mode == "constant") at = -1;
-        else if (mode == "edge") at = at < 0 ? 0 : n - 1;
-        else if (mode == "wrap") at = ((at % n) + n) % n;
-        else if (mode == "reflect") {
-          const int64_t period = std::max<int64_t>(1, 2 * (n - 1));
-          at = ((at % period) + period) % period;
-          if (at >= n) at = period - at;
-        } else fail(Category::value, "mode is '{}', expected constant, reflect, edge or wrap", mode);
-      }
-      from[i][o] = at;
-    }
-  }
   const auto strides = strides_of(x.shape()), out_strides = strides_of(shape);
   std::vector<int64_t> index(element_count(shape));
   for (size_t k = 0; k < index.size(); ++k) {
     int64_t at = 0;
     for (int i = 0; i < x.rank() && at >= 0; ++i) {
-      const int64_t s = from[i][static_cast<int64_t>(k) / out_strides[i] % shape[i]];
+      const int64_t s = t.tables[i][static_cast<int64_t>(k) / out_strides[i] % shape[i]];
       at = s < 0 ? -1 : at + s * strides[i];
     }
     index[k] = at;
   }
-  Tensor fill;
-  if (attributes) fill = narrow<double>(x.dtype(), Shape{}, std::vector<double>{c.node.real("value", 0)});
-  else if (c.has(2)) fill = c.in(2);
-  if (!fill.empty() && (fill.size() != 1 || fill.dtype() != x.dtype()))
-    fail(Category::type, "the constant is {} of {}, expected one {}", to_string(fill.dtype()), to_string(fill.shape()),
-         to_string(x.dtype()));
-  return {take(x, shape, index, fill.empty() ? nullptr : &fill)};
+  return {take(x, shape, index, t.fill.empty() ? nullptr : &t.fill)};
 }
 
 }  // namespace
+
+std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype, const Shape& in, std::span<const Tensor* const> constants) {
+  const auto constant = [&](size_t i) { return i < constants.size() ? constants[i] : nullptr; };
+  for (size_t i = 1; i < node.inputs.size(); ++i) {
+    if (node.inputs[i] != kAbsent && !constant(i)) return std::nullopt;
+  }
+  AxisTables out;
+  const int64_t rank = static_cast<int64_t>(in.size());
+  if (node.op == "Tile") {
+    const auto repeats = integers(*constant(1));
+    if (static_cast<int64_t>(repeats.size()) != rank) fail(Category::shape, "repeats has {} entries, the input rank {}", repeats.size(), rank);
+    for (int64_t a = 0; a < rank; ++a) {
+      const auto size = repeats[a] < 0 ? std::nullopt : checked_multiply(in[a], repeats[a]);
+      if (!size) fail(Category::value, "repeats holds {} for an axis of {}", repeats[a], in[a]);
+      check_plain_size(*size);
+      std::vector<int64_t> table(*size);
+      for (int64_t o = 0; o < *size; ++o) table[o] = o % in[a];
+      out.tables.push_back(std::move(table));
+    }
+    return out;
+  }
+  if (node.op != "Pad") return std::nullopt;
+  const bool attributes = version < 11;
+  const PadAmounts p = spread_pads(attributes ? node.integers("pads") : integers(*constant(1)), constant(3) ? integers(*constant(3)) : std::vector<int64_t>(), rank);
+  const std::string mode = node.text("mode", "constant");
+  for (int64_t a = 0; a < rank; ++a) out.tables.push_back(pad_table(in[a], p.begin[a], p.end[a], mode, static_cast<int>(a)));
+  if (attributes) out.fill = narrow<double>(dtype, Shape{}, std::vector<double>{node.real("value", 0)});
+  else if (constant(2)) out.fill = *constant(2);
+  if (!out.fill.empty() && (out.fill.size() != 1 || out.fill.dtype() != dtype))
+    fail(Category::type, "the constant is {} of {}, expected one {}", to_string(out.fill.dtype()), to_string(out.fill.shape()), to_string(dtype));
+  return out;
+}
 
 std::optional<StridedRead> strided_read(const Node& node, int version, const Shape& in, std::span<const Tensor* const> constants) {
   StridedRead r;

@@ -1,5 +1,7 @@
 // Resize (and its ancestor Upsample): nearest, linear and cubic interpolation, one axis after another.
 // Source: the standard's Resize page; coordinate formulas are its own.
+#include "ops/resize.hpp"
+
 #include <algorithm>
 #include <cmath>
 
@@ -236,6 +238,40 @@ OpDef make(std::string name, int since, Form form, int min_inputs, int max_input
 }
 
 }  // namespace
+
+std::optional<ResizePlan> resize_plan(const Node& node, int version, const Shape& in, std::span<const Tensor> constants) {
+  const Form form = node.op == "Upsample" ? (version < 9 ? Form::upsample7 : Form::upsample9) : version < 11 ? Form::resize10 : Form::resize11;
+  for (size_t i = 1; i < node.inputs.size(); ++i) {
+    if (node.inputs[i] != kAbsent && (i >= constants.size() || constants[i].empty())) return std::nullopt;
+  }
+  const bool old = form != Form::resize11;
+  const std::string mode = node.text("mode", "nearest"), coordinates = node.text("coordinate_transformation_mode", old ? "asymmetric" : "half_pixel");
+  if (coordinates == "tf_crop_and_resize") return std::nullopt;
+  const std::string rounding = node.text("nearest_mode", old ? "floor" : "round_prefer_floor");
+  const Plan plan = make_plan(node, in, sources({node, version, constants, 1}, form));
+  ResizePlan out{plan.out, {}, mode == "nearest"};
+  const int64_t rank = static_cast<int64_t>(in.size());
+  for (int64_t a = 0; a < rank; ++a) {
+    ResizeAxis axis;
+    axis.same = plan.out[a] == in[a] && plan.scales[a] == 1;
+    if (!axis.same) {
+      std::vector<Axis> positions;
+      for (int64_t o = 0; o < plan.out[a]; ++o) {
+        positions.push_back(make_axis(node, mode, coordinates, rounding, o, plan.scales[a], in[a], plan.out[a], plan.roi[a], plan.roi[rank + a]));
+        axis.taps = std::max(axis.taps, static_cast<int64_t>(positions.back().at.size()));
+      }
+      for (const Axis& p : positions) {
+        for (int64_t t = 0; t < axis.taps; ++t) {  // filled up with taps that weigh nothing
+          const bool there = t < static_cast<int64_t>(p.at.size());
+          axis.at.push_back(there ? p.at[t] : p.at.empty() ? 0 : p.at.back());
+          axis.weights.push_back(there ? p.weight[t] : 0);
+        }
+      }
+    }
+    out.axes.push_back(std::move(axis));
+  }
+  return out;
+}
 
 void add_resize(std::vector<OpDef>& out) {
   out.push_back(make("Upsample", 7, Form::upsample7, 1, 1));

@@ -1,0 +1,119 @@
+#include "kernels/resample.hpp"
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/resample.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+#include "kernels/math.inl.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+// One source row along x.
+void across(const ResampleArguments& g, const float* in, float* out) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), n = g.out_width;
+  // Outputs [regular, regular_end) follow the pattern, whole vectors of them; the rest goes through the table.
+  int64_t regular = 0, regular_end = 0;
+  if (g.pattern == ResampleArguments::Pattern::up) {
+    const VF f0 = hn::Set(d, g.first[0]), s0 = hn::Set(d, g.second[0]), f1 = hn::Set(d, g.first[1]), s1 = hn::Set(d, g.second[1]);
+    int64_t i = g.pattern_begin;
+    regular = 2 * i;
+    for (; i + lanes <= g.pattern_end; i += lanes) {
+      const float *a = in + i + g.pattern_at[0], *b = in + i + g.pattern_at[1];
+      const VF even = hn::MulAdd(s0, hn::LoadU(d, a + 1), hn::Mul(f0, hn::LoadU(d, a))), odd = hn::MulAdd(s1, hn::LoadU(d, b + 1), hn::Mul(f1, hn::LoadU(d, b)));
+      hn::StoreInterleaved2(even, odd, d, out + 2 * i);
+    }
+    regular_end = 2 * i;
+  } else if (g.pattern == ResampleArguments::Pattern::down) {
+    const VF f0 = hn::Set(d, g.first[0]), s0 = hn::Set(d, g.second[0]);
+    int64_t i = g.pattern_begin;
+    regular = i;
+    for (; i + lanes <= g.pattern_end; i += lanes) {
+      VF even, odd;
+      hn::LoadInterleaved2(d, in + 2 * i + g.pattern_at[0], even, odd);
+      hn::StoreU(hn::MulAdd(s0, odd, hn::Mul(f0, even)), d, out + i);
+    }
+    regular_end = i;
+  }
+  // Element by element: gathering instructions are slower than loads on many machines.
+  const hn::CappedTag<float, 1> one;
+  const auto table = [&](int64_t from, int64_t to) {
+    for (int64_t x = from; x < to; ++x) {
+      auto sum = hn::Mul(hn::Set(one, g.wx[x]), hn::Set(one, in[g.ax[x]]));
+      for (int64_t t = 1; t < g.taps_x; ++t) sum = hn::MulAdd(hn::Set(one, g.wx[t * n + x]), hn::Set(one, in[g.ax[t * n + x]]), sum);
+      out[x] = hn::GetLane(sum);
+    }
+  };
+  table(0, regular);
+  table(regular_end, n);
+}
+
+void ResampleHere(const ResampleArguments& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), n = g.out_width, whole = n - n % lanes;
+  for (int64_t i = 0; i < g.ring; ++i) g.kept[i] = -1;
+  for (int64_t r = g.begin; r < g.end; ++r) {
+    const int64_t plane = r / g.out_height, y = r % g.out_height;
+    const float* in = g.in + plane * g.in_height * g.in_width;
+    const int32_t* ay = g.ay + y * g.taps_y;
+    const float* wy = g.wy + y * g.taps_y;
+    // Neighbouring output rows share source rows: those stay resampled along x. Rows of one output row are at most taps_y apart, so
+    // they never share a place.
+    for (int64_t t = 0; t < g.taps_y; ++t) {
+      const int64_t key = plane * g.in_height + ay[t], slot = ay[t] % g.ring;
+      if (g.kept[slot] == key) continue;
+      g.kept[slot] = key;
+      across(g, in + ay[t] * g.in_width, g.rows + slot * n);
+    }
+    float* out = g.out + r * n;
+    for (int64_t x = 0; x < whole; x += lanes) {
+      VF sum = hn::Zero(d);
+      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(d, wy[t]), hn::LoadU(d, g.rows + ay[t] % g.ring * n + x), sum);
+      hn::StoreU(sum, d, out + x);
+    }
+    const hn::CappedTag<float, 1> one;
+    for (int64_t x = whole; x < n; ++x) {
+      auto sum = hn::Zero(one);
+      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(one, wy[t]), hn::Set(one, g.rows[ay[t] % g.ring * n + x]), sum);
+      out[x] = hn::GetLane(sum);
+    }
+  }
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+Resample resample(Isa isa) { return LATHE_SELECT(isa, ResampleHere); }
+
+void find_pattern(ResampleArguments& g) {
+  const int64_t n = g.out_width;
+  if (g.taps_x != 2 || n < 8) return;
+  const auto at = [&](int64_t tap, int64_t x) { return int64_t{g.ax[tap * n + x]}; };
+  const auto like = [&](int64_t x, int64_t middle, int64_t moved) {  // the same weights, sources further on by `moved`
+    return at(0, x) == at(0, middle) + moved && at(1, x) == at(0, x) + 1 && g.wx[x] == g.wx[middle] && g.wx[n + x] == g.wx[n + middle];
+  };
+  const int64_t m = n / 4 * 2;  // an even output in the middle
+  if (like(m + 2, m, 1) && like(m + 3, m + 1, 1) && like(m + 1, m + 1, 0) && like(m, m, 0)) {
+    g.pattern = ResampleArguments::Pattern::up;
+    const auto holds = [&](int64_t i) { return 2 * i >= 0 && 2 * i + 1 < n && like(2 * i, m, i - m / 2) && like(2 * i + 1, m + 1, i - m / 2); };
+    int64_t from = m / 2, to = m / 2;
+    while (holds(from - 1)) --from;
+    while (holds(to)) ++to;
+    g.pattern_begin = from, g.pattern_end = to;
+    for (int p = 0; p < 2; ++p) g.pattern_at[p] = at(0, m + p) - m / 2, g.first[p] = g.wx[m + p], g.second[p] = g.wx[n + m + p];
+  } else if (like(m + 1, m, 2) && like(m, m, 0)) {
+    g.pattern = ResampleArguments::Pattern::down;
+    int64_t from = m, to = m;
+    while (from > 0 && like(from - 1, m, 2 * (from - 1 - m))) --from;
+    while (to < n && like(to, m, 2 * (to - m))) ++to;
+    g.pattern_begin = from, g.pattern_end = to;
+    g.pattern_at[0] = at(0, m) - 2 * m, g.first[0] = g.wx[m], g.second[0] = g.wx[n + m];
+  }
+}
+}  // namespace lathe::kernels
+#endif

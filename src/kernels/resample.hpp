@@ -1,0 +1,36 @@
+// Weighted resampling of planes along both their axes (linear, cubic, with or without antialiasing). fp32.
+#pragma once
+
+#include <cstdint>
+
+#include "kernels/isa.hpp"
+
+namespace lathe::kernels {
+
+// Output (y, x) of a plane is the sum over taps of wy[y][i] * wx[x][j] * in[ay[y][i]][ax[x][j]].
+struct ResampleArguments {
+  const float* in = nullptr;
+  float* out = nullptr;
+  int64_t in_height = 0, in_width = 0, out_height = 0, out_width = 0;
+  int64_t taps_y = 0, taps_x = 0;
+  const int32_t *ay = nullptr, *ax = nullptr;  // y: out_height x taps_y; x: taps_x x out_width
+  const float *wy = nullptr, *wx = nullptr;
+  int64_t begin = 0, end = 0;  // output rows, planes one after another
+  float* rows = nullptr;       // room for ring x out_width floats
+  int64_t ring = 0;            // source rows kept after they were resampled along x; at least taps_y
+  int64_t* kept = nullptr;     // [ring]
+  // Regular stretches of the x table with two taps, done with loads in order: every source twice (up) or every second source (down).
+  // Between begin and end, output 2i + p is first[p] * in[i + at[p]] + second[p] * in[i + at[p] + 1]; output i (down) is
+  // first[0] * in[2i + at[0]] + second[0] * in[2i + at[0] + 1].
+  enum class Pattern { none, up, down } pattern = Pattern::none;
+  int64_t pattern_begin = 0, pattern_end = 0, pattern_at[2] = {};
+  float first[2] = {}, second[2] = {};
+};
+
+// Finds the pattern, if there is one, in the tables of x.
+void find_pattern(ResampleArguments& arguments);
+
+using Resample = void (*)(const ResampleArguments&);
+Resample resample(Isa isa);
+
+}  // namespace lathe::kernels
