@@ -219,7 +219,7 @@ void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int
   const size_t left = p.shape.size() - dim;
   if (left == 1)
     return row(in + begin * p.in_strides[dim], p.in_strides[dim], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin);
-  const bool across = left == 2 && p.in_strides[dim] == 1 && p.in_strides[dim + 1] != 1;
+  const bool across = left == 2 && p.in_strides[dim] == 1 && p.in_strides[dim + 1] != 1 && p.in_strides[dim + 1] != 0;
   if (across) {
     if (p.out_strides[dim + 1] == 1 && p.in_strides[dim + 1] > 0)
       return transpose(in + begin, p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin, p.shape[dim + 1], p.stream);
@@ -276,12 +276,30 @@ IndexedCopy plan_indexed(int element_bytes, std::vector<int64_t> in_shape, std::
     p.runs.push_back({i, inner[i], end - i, inner[i] >= 0 && next > same ? 1 : 0});
     i = end;
   }
+  // Every element a few times over: nearest neighbours at a whole scale.
+  for (const int64_t times : {2, 3, 4}) {
+    bool all = n > 0 && n % times == 0;
+    for (int64_t i = 0; i < n && all; ++i) all = inner[i] == i / times;
+    if (all) p.repeat = times;
+  }
   // Short runs are dearer than a table.
   if (static_cast<int64_t>(p.runs.size()) * 8 > n && n > 16) p.runs.clear();
   return p;
 }
 
 namespace {
+
+template <int64_t kTimes, typename T>
+void repeat_by(const T* from, T* to, int64_t width) {
+  for (int64_t i = 0; i < width / kTimes; ++i) {
+    for (int64_t k = 0; k < kTimes; ++k) to[i * kTimes + k] = from[i];
+  }
+}
+
+template <typename T>
+void repeat_row(const T* from, T* to, int64_t width, int64_t times) {
+  times == 2 ? repeat_by<2>(from, to, width) : times == 3 ? repeat_by<3>(from, to, width) : repeat_by<4>(from, to, width);
+}
 
 template <typename T>
 void indexed(const IndexedCopy& p, const T* in, T* out, int64_t begin, int64_t end) {
@@ -292,7 +310,7 @@ void indexed(const IndexedCopy& p, const T* in, T* out, int64_t begin, int64_t e
   constexpr int64_t kMost = 16384 / sizeof(T);
   alignas(64) T line[kMost];
   // Through a line in L1 when it is put together element by element: the result is then one long copy, and serves rows that come again.
-  const bool buffered = p.runs.empty() && width <= kMost;
+  const bool buffered = (p.repeat > 0 || p.runs.empty()) && width <= kMost;
   int64_t last = -2;
   for (int64_t r = begin; r < end; ++r) {
     int64_t at = 0, rest = r, stride = p.in_shape.back();
@@ -311,7 +329,9 @@ void indexed(const IndexedCopy& p, const T* in, T* out, int64_t begin, int64_t e
     T* to = buffered ? line : row;
     if (!(buffered && at == last)) {  // a row that comes again is still in the line
       const T* from = in + at;
-      if (p.runs.empty()) {
+      if (p.repeat > 0) {
+        repeat_row(from, to, width, p.repeat);
+      } else if (p.runs.empty()) {
         for (int64_t i = 0; i < width; ++i) to[i] = inner[i] < 0 ? fill : from[inner[i]];
       } else {
         for (const auto& run : p.runs) {

@@ -30,6 +30,7 @@ struct IndexedCopy {
     int step;
   };
   std::vector<Run> runs;  // empty: element by element through the table
+  int64_t repeat = 0;     // innermost: each element so many times in a row
   uint64_t fill = 0;      // its low element_bytes
   int64_t rows = 0;       // of the innermost axis; tasks are ranges of them
 };

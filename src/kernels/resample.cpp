@@ -68,16 +68,18 @@ void ResampleHere(const ResampleArguments& g) {
       g.kept[slot] = key;
       across(g, in + ay[t] * g.in_width, g.rows + slot * n);
     }
+    const float* row[kMostTaps];
+    for (int64_t t = 0; t < g.taps_y; ++t) row[t] = g.rows + ay[t] % g.ring * n;
     float* out = g.out + r * n;
     for (int64_t x = 0; x < whole; x += lanes) {
       VF sum = hn::Zero(d);
-      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(d, wy[t]), hn::LoadU(d, g.rows + ay[t] % g.ring * n + x), sum);
+      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(d, wy[t]), hn::LoadU(d, row[t] + x), sum);
       hn::StoreU(sum, d, out + x);
     }
     const hn::CappedTag<float, 1> one;
     for (int64_t x = whole; x < n; ++x) {
       auto sum = hn::Zero(one);
-      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(one, wy[t]), hn::Set(one, g.rows[ay[t] % g.ring * n + x]), sum);
+      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(one, wy[t]), hn::Set(one, row[t][x]), sum);
       out[x] = hn::GetLane(sum);
     }
   }

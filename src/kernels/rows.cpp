@@ -1,8 +1,10 @@
 #include "kernels/rows.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <cstdint>
 #include <cstring>
+#include <functional>
 #include <limits>
 
 #undef HWY_TARGET_INCLUDE
@@ -222,7 +224,39 @@ void TopHere(const TopArguments& g) {
       values[at] = v;
       indices[at] = i;
     };
+    // A bound before anything is sorted: k blocks hold an element as good as the k-th best of the blocks' best ones. NaN has no place
+    // in this; rows with one go without.
+    constexpr int64_t kMostBlocks = 1024;
+    const int64_t block = (n / kMostBlocks + 4 * lanes) / (4 * lanes) * (4 * lanes), blocks = n / block;
+    float best[kMostBlocks + 1];
+    bool clean = blocks >= k && blocks <= kMostBlocks;
+    for (int64_t b = 0; b < blocks && clean; ++b) {
+      const float* p = x + b * block;
+      VF m0 = hn::LoadU(d, p), m1 = hn::LoadU(d, p + lanes), odd = hn::Zero(d);
+      for (int64_t i = 0; i < block; i += 2 * lanes) {
+        const VF v = hn::LoadU(d, p + i), w = hn::LoadU(d, p + i + lanes);
+        odd = hn::Add(odd, hn::Add(hn::Sub(v, v), hn::Sub(w, w)));  // NaN as soon as one is NaN or infinite
+        m0 = g.smallest ? hn::Min(m0, v) : hn::Max(m0, v);
+        m1 = g.smallest ? hn::Min(m1, w) : hn::Max(m1, w);
+      }
+      best[b] = g.smallest ? hn::GetLane(hn::MinOfLanes(d, hn::Min(m0, m1))) : hn::GetLane(hn::MaxOfLanes(d, hn::Max(m0, m1)));
+      clean = hn::AllTrue(d, hn::Eq(odd, hn::Zero(d)));
+    }
     int64_t i = 0;
+    if (clean) {
+      g.smallest ? std::nth_element(best, best + k - 1, best + blocks) : std::nth_element(best, best + k - 1, best + blocks, std::greater<>());
+      const VF bound = hn::Set(d, best[k - 1]);
+      for (; i + 2 * lanes <= n; i += 2 * lanes) {
+        const VF a = hn::LoadU(d, x + i), b = hn::LoadU(d, x + i + lanes);
+        const auto in = [&](VF v) { return g.smallest ? hn::Le(v, bound) : hn::Ge(v, bound); };
+        if (HWY_LIKELY(hn::AllFalse(d, hn::Or(in(a), in(b))))) continue;
+        for (int64_t j = i; j < i + 2 * lanes; ++j) {
+          if (g.smallest ? x[j] <= best[k - 1] : x[j] >= best[k - 1]) offer(j);
+        }
+      }
+      for (; i < n; ++i) offer(i);
+      continue;
+    }
     for (; i < k; ++i) offer(i);
     for (; i + 4 * lanes <= n; i += 4 * lanes) {
       const VF bound = hn::Set(d, values[k - 1]);

@@ -98,6 +98,7 @@ bool lower_resize(Lowering& l, const Group& group, const Node& n, const Shape& i
   for (size_t a = 0; a + 2 < rank; ++a) {
     if (!plan->axes[a].same) return false;
   }
+  if (plan->axes[rank - 2].taps > kernels::kMostTaps) return false;
   auto k = std::make_unique<ResampleKernel>();
   auto& g = k->arguments;
   g.in_height = in[rank - 2], g.in_width = in[rank - 1], g.out_height = plan->out[rank - 2], g.out_width = plan->out[rank - 1];
