@@ -71,9 +71,9 @@ void infer_attention(InferContext& c) {
   Dim total = k[flat ? 1 : 2];
   if (c.has(4)) {
     const Dim past = c.rank(4) == 4 ? (*c.dims(4))[2] : Dim();
-    total = total.known() && past.known() ? Dim(total.value + past.value) : Dim();
+    total = sum(total, past);
   }
-  if (flat) c.set(0, c.dtype(0), Dims{q[0], length, vw.known() ? Dim(vw.value * qh) : Dim()});
+  if (flat) c.set(0, c.dtype(0), Dims{q[0], length, product(vw, Dim(qh))});
   else c.set(0, c.dtype(0), Dims{q[0], heads, length, vw});
   c.set(1, c.dtype(1), Dims{q[0], kv_heads, total, kw});
   c.set(2, c.dtype(2), Dims{q[0], kv_heads, total, vw});

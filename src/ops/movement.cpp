@@ -86,7 +86,7 @@ void infer_reshape(InferContext& c) {
     bool solvable = true;
     for (size_t i = 0; i < out.size(); ++i) {
       if (static_cast<int64_t>(i) == minus - wanted->begin()) continue;
-      if (out[i].known()) used *= out[i].value;
+      if (out[i].known()) used = product(Dim(used), out[i]).value;
       else if (const auto same = std::find(left.begin(), left.end(), out[i]); !out[i].symbol.empty() && same != left.end())
         left.erase(same);
       else solvable = false;
@@ -94,7 +94,7 @@ void infer_reshape(InferContext& c) {
     Dim symbol(1);
     int symbols = 0;
     for (const Dim& d : left) {
-      if (d.known()) have *= d.value;
+      if (d.known()) have = product(Dim(have), d).value;
       else symbol = d, ++symbols;
     }
     Dim& target = out[minus - wanted->begin()];
@@ -159,7 +159,7 @@ void add_views(std::vector<OpDef>& out) {
         for (int64_t i = 0; i < rank; ++i) {
           Dim& p = parts[i >= axis];
           const Dim& d = (*c.dims(0))[i];
-          p = p.value == 1 ? d : d.value == 1 ? p : p.known() && d.known() ? Dim(p.value * d.value) : Dim();
+          p = p.value == 1 ? d : d.value == 1 ? p : product(p, d);
         }
         c.set(0, c.dtype(0), parts);
       },
@@ -394,7 +394,7 @@ void infer_concat(InferContext& c) {
     const int64_t axis = wrap_axis(c.node().integer("axis", 0), static_cast<int64_t>(out->size()));
     for (size_t k = 0; k < d.size(); ++k) {
       Dim& o = (*out)[k];
-      if (static_cast<int64_t>(k) == axis) o = o.known() && d[k].known() ? Dim(o.value + d[k].value) : Dim();
+      if (static_cast<int64_t>(k) == axis) o = sum(o, d[k]);
       else if (o.known() && d[k].known())
         c.require(o.value == d[k].value, Category::shape,
                   fmt::format("inputs 0 and {} differ beside the axis: {} and {}", i, to_string(*c.dims(0)), to_string(d)));
@@ -525,9 +525,13 @@ void infer_pad(InferContext& c) {
   const PadAmounts p = spread_pads(*pads, *axes, c.rank(0));
   Dims out = *c.dims(0);
   for (size_t i = 0; i < out.size(); ++i) {
-    const int64_t more = p.begin[i] + p.end[i];
+    int64_t more;
+    if (__builtin_add_overflow(p.begin[i], p.end[i], &more)) fail(Category::value, "padding {} and {} overflows", p.begin[i], p.end[i]);
     if (more == 0) continue;
-    out[i] = out[i].known() ? Dim(out[i].value + more) : Dim();
+    int64_t size = 0;
+    if (out[i].known() && (__builtin_add_overflow(out[i].value, more, &size) || size < 0))
+      fail(Category::shape, "padding {} and {} does not fit an axis of {}", p.begin[i], p.end[i], out[i].value);
+    out[i] = out[i].known() ? Dim(size) : Dim();
   }
   c.set(0, c.dtype(0), out);
 }
@@ -674,7 +678,10 @@ void add_movement(std::vector<OpDef>& out) {
                     fmt::format("repeats has {} entries, the input rank {}", repeats->size(), d.size()));
         for (size_t i = 0; i < d.size(); ++i) {
           if (!repeats) d[i] = Dim();
-          else if ((*repeats)[i] != 1) d[i] = d[i].known() ? Dim(d[i].value * (*repeats)[i]) : Dim();
+          else if ((*repeats)[i] != 1) {
+            c.require((*repeats)[i] >= 0, Category::value, fmt::format("repeats holds {}", (*repeats)[i]));
+            d[i] = product(d[i], Dim((*repeats)[i]));
+          }
         }
         c.set(0, c.dtype(0), d);
       },

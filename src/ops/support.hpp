@@ -84,6 +84,10 @@ std::vector<T> widen_to(const Tensor& t, std::span<const int64_t> shape) {
   return out;
 }
 
+// Arithmetic of dims: unknown when either is. Throws Error (shape) on overflow or a negative result.
+Dim sum(const Dim& a, const Dim& b);
+Dim product(const Dim& a, const Dim& b);
+
 inline Dims to_dims(const Shape& s) { return Dims(s.begin(), s.end()); }
 
 // dtype and dims of input 0.

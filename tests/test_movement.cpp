@@ -1,0 +1,134 @@
+// Compiled data movement, resizing and selection against plain evaluation: ragged shapes, every element size and instruction set.
+#include <cmath>
+
+#include "support.hpp"
+
+using namespace test;
+using Data = Attribute::Data;
+using I = std::vector<int64_t>;
+
+namespace {
+
+Tensor i64s(const I& v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
+
+Tensor filled(DType dtype, Shape shape, uint64_t seed) {
+  Tensor t(dtype, std::move(shape));
+  std::mt19937_64 random(seed);
+  if (dtype == DType::f32) {
+    for (float& v : t.as<float>()) v = static_cast<float>(static_cast<int>(random() % 4001) - 2000) / 128;
+    return t;
+  }
+  auto* bytes = static_cast<uint8_t*>(t.data());
+  for (size_t i = 0; i < t.byte_size(); ++i) bytes[i] = static_cast<uint8_t>(random());
+  return t;
+}
+
+struct Want {
+  const char* step = "copy";  // the kind of step it must become
+  bool exact = true;
+};
+
+void agrees(const char* op, const Tensor& x, const std::vector<Tensor>& constants, std::map<std::string, Data> attributes, Want want = {}, int outputs = 1) {
+  Builder b("one", 21);
+  std::vector<ValueId> in{b.input("x", x.dtype(), Dims(x.shape().begin(), x.shape().end()))};
+  for (const Tensor& t : constants) in.push_back(t.empty() ? kAbsent : b.constant("c" + std::to_string(in.size()), t));
+  for (ValueId v : b.ops(op, in, outputs, std::move(attributes))) b.output(v);
+  const Graph g = b.finish();
+  const auto expected = evaluate_plain(g, std::span(&x, 1));
+  for (const std::string& isa : machine_info().isas) {
+    for (int threads : {1, 3}) {
+      INFO(op << " of " << to_string(x.shape()) << " " << to_string(x.dtype()) << ", " << isa << ", " << threads << " threads");
+      const Program p = compile(g, {.threads = threads, .isa = isa});
+      CHECK(p.describe().steps[0].kind == want.step);
+      Lane lane(p);
+      const Outputs out = lane.run(std::span(&x, 1));
+      for (size_t i = 0; i < expected.size(); ++i) {
+        if (want.exact) CHECK(identical(out[i], expected[i]));
+        else CHECK(compare("y", out[i], expected[i], Tolerance{1e-5, 1e-5, 0}).pass);
+      }
+    }
+  }
+}
+
+}  // namespace
+
+TEST_CASE("transposes of every element size, small and larger than the caches") {
+  for (DType d : {DType::u8, DType::f16, DType::f32, DType::i64}) {
+    for (const Shape& s : {Shape{5, 7}, Shape{64, 64}, Shape{130, 67}, Shape{16, 1000}}) agrees("Transpose", filled(d, s, 1), {}, {{"perm", I{1, 0}}});
+    agrees("Transpose", filled(d, {3, 17, 9, 65}, 2), {}, {{"perm", I{0, 2, 3, 1}}});
+    agrees("Transpose", filled(d, {3, 17, 9, 64}, 3), {}, {{"perm", I{0, 2, 1, 3}}});
+    agrees("Transpose", filled(d, {2, 3, 4, 5}, 4), {}, {{"perm", I{3, 1, 0, 2}}});
+  }
+  agrees("Transpose", filled(DType::f32, {1600, 1408}, 5), {}, {{"perm", I{1, 0}}});
+  agrees("Transpose", filled(DType::f32, {1601, 1413}, 5), {}, {{"perm", I{1, 0}}});
+  agrees("Transpose", filled(DType::u8, {3072, 3010}, 6), {}, {{"perm", I{1, 0}}});
+  agrees("Transpose", filled(DType::f16, {2048, 2200}, 6), {}, {{"perm", I{1, 0}}});
+}
+
+TEST_CASE("padding, tiling, expanding") {
+  for (DType d : {DType::u8, DType::f16, DType::f32, DType::i64, DType::boolean}) {
+    const Tensor x = d == DType::boolean ? Tensor::from<bool>({3, 1, 2}, {true, false, true, true, false, false}) : filled(d, {3, 5, 7}, 1);
+    agrees("Pad", x, {i64s({1, 0, 2, 0, 3, 1})}, {});
+    agrees("Pad", x, {i64s({0, 0, -1, -1, 0, 0})}, {});
+    agrees("Tile", x, {i64s({2, 1, 3})}, {});
+    agrees("Tile", x, {i64s({1, 4, 1})}, {});
+  }
+  for (const char* mode : {"reflect", "edge", "wrap"}) agrees("Pad", filled(DType::f32, {4, 6, 9}, 2), {i64s({0, 2, 3, 1, 1, 4})}, {{"mode", std::string(mode)}});
+  agrees("Pad", filled(DType::f32, {4, 6}, 2), {i64s({0, 2, 3, 1}), Tensor::from<float>({}, {-2.5f})}, {});
+  agrees("Pad", filled(DType::f32, {0, 6}, 2), {i64s({2, 0, 1, 0}), Tensor::from<float>({}, {4})}, {});
+  agrees("Expand", filled(DType::f32, {1, 5000}, 3), {i64s({7, 5000})}, {});
+  agrees("Expand", filled(DType::f32, {6, 1}, 3), {i64s({6, 5000})}, {});
+}
+
+TEST_CASE("resizing planes: regular scales, odd ones, cubic, antialiased") {
+  const Tensor x = filled(DType::f32, {2, 3, 13, 37}, 1), wide = filled(DType::f32, {1, 2, 16, 160}, 2);
+  const auto scales = [](float h, float w) { return Tensor::from<float>({4}, {1, 1, h, w}); };
+  for (const auto& [h, w] : {std::pair{2.0f, 2.0f}, {3.0f, 4.0f}, {1.0f, 2.0f}, {0.6f, 1.7f}}) agrees("Resize", x, {Tensor(), scales(h, w)}, {{"mode", std::string("nearest")}});
+  agrees("Resize", filled(DType::u8, {1, 3, 5, 64}, 3), {Tensor(), scales(2, 2)}, {{"mode", std::string("nearest")}});
+  const Want linear{"resample", false};
+  for (const char* coordinates : {"half_pixel", "align_corners", "asymmetric", "pytorch_half_pixel"}) {
+    for (const auto& [h, w] : {std::pair{2.0f, 2.0f}, {0.5f, 0.5f}, {1.7f, 0.6f}, {1.0f, 2.0f}, {4.0f, 3.0f}})
+      agrees("Resize", wide, {Tensor(), scales(h, w)}, {{"mode", std::string("linear")}, {"coordinate_transformation_mode", std::string(coordinates)}}, linear);
+  }
+  agrees("Resize", x, {Tensor(), scales(2, 2)}, {{"mode", std::string("cubic")}}, linear);
+  agrees("Resize", wide, {Tensor(), scales(0.4f, 0.3f)}, {{"mode", std::string("cubic")}, {"antialias", int64_t{1}}}, linear);
+  agrees("Resize", wide, {Tensor(), scales(0.5f, 0.25f)}, {{"mode", std::string("linear")}, {"antialias", int64_t{1}}}, linear);
+}
+
+TEST_CASE("selection: ties, NaN, infinities, every end") {
+  const Want best{"selection"};
+  Tensor x = filled(DType::f32, {9, 600}, 7);
+  for (int64_t i = 0; i < 600; ++i) x.as<float>()[2 * 600 + i] = 3;  // all equal
+  x.as<float>()[3 * 600 + 17] = NAN;
+  x.as<float>()[4 * 600 + 599] = INFINITY;
+  x.as<float>()[5 * 600 + 1] = -INFINITY;
+  x.as<float>()[6 * 600] = NAN;
+  for (int64_t largest : {0, 1}) {
+    for (int64_t k : {1, 2, 10, 75}) agrees("TopK", x, {i64s({k})}, {{"largest", largest}}, best, 2);
+  }
+  for (const char* op : {"ArgMax", "ArgMin"}) {
+    for (int64_t last : {0, 1}) agrees(op, x, {}, {{"axis", int64_t{1}}, {"select_last_index", last}}, best);
+    agrees(op, filled(DType::f32, {4, 3}, 8), {}, {{"axis", int64_t{-1}}, {"keepdims", int64_t{0}}}, best);
+  }
+}
+
+TEST_CASE("reductions down the columns, in strips and threads") {
+  for (const Shape& s : {Shape{33, 4100}, Shape{2, 65, 700}, Shape{3, 1, 5}}) {
+    for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin"}) {
+      Tensor x = filled(DType::f32, s, 9);
+      agrees(op, x, {i64s({static_cast<int64_t>(s.size()) - 2})}, {}, {"reduction", false});
+      x.as<float>()[x.size() / 2] = NAN;
+      agrees(op, x, {i64s({static_cast<int64_t>(s.size()) - 2})}, {}, {"reduction", false});
+    }
+  }
+}
+
+TEST_CASE("softmax at its edges") {
+  Tensor x = filled(DType::f32, {6, 5001}, 3);
+  x.as<float>()[5001] = NAN;
+  x.as<float>()[2 * 5001] = INFINITY;
+  x.as<float>()[3 * 5001 + 4] = -INFINITY;
+  for (int64_t i = 0; i < 5001; ++i) x.as<float>()[4 * 5001 + i] = -INFINITY;
+  agrees("Softmax", x, {}, {}, {"softmax", false});
+  agrees("Softmax", filled(DType::f32, {5, 77}, 4), {}, {}, {"softmax", false});
+}
