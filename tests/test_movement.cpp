@@ -132,3 +132,58 @@ TEST_CASE("softmax at its edges") {
   agrees("Softmax", x, {}, {}, {"softmax", false});
   agrees("Softmax", filled(DType::f32, {5, 77}, 4), {}, {}, {"softmax", false});
 }
+
+TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one thread and several") {
+  const auto check = [](const char* op, int64_t gates, const char* direction, bool extras, std::map<std::string, Data> more, int64_t hidden, int64_t batch, const char* kind = "recurrent") {
+    const int64_t dirs = std::string(direction) == "bidirectional" ? 2 : 1, in = 9, steps = 6;
+    const bool lstm = gates == 4;
+    Builder b("layer");
+    const auto x = b.input("x", DType::f32, {steps, batch, in});
+    std::vector<ValueId> inputs{x, b.constant("w", random_tensor({dirs, gates * hidden, in}, 1, -0.4f, 0.4f)), b.constant("r", random_tensor({dirs, gates * hidden, hidden}, 2, -0.3f, 0.3f))};
+    std::vector<Tensor> fed{random_tensor({steps, batch, in}, 3)};
+    if (extras) {
+      inputs.push_back(b.constant("b", random_tensor({dirs, 2 * gates * hidden}, 4)));
+      inputs.push_back(kAbsent);
+      inputs.push_back(b.input("h0", DType::f32, {dirs, batch, hidden}));
+      fed.push_back(random_tensor({dirs, batch, hidden}, 5));
+      if (lstm) {
+        inputs.push_back(b.input("c0", DType::f32, {dirs, batch, hidden}));
+        fed.push_back(random_tensor({dirs, batch, hidden}, 6));
+        inputs.push_back(b.constant("p", random_tensor({dirs, 3 * hidden}, 7)));
+      }
+    }
+    more["hidden_size"] = hidden;
+    more["direction"] = std::string(direction);
+    for (ValueId v : b.ops(op, inputs, lstm ? 3 : 2, more)) b.output(v);
+    const Graph g = b.finish();
+    const auto expected = evaluate_plain(g, fed);
+    std::optional<Tensor> first;
+    for (const std::string& isa : machine_info().isas) {
+      first.reset();
+      for (int threads : {1, 3}) {
+        INFO(op << " " << direction << " hidden " << hidden << " batch " << batch << " " << isa << " " << threads);
+        const Program p = compile(g, {.threads = threads, .isa = isa});
+        CHECK(p.describe().steps[0].kind == kind);
+        Lane lane(p);
+        const Outputs out = lane.run(std::span<const Tensor>(fed));
+        for (size_t i = 0; i < expected.size(); ++i) CHECK(compare("y", out[i], expected[i], Tolerance{2e-5, 1e-4, 0}).pass);
+        if (first) CHECK(identical(*first, out[0]));  // whatever the number of threads
+        first = out[0].clone();
+      }
+    }
+  };
+  for (const char* direction : {"forward", "reverse", "bidirectional"}) {
+    for (bool extras : {false, true}) {
+      for (int64_t hidden : {5, 33}) {
+        check("RNN", 1, direction, extras, {}, hidden, 2);
+        check("GRU", 3, direction, extras, {}, hidden, 2);
+        check("GRU", 3, direction, extras, {{"linear_before_reset", int64_t{1}}}, hidden, 3);
+        check("LSTM", 4, direction, extras, {}, hidden, 1);
+      }
+    }
+  }
+  check("LSTM", 4, "forward", true, {}, 130, 20);  // large enough to be shared out
+  check("GRU", 3, "forward", true, {}, 130, 20);
+  check("LSTM", 4, "forward", false, {{"clip", 0.5f}}, 5, 2, "plain");
+  check("GRU", 3, "forward", false, {{"activations", std::vector<std::string>{"Sigmoid", "Relu"}}}, 5, 2, "plain");
+}

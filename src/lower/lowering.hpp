@@ -109,6 +109,7 @@ bool lower_rows(Lowering& l, const Group& group);
 bool lower_movement(Lowering& l, const Group& group);
 bool lower_indexed(Lowering& l, const Group& group);
 bool lower_select(Lowering& l, const Group& group);
+bool lower_recurrent(Lowering& l, const Group& group);
 bool lower_custom(Lowering& l, const Group& group);
 void lower_plain(Lowering& l, int node);
 // A copy between two layouts of the same value.

@@ -1,0 +1,68 @@
+#include "kernels/gates.hpp"
+
+#include <cstddef>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/gates.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+#include "kernels/math.inl.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+void GatesHere(const GateArguments& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), n = g.hidden;
+  for (int64_t i = 0; i < n; i += lanes) {
+    const int64_t count = n - i < lanes ? n - i : lanes;
+    const auto load = [&](const float* p) {
+      if (count == lanes) return hn::LoadU(d, p + i);
+      HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1] = {};
+      for (int64_t k = 0; k < count; ++k) t[k] = p[i + k];
+      return hn::Load(d, t);
+    };
+    const auto store = [&](VF v, float* p) {
+      if (count == lanes) return hn::StoreU(v, d, p + i);
+      HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1];
+      hn::Store(v, d, t);
+      for (int64_t k = 0; k < count; ++k) p[i + k] = t[k];
+    };
+    const auto both = [&](int gate) { return hn::Add(load(g.x + gate * n), load(g.r + gate * n)); };
+    switch (g.op) {
+      case GateOp::rnn: store(tanh_f32(d, both(0)), g.out); break;
+      case GateOp::reset: store(hn::Mul(sigmoid_f32(d, both(1)), load(g.before)), g.out); break;
+      case GateOp::gru:
+      case GateOp::gru_after: {
+        const VF z = sigmoid_f32(d, both(0));
+        const VF share = g.op == GateOp::gru ? load(g.candidate) : hn::Mul(sigmoid_f32(d, both(1)), load(g.r + 2 * n));
+        const VF h = tanh_f32(d, hn::Add(load(g.x + 2 * n), share));
+        store(hn::MulAdd(z, hn::Sub(load(g.before), h), h), g.out);  // (1 - z) h + z before
+        break;
+      }
+      case GateOp::lstm: {
+        const VF c = load(g.cell);
+        VF in = both(0), out = both(1), forget = both(2);
+        if (g.peephole) {
+          in = hn::MulAdd(load(g.peephole), c, in);
+          forget = hn::MulAdd(load(g.peephole + 2 * n), c, forget);
+        }
+        const VF next = hn::MulAdd(sigmoid_f32(d, forget), c, hn::Mul(sigmoid_f32(d, in), tanh_f32(d, both(3))));
+        if (g.peephole) out = hn::MulAdd(load(g.peephole + n), next, out);
+        store(next, g.cell);
+        store(hn::Mul(sigmoid_f32(d, out), tanh_f32(d, next)), g.out);
+      }
+    }
+  }
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+Gates gates(Isa isa) { return LATHE_SELECT(isa, GatesHere); }
+}  // namespace lathe::kernels
+#endif
