@@ -49,7 +49,8 @@ int main(int argc, char** argv) {
   std::vector<Item> items;
   using Inputs = std::vector<std::pair<DType, Dims>>;
   // `constants` follow the fed inputs.
-  const auto add = [&](const std::string& name, const char* op, const Inputs& fed, const std::vector<Tensor>& constants, std::map<std::string, Data> attributes, int outputs = 1) {
+  const auto add = [&](const std::string& name, const char* op, const Inputs& fed, const std::vector<Tensor>& constants,
+                       std::map<std::string, Data> attributes, int outputs = 1) {
     if (name.find(only) == std::string::npos) return;
     Builder b("one", 21);
     std::vector<ValueId> in;
@@ -82,9 +83,12 @@ int main(int argc, char** argv) {
   add("pad reflect", "Pad", {{f32, {64, 512, 512}}}, {i64s({0, 2, 2, 0, 2, 2})}, {{"mode", std::string("reflect")}});
   add("where", "Where", {{DType::boolean, {4096, 2048}}, {f32, {4096, 2048}}, {f32, {4096, 2048}}}, {}, {});
   add("add", "Add", {{f32, {4096, 2048}}, {f32, {4096, 2048}}}, {}, {});
-  add("resize nearest 2 x", "Resize", {{f32, {1, 32, 512, 512}}}, {Tensor(), Tensor::from<float>({4}, {1, 1, 2, 2})}, {{"mode", std::string("nearest")}});
-  add("resize linear 2 x", "Resize", {{f32, {1, 32, 512, 512}}}, {Tensor(), Tensor::from<float>({4}, {1, 1, 2, 2})}, {{"mode", std::string("linear")}});
-  add("resize linear 0.5 x", "Resize", {{f32, {1, 64, 1024, 512}}}, {Tensor(), Tensor::from<float>({4}, {1, 1, 0.5, 0.5})}, {{"mode", std::string("linear")}});
+  add("resize nearest 2 x", "Resize", {{f32, {1, 32, 512, 512}}}, {Tensor(), Tensor::from<float>({4}, {1, 1, 2, 2})},
+      {{"mode", std::string("nearest")}});
+  add("resize linear 2 x", "Resize", {{f32, {1, 32, 512, 512}}}, {Tensor(), Tensor::from<float>({4}, {1, 1, 2, 2})},
+      {{"mode", std::string("linear")}});
+  add("resize linear 0.5 x", "Resize", {{f32, {1, 64, 1024, 512}}}, {Tensor(), Tensor::from<float>({4}, {1, 1, 0.5, 0.5})},
+      {{"mode", std::string("linear")}});
   add("reduce sum, last axis", "ReduceSum", {{f32, {8192, 4096}}}, {i64s({1})}, {});
   add("reduce sum, first axis", "ReduceSum", {{f32, {8192, 4096}}}, {i64s({0})}, {});
   add("reduce mean, middle axis", "ReduceMean", {{f32, {64, 512, 1024}}}, {i64s({1})}, {});
@@ -92,11 +96,14 @@ int main(int argc, char** argv) {
   add("argmax, last axis", "ArgMax", {{f32, {8192, 4096}}}, {}, {{"axis", int64_t{1}}});
   add("top 10 of 4096", "TopK", {{f32, {8192, 4096}}}, {i64s({10})}, {}, 2);
   add("softmax of 1024", "Softmax", {{f32, {16384, 1024}}}, {}, {});
-  add("layer normalisation of 1024", "LayerNormalization", {{f32, {16384, 1024}}}, {random_inputs(compile([] {
-        Builder b("s");
-        b.output(b.op("Identity", {b.input("x", DType::f32, {1024})}), "y");
-        return b.finish();
-      }()), {{1024}}, 3)[0]}, {});
+  add("layer normalisation of 1024", "LayerNormalization", {{f32, {16384, 1024}}},
+      {random_inputs(compile([] {
+                       Builder b("s");
+                       b.output(b.op("Identity", {b.input("x", DType::f32, {1024})}), "y");
+                       return b.finish();
+                     }()),
+                     {{1024}}, 3)[0]},
+      {});
   std::vector<double> copies, fills;
   for (int r = 0; r < rounds; ++r) {
     fmt::print(stderr, "\rround {} of {} ", r + 1, rounds);
@@ -116,9 +123,11 @@ int main(int argc, char** argv) {
     }
   }
   fmt::print(stderr, "\r                    \r");
-  fmt::print("copy bandwidth (reads and writes), {} thread{}: {:.1f} GB/s; writing alone {:.1f} GB/s; medians of {} interleaved rounds\n\n", threads, threads == 1 ? "" : "s", median(copies), median(fills), rounds);
+  fmt::print("copy bandwidth (reads and writes), {} thread{}: {:.1f} GB/s; writing alone {:.1f} GB/s; medians of {} interleaved rounds\n\n",
+             threads, threads == 1 ? "" : "s", median(copies), median(fills), rounds);
   fmt::print("{:<44} {:>9} {:>9} {:>9} {:>9}  {}\n{:-<102}\n", "", "moves", "rate", "of copy", "of writes", "steps", "");
-  for (const Item& i : items) fmt::print("{:<44} {:>5.0f} MiB {:>4.1f} GB/s {:>7.1f} % {:>9}  {}\n", i.name, i.bytes() / (1 << 20), median(i.rates), 100 * median(i.shares),
-               i.fill_shares.empty() ? "" : fmt::format("{:.1f} %", 100 * median(i.fill_shares)), i.step);
+  for (const Item& i : items)
+    fmt::print("{:<44} {:>5.0f} MiB {:>4.1f} GB/s {:>7.1f} % {:>9}  {}\n", i.name, i.bytes() / (1 << 20), median(i.rates),
+               100 * median(i.shares), i.fill_shares.empty() ? "" : fmt::format("{:.1f} %", 100 * median(i.fill_shares)), i.step);
   return 0;
 }

@@ -32,7 +32,8 @@ inline lathe::OpDef contrast_op() {
     const lathe::Tensor& x = c.in(0);
     lathe::Tensor y(x.dtype(), x.shape());
     const int64_t width = x.shape().back();
-    for (int64_t at = 0; at < x.size(); at += width) contrast(x.as<float>().data() + at, y.as<float>().data() + at, width, c.node.real("gain", 1));
+    for (int64_t at = 0; at < x.size(); at += width)
+      contrast(x.as<float>().data() + at, y.as<float>().data() + at, width, c.node.real("gain", 1));
     return {y};
   };
   // How it gets fast, if wished: one task a block of rows, on the lane's threads.
@@ -45,7 +46,8 @@ inline lathe::OpDef contrast_op() {
       constexpr int64_t kEach = 64;
       c.each((rows + kEach - 1) / kEach, [&](int64_t task) {
         for (int64_t r = task * kEach; r < std::min(rows, (task + 1) * kEach); ++r)
-          contrast(static_cast<const float*>(c.inputs[0].data) + r * width, static_cast<float*>(c.outputs[0].data) + r * width, width, gain);
+          contrast(static_cast<const float*>(c.inputs[0].data) + r * width, static_cast<float*>(c.outputs[0].data) + r * width, width,
+                   gain);
       });
     };
   };

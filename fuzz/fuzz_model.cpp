@@ -53,7 +53,8 @@ class Mutator {
 
  private:
   int64_t number() {
-    constexpr int64_t kOdd[] = {0, 1, -1, 2, -2, 3, 5, 7, 16, -16, 100, 1000, 65536, INT32_MAX, INT32_MIN, int64_t{1} << 40, INT64_MAX, INT64_MIN, INT64_MAX / 2};
+    constexpr int64_t kOdd[] = {
+        0, 1, -1, 2, -2, 3, 5, 7, 16, -16, 100, 1000, 65536, INT32_MAX, INT32_MIN, int64_t{1} << 40, INT64_MAX, INT64_MIN, INT64_MAX / 2};
     return random_() % 3 ? static_cast<int64_t>(random_() % 9) - 3 : kOdd[random_() % std::size(kOdd)];
   }
   template <typename List>
@@ -96,12 +97,18 @@ class Mutator {
       t->set_name(v->name());
       t->set_data_type(v->type().tensor_type().elem_type());
       int64_t count = 1;
-      for (const auto& d : v->type().tensor_type().shape().dim()) t->add_dims(d.dim_value()), count *= std::min<int64_t>(std::max<int64_t>(d.dim_value(), 0), 64);
-      t->set_raw_data(std::string(static_cast<size_t>(std::min<int64_t>(count, 4096)) * (t->data_type() == 7 || t->data_type() == 11 ? 8 : t->data_type() == 2 || t->data_type() == 3 || t->data_type() == 9 ? 1 : 4), '\0'));
+      for (const auto& d : v->type().tensor_type().shape().dim())
+        t->add_dims(d.dim_value()), count *= std::min<int64_t>(std::max<int64_t>(d.dim_value(), 0), 64);
+      t->set_raw_data(std::string(
+          static_cast<size_t>(std::min<int64_t>(count, 4096)) * (t->data_type() == 7 || t->data_type() == 11                         ? 8
+                                                                 : t->data_type() == 2 || t->data_type() == 3 || t->data_type() == 9 ? 1
+                                                                                                                                     : 4),
+          '\0'));
       return;
     }
     const int64_t v = number();
-    if (t->data_type() == 7 && t->raw_data().size() >= 8) std::memcpy(t->mutable_raw_data()->data() + random_() % (t->raw_data().size() / 8) * 8, &v, 8);
+    if (t->data_type() == 7 && t->raw_data().size() >= 8)
+      std::memcpy(t->mutable_raw_data()->data() + random_() % (t->raw_data().size() / 8) * 8, &v, 8);
     else if (t->int64_data_size()) t->set_int64_data(static_cast<int>(random_() % t->int64_data_size()), v);
     else if (t->dims_size()) t->set_dims(static_cast<int>(random_() % t->dims_size()), v);
     else if (!t->raw_data().empty()) (*t->mutable_raw_data())[random_() % t->raw_data().size()] = static_cast<char>(random_());

@@ -29,7 +29,9 @@ TEST_CASE("vet: a good model, a bad one, both") {
 TEST_CASE("turn: preprocessing inside, sizes bound, a newer opset, and the same answers") {
   const Folder f;
   const std::string out = (f.path / "turned.onnx").string();
-  const Result r = tool("turn " + kGrain + " -o " + out + " --bind batch=2 --picture image --from-u8 --mean 158.1,122.4,86.7 --scale 0.0196078,0.0230681,0.0261438 --opset 21 --rename species=kinds --json -");
+  const Result r = tool("turn " + kGrain + " -o " + out +
+                        " --bind batch=2 --picture image --from-u8 --mean 158.1,122.4,86.7 --scale 0.0196078,0.0230681,0.0261438 --opset "
+                        "21 --rename species=kinds --json -");
   REQUIRE(r.code == 0);
   const Json j = Json::parse(r.out);
   CHECK(j["opset"] == 21);
@@ -42,7 +44,8 @@ TEST_CASE("turn: preprocessing inside, sizes bound, a newer opset, and the same 
   }();
   Tensor prepared(DType::f32, {2, 3, 64, 64});
   const float mean[] = {158.1f, 122.4f, 86.7f}, scale[] = {0.0196078f, 0.0230681f, 0.0261438f};
-  for (int64_t i = 0; i < pixels.size(); ++i) prepared.as<float>()[i] = (static_cast<float>(pixels.as<uint8_t>()[i]) - mean[i / 4096 % 3]) * scale[i / 4096 % 3];
+  for (int64_t i = 0; i < pixels.size(); ++i)
+    prepared.as<float>()[i] = (static_cast<float>(pixels.as<uint8_t>()[i]) - mean[i / 4096 % 3]) * scale[i / 4096 % 3];
   Lane before(compile(load(kGrain))), after(compile(load(out)));
   CHECK(compare("species", after.run({{"image", pixels}})[0], before.run({{"image", prepared}})[0]).pass);
   // The original is left alone, a failing turn writes nothing, wrong usage is told apart.

@@ -16,7 +16,8 @@ Tensor flag(bool v) { return Tensor::from<bool>({}, {v}); }
 // total = sum over trips of `step`, which the body reads from around it; stops when `going` says so.
 Graph counter(int64_t opset = 21) {
   Builder body("body", opset);
-  const auto i = body.input("i", DType::i64, {}), going = body.input("going", DType::boolean, {}), total = body.input("total", DType::i64, Dims{1});
+  const auto i = body.input("i", DType::i64, {}), going = body.input("going", DType::boolean, {}),
+             total = body.input("total", DType::i64, Dims{1});
   (void)i;
   body.output(body.op("Identity", {going}), "on");
   body.output(body.op("Add", {total, body.outer("step")}), "more");
@@ -81,7 +82,8 @@ TEST_CASE("loops stop at the caller's limits") {
   for (int i = 0; i < 3; ++i) CHECK(lane.run(std::span<const Tensor>(short_one))[0].as<int64_t>()[0] == 999);
   // Time and cancellation reach into the loop.
   Lane patient(compile(g, {.limits = {.trips = INT64_MAX}}));
-  CHECK(has(error_of([&] { patient.run(std::span<const Tensor>(endless), {.limit = std::chrono::milliseconds(30)}); }, &category), "limit of 0.030 s"));
+  CHECK(has(error_of([&] { patient.run(std::span<const Tensor>(endless), {.limit = std::chrono::milliseconds(30)}); }, &category),
+            "limit of 0.030 s"));
   CHECK(category == Category::cancelled);
   std::stop_source stop;
   std::thread later([&] {
@@ -97,7 +99,9 @@ TEST_CASE("bodies inside bodies stop at a depth") {
   for (int depth = 0; depth < 7; ++depth) {
     Builder b("level");
     if (!inner) b.output(b.op("Neg", {b.outer("x")}), "y0");
-    else b.output(b.op("If", {b.outer("c")}, {{"then_branch", Data(deep_copy(*inner))}, {"else_branch", Data(inner)}}), "y" + std::to_string(depth));
+    else
+      b.output(b.op("If", {b.outer("c")}, {{"then_branch", Data(deep_copy(*inner))}, {"else_branch", Data(inner)}}),
+               "y" + std::to_string(depth));
     inner = b.finish_body();
   }
   Builder b("top");
@@ -141,7 +145,9 @@ TEST_CASE("faults inside a body name it") {
   yes.output(yes.op("Neg", {yes.outer("x")}), "r");
   no.output(no.op("Cast", {no.outer("x")}, {{"to", int64_t{7}}}), "r");
   both.input("x", DType::f32, {1});
-  both.output(both.op("If", {both.input("c", DType::boolean, {})}, {{"then_branch", Data(yes.finish_body())}, {"else_branch", Data(no.finish_body())}}), "y");
+  both.output(both.op("If", {both.input("c", DType::boolean, {})},
+                      {{"then_branch", Data(yes.finish_body())}, {"else_branch", Data(no.finish_body())}}),
+              "y");
   CHECK(has(error_of([&] { both.finish(); }), "is f32 one way and i64 the other"));
 }
 
@@ -217,7 +223,12 @@ TEST_CASE("model-local functions: calls, faults, a way out") {
   b.import_domain("alder", 1);
   const auto in = b.input("x", DType::f32, {"n"});
   const auto call = b.op("alder::Warm", {in}, {}, "h");
-  CHECK(has(error_of([&] { Builder again = b; again.output(call, "y"); again.finish(); }), "alder::Warm (1 node)"));
+  CHECK(has(error_of([&] {
+              Builder again = b;
+              again.output(call, "y");
+              again.finish();
+            }),
+            "alder::Warm (1 node)"));
   Graph g;
   {
     Builder copy = b;

@@ -57,8 +57,10 @@ TEST_CASE("all that is wrong is told at once") {
   g.outputs.push_back(unmade);
   const auto faults = examine(g);
   const std::string fatal = report(faults, true), warnings = report(faults, false);
-  for (const char* part : {"value 'x': two values have this name", "node 'late' (Concat): reads 'ghost', which no input, initializer or node gives", "attribute 'axis' holds one string, expected one integer",
-                           "made.up::Wobble (1 node)", "node 'half' (Add): has 1 inputs, expected 2", "output 'ghost': is not made by any node"})
+  for (const char* part :
+       {"value 'x': two values have this name", "node 'late' (Concat): reads 'ghost', which no input, initializer or node gives",
+        "attribute 'axis' holds one string, expected one integer", "made.up::Wobble (1 node)",
+        "node 'half' (Add): has 1 inputs, expected 2", "output 'ghost': is not made by any node"})
     CHECK_MESSAGE(has(fatal, part), part << "\nin\n" << fatal);
   CHECK(has(warnings, "attribute 'alpha' is not one this op has"));
   CHECK(has(warnings, "several nodes have this name"));

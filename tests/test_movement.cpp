@@ -28,7 +28,8 @@ struct Want {
   bool exact = true;
 };
 
-void agrees(const char* op, const Tensor& x, const std::vector<Tensor>& constants, std::map<std::string, Data> attributes, Want want = {}, int outputs = 1) {
+void agrees(const char* op, const Tensor& x, const std::vector<Tensor>& constants, std::map<std::string, Data> attributes, Want want = {},
+            int outputs = 1) {
   Builder b("one", 21);
   std::vector<ValueId> in{b.input("x", x.dtype(), Dims(x.shape().begin(), x.shape().end()))};
   for (const Tensor& t : constants) in.push_back(t.empty() ? kAbsent : b.constant("c" + std::to_string(in.size()), t));
@@ -54,7 +55,8 @@ void agrees(const char* op, const Tensor& x, const std::vector<Tensor>& constant
 
 TEST_CASE("transposes of every element size, small and larger than the caches") {
   for (DType d : {DType::u8, DType::f16, DType::f32, DType::i64}) {
-    for (const Shape& s : {Shape{5, 7}, Shape{64, 64}, Shape{130, 67}, Shape{16, 1000}}) agrees("Transpose", filled(d, s, 1), {}, {{"perm", I{1, 0}}});
+    for (const Shape& s : {Shape{5, 7}, Shape{64, 64}, Shape{130, 67}, Shape{16, 1000}})
+      agrees("Transpose", filled(d, s, 1), {}, {{"perm", I{1, 0}}});
     agrees("Transpose", filled(d, {3, 17, 9, 65}, 2), {}, {{"perm", I{0, 2, 3, 1}}});
     agrees("Transpose", filled(d, {3, 17, 9, 64}, 3), {}, {{"perm", I{0, 2, 1, 3}}});
     agrees("Transpose", filled(d, {2, 3, 4, 5}, 4), {}, {{"perm", I{3, 1, 0, 2}}});
@@ -73,7 +75,8 @@ TEST_CASE("padding, tiling, expanding") {
     agrees("Tile", x, {i64s({2, 1, 3})}, {});
     agrees("Tile", x, {i64s({1, 4, 1})}, {});
   }
-  for (const char* mode : {"reflect", "edge", "wrap"}) agrees("Pad", filled(DType::f32, {4, 6, 9}, 2), {i64s({0, 2, 3, 1, 1, 4})}, {{"mode", std::string(mode)}});
+  for (const char* mode : {"reflect", "edge", "wrap"})
+    agrees("Pad", filled(DType::f32, {4, 6, 9}, 2), {i64s({0, 2, 3, 1, 1, 4})}, {{"mode", std::string(mode)}});
   agrees("Pad", filled(DType::f32, {4, 6}, 2), {i64s({0, 2, 3, 1}), Tensor::from<float>({}, {-2.5f})}, {});
   agrees("Pad", filled(DType::f32, {0, 6}, 2), {i64s({2, 0, 1, 0}), Tensor::from<float>({}, {4})}, {});
   agrees("Expand", filled(DType::f32, {1, 5000}, 3), {i64s({7, 5000})}, {});
@@ -83,12 +86,14 @@ TEST_CASE("padding, tiling, expanding") {
 TEST_CASE("resizing planes: regular scales, odd ones, cubic, antialiased") {
   const Tensor x = filled(DType::f32, {2, 3, 13, 37}, 1), wide = filled(DType::f32, {1, 2, 16, 160}, 2);
   const auto scales = [](float h, float w) { return Tensor::from<float>({4}, {1, 1, h, w}); };
-  for (const auto& [h, w] : {std::pair{2.0f, 2.0f}, {3.0f, 4.0f}, {1.0f, 2.0f}, {0.6f, 1.7f}}) agrees("Resize", x, {Tensor(), scales(h, w)}, {{"mode", std::string("nearest")}});
+  for (const auto& [h, w] : {std::pair{2.0f, 2.0f}, {3.0f, 4.0f}, {1.0f, 2.0f}, {0.6f, 1.7f}})
+    agrees("Resize", x, {Tensor(), scales(h, w)}, {{"mode", std::string("nearest")}});
   agrees("Resize", filled(DType::u8, {1, 3, 5, 64}, 3), {Tensor(), scales(2, 2)}, {{"mode", std::string("nearest")}});
   const Want linear{"resample", false};
   for (const char* coordinates : {"half_pixel", "align_corners", "asymmetric", "pytorch_half_pixel"}) {
     for (const auto& [h, w] : {std::pair{2.0f, 2.0f}, {0.5f, 0.5f}, {1.7f, 0.6f}, {1.0f, 2.0f}, {4.0f, 3.0f}})
-      agrees("Resize", wide, {Tensor(), scales(h, w)}, {{"mode", std::string("linear")}, {"coordinate_transformation_mode", std::string(coordinates)}}, linear);
+      agrees("Resize", wide, {Tensor(), scales(h, w)},
+             {{"mode", std::string("linear")}, {"coordinate_transformation_mode", std::string(coordinates)}}, linear);
   }
   agrees("Resize", x, {Tensor(), scales(2, 2)}, {{"mode", std::string("cubic")}}, linear);
   agrees("Resize", wide, {Tensor(), scales(0.4f, 0.3f)}, {{"mode", std::string("cubic")}, {"antialias", int64_t{1}}}, linear);
@@ -134,12 +139,14 @@ TEST_CASE("softmax at its edges") {
 }
 
 TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one thread and several") {
-  const auto check = [](const char* op, int64_t gates, const char* direction, bool extras, std::map<std::string, Data> more, int64_t hidden, int64_t batch, const char* kind = "recurrent") {
+  const auto check = [](const char* op, int64_t gates, const char* direction, bool extras, std::map<std::string, Data> more, int64_t hidden,
+                        int64_t batch, const char* kind = "recurrent") {
     const int64_t dirs = std::string(direction) == "bidirectional" ? 2 : 1, in = 9, steps = 6;
     const bool lstm = gates == 4;
     Builder b("layer");
     const auto x = b.input("x", DType::f32, {steps, batch, in});
-    std::vector<ValueId> inputs{x, b.constant("w", random_tensor({dirs, gates * hidden, in}, 1, -0.4f, 0.4f)), b.constant("r", random_tensor({dirs, gates * hidden, hidden}, 2, -0.3f, 0.3f))};
+    std::vector<ValueId> inputs{x, b.constant("w", random_tensor({dirs, gates * hidden, in}, 1, -0.4f, 0.4f)),
+                                b.constant("r", random_tensor({dirs, gates * hidden, hidden}, 2, -0.3f, 0.3f))};
     std::vector<Tensor> fed{random_tensor({steps, batch, in}, 3)};
     if (extras) {
       inputs.push_back(b.constant("b", random_tensor({dirs, 2 * gates * hidden}, 4)));

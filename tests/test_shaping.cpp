@@ -55,7 +55,10 @@ TEST_CASE("binding, overriding, freezing, renaming") {
   CHECK(has(error_of([&] { set_input_dims(g, "x", {2, 7}); }), "do not broadcast"));
   CHECK(has(error_of([&] { set_input_dims(g, "z", {2, 7}); }), "the inputs are 'x', 'y'"));
   const Tensor ones = Tensor::from<float>({1, 3}, {1, 1, 1});
-  CHECK(has(error_of([&] { freeze_input(g, "y", Tensor::from<double>({1, 3}, std::vector<double>{1, 1, 1})); }), "is f32, the tensor is f64"));
+  CHECK(has(error_of([&] {
+              freeze_input(g, "y", Tensor::from<double>({1, 3}, std::vector<double>{1, 1, 1}));
+            }),
+            "is f32, the tensor is f64"));
   CHECK(has(error_of([&] { freeze_input(g, "y", Tensor::from<float>({3}, {1, 1, 1})); }), "is 1 x 3, the tensor 3"));
   freeze_input(g, "y", ones);
   CHECK(names(g, g.inputs) == std::vector<std::string>{"x"});
@@ -75,9 +78,13 @@ TEST_CASE("preprocessing inside gives what preprocessing outside gave") {
   for (int64_t i = 0; i < bytes.size(); ++i) bytes.as<uint8_t>()[i] = static_cast<uint8_t>(i * 37 % 251);
   for (int n = 0; n < 2; ++n)
     for (int c = 0; c < 3; ++c)
-      for (int p = 0; p < 20; ++p) outside.as<float>()[(n * 3 + c) * 20 + p] = (static_cast<float>(bytes.as<uint8_t>()[(n * 20 + p) * 3 + 2 - c]) - mean[c]) * scale[c];
+      for (int p = 0; p < 20; ++p)
+        outside.as<float>()[(n * 3 + c) * 20 + p] =
+            (static_cast<float>(bytes.as<uint8_t>()[(n * 20 + p) * 3 + 2 - c]) - mean[c]) * scale[c];
   Graph inside = net;
-  embed_preprocessing(inside, "image", {.mean = {10, 20, 30}, .scale = {0.5f, 0.25f, 2}, .swap_channels = true, .from_u8 = true, .from_channels_last = true});
+  embed_preprocessing(
+      inside, "image",
+      {.mean = {10, 20, 30}, .scale = {0.5f, 0.25f, 2}, .swap_channels = true, .from_u8 = true, .from_channels_last = true});
   CHECK(to_string(type_of(inside.values[inside.inputs[0]])) == "u8 n x 4 x 5 x 3");
   CHECK(inside.values[inside.inputs[0]].name == "image");
   CHECK(compare("y", plain(inside, {bytes}), plain(net, {outside})).pass);
@@ -121,7 +128,10 @@ TEST_CASE("newer opsets mean the same") {
       {"Split", 12, {x}, {{"axis", int64_t{1}}, {"split", I{1, 3}}}, 2},
       {"Split", 13, {x}, {{"axis", int64_t{2}}}, 3},
       {"Dropout", 10, {x}, {{"ratio", 0.4f}}},
-      {"BatchNormalization", 9, {picture, random_tensor({2}, 6), random_tensor({2}, 7), random_tensor({2}, 8), random_tensor({2}, 9, 0.1f, 1)}, {}},
+      {"BatchNormalization",
+       9,
+       {picture, random_tensor({2}, 6), random_tensor({2}, 7), random_tensor({2}, 8), random_tensor({2}, 9, 0.1f, 1)},
+       {}},
       {"GroupNormalization", 18, {picture, random_tensor({1}, 6), random_tensor({1}, 7)}, {{"num_groups", int64_t{1}}}},
       {"GridSample", 16, {picture, random_tensor({1, 3, 3, 2}, 9)}, {{"mode", std::string("bicubic")}}},
       {"DFT", 17, {random_tensor({2, 5, 2}, 3)}, {{"axis", int64_t{1}}}},

@@ -66,8 +66,9 @@ struct Opaque {
 };
 
 struct Attribute {
-  using Data = std::variant<std::monostate, int64_t, float, std::string, Tensor, std::shared_ptr<Graph>, std::vector<int64_t>,
-                            std::vector<float>, std::vector<std::string>, std::vector<Tensor>, std::vector<std::shared_ptr<Graph>>, SparseTensor, Type, Opaque>;
+  using Data =
+      std::variant<std::monostate, int64_t, float, std::string, Tensor, std::shared_ptr<Graph>, std::vector<int64_t>, std::vector<float>,
+                   std::vector<std::string>, std::vector<Tensor>, std::vector<std::shared_ptr<Graph>>, SparseTensor, Type, Opaque>;
   Data data;
   std::string reference;  // name of the enclosing function's attribute, when this one refers to it
 };
@@ -132,10 +133,10 @@ void set_type(Value& value, Type type);
 // A model-local function: nodes in a scope of their own, called by (domain, name).
 struct Function {
   std::string name, domain, doc;
-  std::vector<std::string> attributes;         // names a caller must set
-  std::map<std::string, Attribute> defaults;   // names a caller may set, with what holds otherwise
+  std::vector<std::string> attributes;        // names a caller must set
+  std::map<std::string, Attribute> defaults;  // names a caller may set, with what holds otherwise
   std::string overload;
-  std::shared_ptr<Graph> body;          // its opsets are the function's own imports
+  std::shared_ptr<Graph> body;  // its opsets are the function's own imports
 };
 
 // Open structure: passes edit it directly. Nodes stand in topological order.

@@ -22,7 +22,7 @@ class InferContext {
   bool has(int input) const { return input < input_count() && node_.inputs[input] != kAbsent; }
   DType dtype(int input) const;  // undefined: absent or not known
   const std::optional<Dims>& dims(int input) const;
-  int rank(int input) const;                // -1: not known
+  int rank(int input) const;  // -1: not known
   // Of any kind; a tensor of undefined dtype when nothing is known.
   Type type(int input) const;
   const Tensor* constant(int input) const;  // the input's value when it is known while compiling, else null
@@ -173,7 +173,8 @@ void infer(Graph& graph);
 // graph.inputs. Throws Error naming the node.
 std::vector<Tensor> evaluate_plain(const Graph& graph, std::span<const Tensor> inputs, const EvalLimits& limits = {});
 // One node, under the limits in force. `captures`: values of node.captures. Calls of model-local functions must be written out before.
-std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs, std::span<const Tensor> captures = {});
+std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs,
+                                  std::span<const Tensor> captures = {});
 
 // Everything that can be told about a model without evaluating it, in one pass: sources and names of values, order and cycles, opsets,
 // unknown ops (with counts), numbers of inputs and outputs, attributes, functions, subgraphs; then what `infer` finds in the nodes that

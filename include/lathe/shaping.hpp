@@ -29,9 +29,9 @@ void rename_values(Graph& graph, const std::map<std::string, std::string>& names
 
 struct Preprocessing {
   std::vector<float> mean{}, scale{};  // (pixel - mean) * scale; none, one, or one a channel
-  bool swap_channels = false;      // RGB comes in, the model wants BGR (or the other way about)
-  bool from_u8 = false;            // the input takes bytes
-  bool from_channels_last = false;  // the input takes N x H x W x C
+  bool swap_channels = false;          // RGB comes in, the model wants BGR (or the other way about)
+  bool from_u8 = false;                // the input takes bytes
+  bool from_channels_last = false;     // the input takes N x H x W x C
 };
 
 // Puts preprocessing in front of an input of N x C x H x W; the new input has the old one's name. Throws Error (shape, value).

@@ -34,7 +34,9 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
 }
 
 void add_ops_option(CLI::App& app, std::vector<std::string>& target) {
-  app.add_option("--ops", target, "Shared library of op definitions to load first (repeatable)")->type_name("FILE.so")->allow_extra_args(false);
+  app.add_option("--ops", target, "Shared library of op definitions to load first (repeatable)")
+      ->type_name("FILE.so")
+      ->allow_extra_args(false);
 }
 
 void ModelOptions::load_libraries() const {

@@ -93,9 +93,11 @@ void print_modules(const std::map<std::string, Module>& modules) {
     for (const auto& [op, n] : m.ops) order.emplace_back(-n, op);
     std::ranges::sort(order);
     std::string mostly;
-    for (size_t i = 0; i < std::min<size_t>(3, order.size()); ++i) mostly += fmt::format("{}{} {}", mostly.empty() ? "" : ", ", -order[i].first, order[i].second);
+    for (size_t i = 0; i < std::min<size_t>(3, order.size()); ++i)
+      mostly += fmt::format("{}{} {}", mostly.empty() ? "" : ", ", -order[i].first, order[i].second);
     const size_t last = path.rfind('/');
-    t.row({std::string(2 * depth, ' ') + (last == std::string::npos ? path : path.substr(last + 1)), std::to_string(m.nodes), count_text(static_cast<double>(m.parameters)), m.function, mostly});
+    t.row({std::string(2 * depth, ' ') + (last == std::string::npos ? path : path.substr(last + 1)), std::to_string(m.nodes),
+           count_text(static_cast<double>(m.parameters)), m.function, mostly});
   }
   fmt::print("\nModules\n{}", t.text());
 }
@@ -149,7 +151,9 @@ Command add_inspect(CLI::App& app) {
     std::map<std::string, Module> modules;
     if (o->modules && faults.empty()) {
       modules = modules_of(g);
-      for (const auto& [path, m] : modules) j["modules"].push_back({{"path", path}, {"function", m.function}, {"nodes", m.nodes}, {"parameters", m.parameters}, {"ops", m.ops}});
+      for (const auto& [path, m] : modules)
+        j["modules"].push_back(
+            {{"path", path}, {"function", m.function}, {"nodes", m.nodes}, {"parameters", m.parameters}, {"ops", m.ops}});
     }
     j["faults"] = Json::array();
     for (const Fault& f : faults) j["faults"].push_back({{"category", to_string(f.category)}, {"where", f.where}, {"what", f.what}});
@@ -191,10 +195,8 @@ Command add_inspect(CLI::App& app) {
     if (!g.producer.empty()) head.row({"producer", g.producer + (g.producer_version.empty() ? "" : " " + g.producer_version)});
     if (!g.name.empty()) head.row({"graph", g.name});
     if (!g.doc.empty()) head.row({"about", g.doc.substr(0, 100)});
-    for (ValueId v : g.inputs)
-      head.row({"input", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
-    for (ValueId v : g.outputs)
-      head.row({"output", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
+    for (ValueId v : g.inputs) head.row({"input", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
+    for (ValueId v : g.outputs) head.row({"output", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
     head.row({"parameters",
               fmt::format("{} ({})", count_text(static_cast<double>(facts.parameters)), bytes_text(static_cast<double>(facts.bytes)))});
     if (edition) {

@@ -114,9 +114,7 @@ int run_suite_command(const Options& o) {
   Json j{{"suite", o.suite}, {"entries", Json::array()}};
   for (const SuiteEntry& e : entries) {
     ++counts[static_cast<int>(e.verdict)];
-    j["entries"].push_back({{"name", e.name},
-                            {"verdict", verdict_name(e.verdict)},
-                            {"reason", e.reason}});
+    j["entries"].push_back({{"name", e.name}, {"verdict", verdict_name(e.verdict)}, {"reason", e.reason}});
   }
   j["passed"] = counts[0];
   j["failed"] = counts[1];
@@ -140,8 +138,9 @@ Command add_parity(CLI::App& app) {
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
   app.add_option("--suite", o->suite, "Check every folder below DIR that holds model.onnx and cases; plain and compiled")->type_name("DIR");
   app.add_option("--filter", o->filter, "With --suite: only folders whose path holds TEXT")->type_name("TEXT");
-  app.add_option("--except", o->exceptions,
-                 "With --suite: FILE of entries that cannot pass, each with its reason; any other skip fails, and so does one of them that passes")
+  app.add_option(
+         "--except", o->exceptions,
+         "With --suite: FILE of entries that cannot pass, each with its reason; any other skip fails, and so does one of them that passes")
       ->type_name("FILE");
   app.add_flag("--all-isas", o->all_isas, "With --suite: under every instruction set of this machine");
   app.add_flag("--verbose", o->verbose, "With --suite: also name what passed and what was skipped, and why");

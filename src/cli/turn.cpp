@@ -49,7 +49,8 @@ Dims parse_dims(const std::string& text) {
 
 Json ports_json(const Graph& g, const std::vector<ValueId>& list) {
   Json out = Json::array();
-  for (ValueId v : list) out.push_back({{"name", g.values[v].name}, {"type", to_string(type_of(g.values[v]))}, {"shape", to_json(g.values[v].dims)}});
+  for (ValueId v : list)
+    out.push_back({{"name", g.values[v].name}, {"type", to_string(type_of(g.values[v]))}, {"shape", to_json(g.values[v].dims)}});
   return out;
 }
 
@@ -68,7 +69,8 @@ Command add_turn(CLI::App& app) {
   many("--shape", o->shapes, "Another shape for an input: sizes, names, or ?, e.g. image=batch,3,64,64 (repeatable)", "INPUT=D,D,..");
   many("--freeze", o->freeze, "Make an input a constant (repeatable)", "INPUT=FILE");
   many("--rename", o->rename, "Rename an input, output or value between (repeatable)", "OLD=NEW");
-  app.add_option("--picture", o->picture, "Put preprocessing in front of this input of N x C x H x W; the options below say which")->type_name("INPUT");
+  app.add_option("--picture", o->picture, "Put preprocessing in front of this input of N x C x H x W; the options below say which")
+      ->type_name("INPUT");
   app.add_option("--mean", o->mean, "Subtracted from each pixel: one value, or one a channel")->type_name("X,X,..");
   app.add_option("--scale", o->scale, "Then multiplied: one value, or one a channel")->type_name("X,X,..");
   app.add_flag("--swap-channels", o->swap_channels, "The first and third channel change places");
@@ -76,11 +78,14 @@ Command add_turn(CLI::App& app) {
   app.add_flag("--from-channels-last", o->from_channels_last, "The input takes N x H x W x C");
   app.add_option("--opset", o->opset, "Carry the model over to a newer opset")->check(CLI::Range(1, 99))->type_name("N");
   app.add_flag("--write-out-functions", o->write_out, "Replace calls of model-local functions by their nodes");
-  app.add_option("--external-from", o->external_from, "Initializers of at least N bytes go to a file beside the model (FILE.data)")->check(CLI::NonNegativeNumber)->type_name("N");
+  app.add_option("--external-from", o->external_from, "Initializers of at least N bytes go to a file beside the model (FILE.data)")
+      ->check(CLI::NonNegativeNumber)
+      ->type_name("N");
   app.add_flag("--allow-outside-data", o->allow_outside, "Accept external data from outside the model's folder");
   add_ops_option(app, o->ops);
   add_json_option(app, o->json);
-  app.footer("Steps are taken in the order of the options above. The result is checked before it is written; the model itself is left alone.");
+  app.footer(
+      "Steps are taken in the order of the options above. The result is checked before it is written; the model itself is left alone.");
   return [o] {
     for (const std::string& path : o->ops) load_ops(path);
     Graph g = load(o->model, {o->allow_outside, false});
@@ -122,7 +127,8 @@ Command add_turn(CLI::App& app) {
     }
     const Preprocessing how{numbers(o->mean, "--mean"), numbers(o->scale, "--scale"), o->swap_channels, o->from_u8, o->from_channels_last};
     const bool any = !how.mean.empty() || !how.scale.empty() || how.swap_channels || how.from_u8 || how.from_channels_last;
-    if (any && picture.empty()) throw UsageError("--mean, --scale, --swap-channels, --from-u8 and --from-channels-last need --picture INPUT");
+    if (any && picture.empty())
+      throw UsageError("--mean, --scale, --swap-channels, --from-u8 and --from-channels-last need --picture INPUT");
     if (!picture.empty()) {
       if (!any) throw UsageError("--picture needs at least one of --mean, --scale, --swap-channels, --from-u8 and --from-channels-last");
       embed_preprocessing(g, picture, how);
@@ -140,7 +146,13 @@ Command add_turn(CLI::App& app) {
     }
     if (done.empty()) throw UsageError("nothing to do; see 'lathe turn --help'");
     save(g, o->write, {static_cast<size_t>(o->external_from)});
-    write_json(o->json, {{"model", o->model}, {"written", o->write}, {"changes", done}, {"nodes", g.nodes.size()}, {"opset", g.opset("")}, {"inputs", ports_json(g, g.inputs)}, {"outputs", ports_json(g, g.outputs)}});
+    write_json(o->json, {{"model", o->model},
+                         {"written", o->write},
+                         {"changes", done},
+                         {"nodes", g.nodes.size()},
+                         {"opset", g.opset("")},
+                         {"inputs", ports_json(g, g.inputs)},
+                         {"outputs", ports_json(g, g.outputs)}});
     if (!for_people(o->json)) return kGood;
     Table t("ll");
     for (const std::string& d : done) t.row({"done", d});

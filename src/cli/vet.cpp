@@ -15,7 +15,9 @@ Command add_vet(CLI::App& app) {
   app.add_flag("--allow-outside-data", o->allow_outside, "Accept external data from outside the model's folder");
   add_ops_option(app, o->ops);
   add_json_option(app, o->json);
-  app.footer("Looks at the file, names, order, opsets, ops, inputs and outputs, attributes, functions, subgraphs, types and shapes, and reports\nall that is wrong at once.\nExit code 1 when a model has a fault.");
+  app.footer(
+      "Looks at the file, names, order, opsets, ops, inputs and outputs, attributes, functions, subgraphs, types and shapes, and "
+      "reports\nall that is wrong at once.\nExit code 1 when a model has a fault.");
   return [o] {
     for (const std::string& path : o->ops) load_ops(path);
     Json j = Json::array();
@@ -26,7 +28,8 @@ Command add_vet(CLI::App& app) {
       const auto warnings = static_cast<int64_t>(faults.size()) - fatal;
       good = good && fatal == 0 && (!o->strict || warnings == 0);
       Json entry{{"model", model}, {"faults", Json::array()}, {"warnings", Json::array()}};
-      for (const Fault& f : faults) entry[f.fatal ? "faults" : "warnings"].push_back({{"category", to_string(f.category)}, {"where", f.where}, {"what", f.what}});
+      for (const Fault& f : faults)
+        entry[f.fatal ? "faults" : "warnings"].push_back({{"category", to_string(f.category)}, {"where", f.where}, {"what", f.what}});
       j.push_back(std::move(entry));
       if (!for_people(o->json)) continue;
       if (faults.empty()) {
@@ -40,7 +43,8 @@ Command add_vet(CLI::App& app) {
           if (f.fatal != serious) continue;
           std::string where = f.where;
           if (where.starts_with(model)) where = where.substr(std::min(where.size(), model.size() + 2));
-          fmt::print("  {:<8} {:<12} {}{}{}\n", serious ? "fault" : "warning", to_string(f.category), where, where.empty() ? "" : ": ", f.what);
+          fmt::print("  {:<8} {:<12} {}{}{}\n", serious ? "fault" : "warning", to_string(f.category), where, where.empty() ? "" : ": ",
+                     f.what);
         }
       }
     }

@@ -47,7 +47,8 @@ struct Reader {
   template <typename TensorType>
   void read_elements(const TensorType& t, Type& type, const std::string& where) {
     type.dtype = dtype_of_number(t.elem_type());
-    if (type.dtype == DType::undefined && t.elem_type() != 0) fault(Category::unsupported, where, "element type number {} is not known", t.elem_type());
+    if (type.dtype == DType::undefined && t.elem_type() != 0)
+      fault(Category::unsupported, where, "element type number {} is not known", t.elem_type());
     if (!t.has_shape()) return;
     Dims dims;
     for (const auto& d : t.shape().dim()) {
@@ -85,7 +86,8 @@ struct Reader {
   void read_type(const wire::TypeProto& proto, Value& value) { set_type(value, read_type(proto, fmt::format("value '{}'", value.name))); }
 
   SparseTensor sparse(wire::SparseTensorProto& p, const std::string& where) {
-    return {tensor(*p.mutable_values(), where + ", values"), tensor(*p.mutable_indices(), where + ", indices"), Shape(p.dims().begin(), p.dims().end())};
+    return {tensor(*p.mutable_values(), where + ", values"), tensor(*p.mutable_indices(), where + ", indices"),
+            Shape(p.dims().begin(), p.dims().end())};
   }
 
   Attribute read_attribute(wire::AttributeProto& a, const std::string& where, int depth) {
@@ -456,7 +458,8 @@ bool parse(google::protobuf::io::ZeroCopyInputStream& stream, wire::ModelProto& 
 }
 
 // With `notes`, faults of the model go there and what could be read is returned. No `folder`: external data is refused.
-Graph read_model(wire::ModelProto& proto, const std::string& name, const std::optional<std::filesystem::path>& folder, const LoadOptions& options, std::vector<Fault>* notes) {
+Graph read_model(wire::ModelProto& proto, const std::string& name, const std::optional<std::filesystem::path>& folder,
+                 const LoadOptions& options, std::vector<Fault>* notes) {
   if (!proto.has_graph()) fail(Category::format, "{}: not an ONNX file: it holds no graph", name);
   Reader reader;
   reader.data = {folder.value_or(""), options.allow_data_outside_folder, !folder};

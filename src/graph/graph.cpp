@@ -228,14 +228,15 @@ bool equal(const Graph& a, const Graph& b) {
     const auto it = by_name.find(v.name);
     if (it == by_name.end()) return false;
     const Value& w = *it->second;
-    if (v.dtype != w.dtype || v.dims != w.dims || (v.composite == nullptr) != (w.composite == nullptr) || (v.composite && *v.composite != *w.composite) || v.doc != w.doc ||
-        v.constant.has_value() != w.constant.has_value() || (v.constant && !identical(*v.constant, *w.constant))) {
+    if (v.dtype != w.dtype || v.dims != w.dims || (v.composite == nullptr) != (w.composite == nullptr) ||
+        (v.composite && *v.composite != *w.composite) || v.doc != w.doc || v.constant.has_value() != w.constant.has_value() ||
+        (v.constant && !identical(*v.constant, *w.constant))) {
       return false;
     }
   }
   const auto same_node = [&](const Node& x, const Node& y) {
-    if (x.op != y.op || x.domain != y.domain || x.name != y.name || x.doc != y.doc || x.overload != y.overload || x.metadata != y.metadata || names(a, x.inputs) != names(b, y.inputs) ||
-        names(a, x.outputs) != names(b, y.outputs)) {
+    if (x.op != y.op || x.domain != y.domain || x.name != y.name || x.doc != y.doc || x.overload != y.overload ||
+        x.metadata != y.metadata || names(a, x.inputs) != names(b, y.inputs) || names(a, x.outputs) != names(b, y.outputs)) {
       return false;
     }
     return equal_attributes(x.attributes, y.attributes);

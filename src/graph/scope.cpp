@@ -88,7 +88,8 @@ std::shared_ptr<Graph> deep_copy(const Graph& graph) {
   for (Node& node : copy->nodes) {
     for (auto& [key, attribute] : node.attributes) {
       if (auto* sub = std::get_if<std::shared_ptr<Graph>>(&attribute.data)) *sub = copied(*sub);
-      if (auto* list = std::get_if<std::vector<std::shared_ptr<Graph>>>(&attribute.data)) std::ranges::transform(*list, list->begin(), copied);
+      if (auto* list = std::get_if<std::vector<std::shared_ptr<Graph>>>(&attribute.data))
+        std::ranges::transform(*list, list->begin(), copied);
     }
   }
   return copy;
@@ -165,7 +166,8 @@ class Inliner {
     if (std::ranges::find(stack_, f) != stack_.end() || stack_.size() > 100) {
       std::vector<std::string> circle;
       for (const Function* s : stack_) circle.push_back(s->name);
-      fail(Category::value, "function '{}' calls itself ({}, {}); functions must not be recursive", f->name, fmt::join(circle, ", "), f->name);
+      fail(Category::value, "function '{}' calls itself ({}, {}); functions must not be recursive", f->name, fmt::join(circle, ", "),
+           f->name);
     }
     stack_.push_back(f);
     expand(g, node, *f, names);
@@ -179,8 +181,8 @@ class Inliner {
     for (int i = 1; !used_.insert(prefix).second; ++i) prefix = fmt::format("{}_{}", label, i);
     if (call.inputs.size() > body->inputs.size() || call.outputs.size() > body->outputs.size()) {
       throw Error({{Category::value, fmt::format("node '{}' ({})", call.name, call.op),
-                    fmt::format("has {} inputs and {} outputs, function '{}' takes {} and gives {}", call.inputs.size(), call.outputs.size(),
-                                f.name, body->inputs.size(), body->outputs.size())}});
+                    fmt::format("has {} inputs and {} outputs, function '{}' takes {} and gives {}", call.inputs.size(),
+                                call.outputs.size(), f.name, body->inputs.size(), body->outputs.size())}});
     }
     constexpr ValueId kUnset = -2;
     std::vector<ValueId> ids(body->values.size(), kUnset);

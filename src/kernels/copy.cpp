@@ -175,8 +175,8 @@ struct Block<uint32_t> {
     std::memcpy(&a, in, 16), std::memcpy(&b, in + in1, 16), std::memcpy(&c, in + 2 * in1, 16), std::memcpy(&d, in + 3 * in1, 16);
     const V ab0 = __builtin_shufflevector(a, b, 0, 4, 1, 5), ab1 = __builtin_shufflevector(a, b, 2, 6, 3, 7);
     const V cd0 = __builtin_shufflevector(c, d, 0, 4, 1, 5), cd1 = __builtin_shufflevector(c, d, 2, 6, 3, 7);
-    const V o[4] = {__builtin_shufflevector(ab0, cd0, 0, 1, 4, 5), __builtin_shufflevector(ab0, cd0, 2, 3, 6, 7), __builtin_shufflevector(ab1, cd1, 0, 1, 4, 5),
-                    __builtin_shufflevector(ab1, cd1, 2, 3, 6, 7)};
+    const V o[4] = {__builtin_shufflevector(ab0, cd0, 0, 1, 4, 5), __builtin_shufflevector(ab0, cd0, 2, 3, 6, 7),
+                    __builtin_shufflevector(ab1, cd1, 0, 1, 4, 5), __builtin_shufflevector(ab1, cd1, 2, 3, 6, 7)};
     for (int k = 0; k < 4; ++k) std::memcpy(out + k * out0, &o[k], 16);
   }
 };
@@ -203,7 +203,8 @@ void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64
       T* t = out + i * out0 + j;
       for (int64_t jj = 0; jj < kLine; jj += kSide) {
         for (int64_t ii = 0; ii < kLine; ii += kSide)
-          lines ? Block<T>::turn(s + ii + jj * in1, in1, tile + ii * kLine + jj, kLine) : Block<T>::turn(s + ii + jj * in1, in1, t + ii * out0 + jj, out0);
+          lines ? Block<T>::turn(s + ii + jj * in1, in1, tile + ii * kLine + jj, kLine)
+                : Block<T>::turn(s + ii + jj * in1, in1, t + ii * out0 + jj, out0);
       }
       for (int64_t ii = 0; lines && ii < kLine; ++ii) stream_copy(t + ii * out0, tile + ii * kLine, 64);
     }
@@ -222,20 +223,23 @@ void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int
   const bool across = left == 2 && p.in_strides[dim] == 1 && p.in_strides[dim + 1] != 1 && p.in_strides[dim + 1] != 0;
   if (across) {
     if (p.out_strides[dim + 1] == 1 && p.in_strides[dim + 1] > 0)
-      return transpose(in + begin, p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin, p.shape[dim + 1], p.stream);
+      return transpose(in + begin, p.in_strides[dim + 1], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin,
+                       p.shape[dim + 1], p.stream);
     return plane(in + begin * p.in_strides[dim], p.in_strides[dim], p.in_strides[dim + 1], out + begin * p.out_strides[dim],
                  p.out_strides[dim], p.out_strides[dim + 1], end - begin, p.shape[dim + 1]);
   }
   // Runs that change places (heads of attention): blocks of the middle dim, so that a few places of the input are read on from
   // while writes stay together.
-  if (left == 3 && p.in_strides[dim + 2] == 1 && p.out_strides[dim + 2] == 1 && p.in_strides[dim] > 0 && p.in_strides[dim] < p.in_strides[dim + 1]) {
+  if (left == 3 && p.in_strides[dim + 2] == 1 && p.out_strides[dim + 2] == 1 && p.in_strides[dim] > 0 &&
+      p.in_strides[dim] < p.in_strides[dim + 1]) {
     constexpr int64_t kBlock = 16;
     const size_t bytes = static_cast<size_t>(p.shape[dim + 2]) * sizeof(T);
     for (int64_t j0 = 0; j0 < p.shape[dim + 1]; j0 += kBlock) {
       const int64_t j1 = std::min(p.shape[dim + 1], j0 + kBlock);
       for (int64_t i = begin; i < end; ++i) {
         for (int64_t j = j0; j < j1; ++j)
-          std::memcpy(out + i * p.out_strides[dim] + j * p.out_strides[dim + 1], in + i * p.in_strides[dim] + j * p.in_strides[dim + 1], bytes);
+          std::memcpy(out + i * p.out_strides[dim] + j * p.out_strides[dim + 1], in + i * p.in_strides[dim] + j * p.in_strides[dim + 1],
+                      bytes);
       }
     }
     return;

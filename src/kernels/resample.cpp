@@ -23,7 +23,8 @@ void across(const ResampleArguments& g, const float* in, float* out) {
     regular = 2 * i;
     for (; i + lanes <= g.pattern_end; i += lanes) {
       const float *a = in + i + g.pattern_at[0], *b = in + i + g.pattern_at[1];
-      const VF even = hn::MulAdd(s0, hn::LoadU(d, a + 1), hn::Mul(f0, hn::LoadU(d, a))), odd = hn::MulAdd(s1, hn::LoadU(d, b + 1), hn::Mul(f1, hn::LoadU(d, b)));
+      const VF even = hn::MulAdd(s0, hn::LoadU(d, a + 1), hn::Mul(f0, hn::LoadU(d, a))),
+               odd = hn::MulAdd(s1, hn::LoadU(d, b + 1), hn::Mul(f1, hn::LoadU(d, b)));
       hn::StoreInterleaved2(even, odd, d, out + 2 * i);
     }
     regular_end = 2 * i;
@@ -102,7 +103,9 @@ void find_pattern(ResampleArguments& g) {
   const int64_t m = n / 4 * 2;  // an even output in the middle
   if (like(m + 2, m, 1) && like(m + 3, m + 1, 1) && like(m + 1, m + 1, 0) && like(m, m, 0)) {
     g.pattern = ResampleArguments::Pattern::up;
-    const auto holds = [&](int64_t i) { return 2 * i >= 0 && 2 * i + 1 < n && like(2 * i, m, i - m / 2) && like(2 * i + 1, m + 1, i - m / 2); };
+    const auto holds = [&](int64_t i) {
+      return 2 * i >= 0 && 2 * i + 1 < n && like(2 * i, m, i - m / 2) && like(2 * i + 1, m + 1, i - m / 2);
+    };
     int64_t from = m / 2, to = m / 2;
     while (holds(from - 1)) --from;
     while (holds(to)) ++to;

@@ -14,7 +14,7 @@ struct ResampleArguments {
   const float* in = nullptr;
   float* out = nullptr;
   int64_t in_height = 0, in_width = 0, out_height = 0, out_width = 0;
-  int64_t taps_y = 0, taps_x = 0;  // taps_y at most kMostTaps
+  int64_t taps_y = 0, taps_x = 0;              // taps_y at most kMostTaps
   const int32_t *ay = nullptr, *ax = nullptr;  // y: out_height x taps_y; x: taps_x x out_width
   const float *wy = nullptr, *wx = nullptr;
   int64_t begin = 0, end = 0;  // output rows, planes one after another

@@ -143,7 +143,8 @@ void columns(const RowArguments& g, const float* x, float* y, Join join) {
     // Two rows a pass: half the traffic to the strip; joined one after the other, as one row a pass would.
     for (; r + 2 <= g.length; r += 2) {
       const float *a = x + r * g.width + c0, *b = a + g.width;
-      for (int64_t i = 0; i < whole; i += lanes) hn::Store(join(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), hn::LoadU(d, b + i)), d, acc + i);
+      for (int64_t i = 0; i < whole; i += lanes)
+        hn::Store(join(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), hn::LoadU(d, b + i)), d, acc + i);
       const hn::CappedTag<float, 1> one;
       for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(join(hn::Set(one, acc[i]), hn::Set(one, a[i])), hn::Set(one, b[i])));
     }
@@ -244,7 +245,8 @@ void TopHere(const TopArguments& g) {
     }
     int64_t i = 0;
     if (clean) {
-      g.smallest ? std::nth_element(best, best + k - 1, best + blocks) : std::nth_element(best, best + k - 1, best + blocks, std::greater<>());
+      g.smallest ? std::nth_element(best, best + k - 1, best + blocks)
+                 : std::nth_element(best, best + k - 1, best + blocks, std::greater<>());
       const VF bound = hn::Set(d, best[k - 1]);
       for (; i + 2 * lanes <= n; i += 2 * lanes) {
         const VF a = hn::LoadU(d, x + i), b = hn::LoadU(d, x + i + lanes);
@@ -260,7 +262,8 @@ void TopHere(const TopArguments& g) {
     for (; i < k; ++i) offer(i);
     for (; i + 4 * lanes <= n; i += 4 * lanes) {
       const VF bound = hn::Set(d, values[k - 1]);
-      const VF a = hn::LoadU(d, x + i), b = hn::LoadU(d, x + i + lanes), c = hn::LoadU(d, x + i + 2 * lanes), e = hn::LoadU(d, x + i + 3 * lanes);
+      const VF a = hn::LoadU(d, x + i), b = hn::LoadU(d, x + i + lanes), c = hn::LoadU(d, x + i + 2 * lanes),
+               e = hn::LoadU(d, x + i + 3 * lanes);
       // "Not beyond the bound" is false for NaN on either side: those go the slow way.
       const auto out = [&](VF v) { return g.smallest ? hn::Ge(v, bound) : hn::Le(v, bound); };
       if (hn::AllTrue(d, hn::And(hn::And(out(a), out(b)), hn::And(out(c), out(e))))) continue;

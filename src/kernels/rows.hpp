@@ -7,7 +7,22 @@
 
 namespace lathe::kernels {
 
-enum class RowOp { softmax, log_softmax, layer_norm, sum, mean, max, min, sum_squares, l1, l2, sum_columns, mean_columns, max_columns, min_columns };
+enum class RowOp {
+  softmax,
+  log_softmax,
+  layer_norm,
+  sum,
+  mean,
+  max,
+  min,
+  sum_squares,
+  l1,
+  l2,
+  sum_columns,
+  mean_columns,
+  max_columns,
+  min_columns
+};
 
 // Rows are `length` contiguous floats, one after another. Reductions write one float a row; the *_columns forms reduce
 // over `length` rows of `width` floats and write `width` floats.

@@ -89,7 +89,8 @@ bool lower_custom(Lowering& l, const Group& group) {
   std::vector<TensorView> views;
   for (const auto& o : k->operands) views.push_back(o.view);
   const std::span<const TensorView> all(views);
-  k->kernel = def->fast({n, static_cast<int>(g.version_of(n)), kernels::name(l.options().isa), all.first(n.inputs.size()), all.subspan(n.inputs.size())});
+  k->kernel = def->fast(
+      {n, static_cast<int>(g.version_of(n)), kernels::name(l.options().isa), all.first(n.inputs.size()), all.subspan(n.inputs.size())});
   if (!k->kernel) return false;
   Step step;
   step.kind = "custom";

@@ -21,7 +21,8 @@ class IndexedKernel : public StepKernel {
   void run(const StepContext& c) const override {
     const int64_t pieces = std::min<int64_t>(plan.rows, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
     c.workers.each(pieces, [&](int64_t piece, int) {
-      kernels::run_indexed(plan, pointer<const char>(c, input), pointer<char>(c, output), plan.rows * piece / pieces, plan.rows * (piece + 1) / pieces);
+      kernels::run_indexed(plan, pointer<const char>(c, input), pointer<char>(c, output), plan.rows * piece / pieces,
+                           plan.rows * (piece + 1) / pieces);
     });
   }
 };
@@ -54,7 +55,8 @@ class ResampleKernel : public StepKernel {
   }
 };
 
-bool add_indexed(Lowering& l, const Group& group, const Node& n, const Shape& in, std::vector<std::vector<int64_t>> tables, uint64_t fill, const char* recipe) {
+bool add_indexed(Lowering& l, const Group& group, const Node& n, const Shape& in, std::vector<std::vector<int64_t>> tables, uint64_t fill,
+                 const char* recipe) {
   const int bytes = bit_width(l.dtype(n.inputs[0])) / 8;
   auto k = std::make_unique<IndexedKernel>();
   k->plan = kernels::plan_indexed(bytes, in, std::move(tables), fill);
@@ -123,7 +125,8 @@ bool lower_resize(Lowering& l, const Group& group, const Node& n, const Shape& i
   kernels::find_pattern(g);
   k->kernel = kernels::resample(l.options().isa);
   k->rows = element_count(plan->out) / g.out_width;
-  k->room_bytes = round_up(static_cast<size_t>(g.ring) * sizeof(int64_t), kAlignment) + round_up(static_cast<size_t>(g.ring * g.out_width) * sizeof(float), kAlignment);
+  k->room_bytes = round_up(static_cast<size_t>(g.ring) * sizeof(int64_t), kAlignment) +
+                  round_up(static_cast<size_t>(g.ring * g.out_width) * sizeof(float), kAlignment);
   k->room = l.scratch(k->room_bytes * static_cast<size_t>(l.options().threads));
   Step step;
   step.kind = "resample";

@@ -32,9 +32,12 @@ class RecurrentKernel : public StepKernel {
   BufferId room = kNoBuffer;
 
   // Floats of scratch: gates of all inputs, gates of the state, r * h, the candidate, h, the next h, c.
-  size_t room_floats() const { return static_cast<size_t>(steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden); }
+  size_t room_floats() const {
+    return static_cast<size_t>(steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden);
+  }
 
-  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const std::vector<float>& packed, int64_t columns, const float* bias, float* out, int64_t ldc) const {
+  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const std::vector<float>& packed, int64_t columns,
+                const float* bias, float* out, int64_t ldc) const {
     const int64_t panels = (columns + width - 1) / width;
     // A step of a small layer is over before another thread has woken.
     const bool shared = c.workers.size() > 1 && rows * depth * columns > 200'000;
@@ -63,7 +66,8 @@ class RecurrentKernel : public StepKernel {
   void run(const StepContext& c) const override {
     const int64_t all = gate_count * hidden, cells = batch * hidden, count = static_cast<int64_t>(directions.size());
     auto* gx = reinterpret_cast<float*>(c.buffers[room]);
-    float *gh = gx + steps * batch * all, *rh = gh + batch * all, *candidate = rh + cells, *h = candidate + cells, *next = h + cells, *state = next + cells;
+    float *gh = gx + steps * batch * all, *rh = gh + batch * all, *candidate = rh + cells, *h = candidate + cells, *next = h + cells,
+          *state = next + cells;
     for (int64_t d = 0; d < count; ++d) {
       const Direction& w = directions[d];
       multiply(c, pointer<const float>(c, x), steps * batch, in, w.input, all, w.input_bias.data(), gx, all);
@@ -124,7 +128,9 @@ bool lower_recurrent(Lowering& l, const Group& group) {
   for (const char* rare : {"activations", "clip", "layout", "input_forget"}) {
     if (n.attributes.contains(rare) && !(n.find<int64_t>(rare) && n.integer(rare, 0) == 0)) {
       const auto* names = n.find<std::vector<std::string>>(rare);
-      const std::vector<std::string> usual = lstm ? std::vector<std::string>{"Sigmoid", "Tanh", "Tanh"} : gru ? std::vector<std::string>{"Sigmoid", "Tanh"} : std::vector<std::string>{"Tanh"};
+      const std::vector<std::string> usual = lstm  ? std::vector<std::string>{"Sigmoid", "Tanh", "Tanh"}
+                                             : gru ? std::vector<std::string>{"Sigmoid", "Tanh"}
+                                                   : std::vector<std::string>{"Tanh"};
       if (!names) return false;
       for (size_t i = 0; i < names->size(); ++i) {
         if ((*names)[i] != usual[i % usual.size()]) return false;
@@ -133,7 +139,8 @@ bool lower_recurrent(Lowering& l, const Group& group) {
   }
   const auto given = [&](size_t i) { return i < n.inputs.size() && n.inputs[i] != kAbsent; };
   const auto constant = [&](size_t i) { return !given(i) || (l.is_constant(n.inputs[i]) && l.dtype(n.inputs[i]) == DType::f32); };
-  if (!l.is_static(n.inputs[0]) || l.dtype(n.inputs[0]) != DType::f32 || !constant(1) || !constant(2) || !constant(3) || !constant(7)) return false;
+  if (!l.is_static(n.inputs[0]) || l.dtype(n.inputs[0]) != DType::f32 || !constant(1) || !constant(2) || !constant(3) || !constant(7))
+    return false;
   for (size_t i : {5, 6}) {
     if (given(i) && !l.is_static(n.inputs[i])) return false;
   }
@@ -156,7 +163,8 @@ bool lower_recurrent(Lowering& l, const Group& group) {
   k->dense = kernels::dense(l.options().isa);
   k->gates = kernels::gates(l.options().isa);
   k->width = kernels::panel_width(l.options().isa);
-  const Tensor w = l.constant(n.inputs[1]), r = l.constant(n.inputs[2]), b = given(3) ? l.constant(n.inputs[3]) : Tensor(), p = given(7) ? l.constant(n.inputs[7]) : Tensor();
+  const Tensor w = l.constant(n.inputs[1]), r = l.constant(n.inputs[2]), b = given(3) ? l.constant(n.inputs[3]) : Tensor(),
+               p = given(7) ? l.constant(n.inputs[7]) : Tensor();
   const int64_t all = k->gate_count * k->hidden, h = k->hidden;
   const std::string direction = n.text("direction", "forward");
   size_t weight_bytes = 0;

@@ -123,10 +123,11 @@ double measure_fill_bandwidth(size_t bytes, int threads, double seconds) {
     b = allocate_aligned(bytes);
     std::memset(b.get(), 1, bytes);
   }
-  return best_rate(threads, seconds, [&](int t) {
-           std::memset(blocks[t].get(), 2, bytes);
-           return static_cast<double>(bytes);
-         }) /
+  return best_rate(threads, seconds,
+                   [&](int t) {
+                     std::memset(blocks[t].get(), 2, bytes);
+                     return static_cast<double>(bytes);
+                   }) /
          1e9;
 }
 
@@ -139,10 +140,11 @@ double measure_copy_bandwidth(size_t bytes, int threads, double seconds) {
     std::memset(from[t].get(), 1, bytes);
     std::memset(to[t].get(), 1, bytes);
   }
-  return best_rate(threads, seconds, [&](int t) {
-           std::memcpy(to[t].get(), from[t].get(), bytes);
-           return 2.0 * static_cast<double>(bytes);
-         }) /
+  return best_rate(threads, seconds,
+                   [&](int t) {
+                     std::memcpy(to[t].get(), from[t].get(), bytes);
+                     return 2.0 * static_cast<double>(bytes);
+                   }) /
          1e9;
 }
 

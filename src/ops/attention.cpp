@@ -23,13 +23,15 @@ Heads heads_of(const Tensor& t, int64_t heads, const char* name) {
     return out;
   }
   if (t.rank() != 3) fail(Category::shape, "{} has shape {}, expected rank 3 or 4", name, to_string(t.shape()));
-  if (heads < 1 || t.shape()[2] % heads != 0) fail(Category::value, "{} has {} columns, which {} heads do not share evenly", name, t.shape()[2], heads);
+  if (heads < 1 || t.shape()[2] % heads != 0)
+    fail(Category::value, "{} has {} columns, which {} heads do not share evenly", name, t.shape()[2], heads);
   out.batch = t.shape()[0], out.heads = heads, out.length = t.shape()[1], out.width = t.shape()[2] / heads;
   std::vector<double> moved(out.v.size());
   for (int64_t b = 0; b < out.batch; ++b) {
     for (int64_t s = 0; s < out.length; ++s) {
       for (int64_t h = 0; h < heads; ++h)
-        std::copy_n(out.v.data() + ((b * out.length + s) * heads + h) * out.width, out.width, moved.data() + ((b * heads + h) * out.length + s) * out.width);
+        std::copy_n(out.v.data() + ((b * out.length + s) * heads + h) * out.width, out.width,
+                    moved.data() + ((b * heads + h) * out.length + s) * out.width);
     }
   }
   out.v = std::move(moved);
@@ -40,7 +42,8 @@ Heads heads_of(const Tensor& t, int64_t heads, const char* name) {
 Heads with_past(const Tensor& past, Heads now) {
   Heads old = heads_of(past, now.heads, "past");
   if (old.batch != now.batch || old.heads != now.heads || old.width != now.width)
-    fail(Category::shape, "past is {}, which does not continue {} x {} x {} x {}", to_string(past.shape()), now.batch, now.heads, now.length, now.width);
+    fail(Category::shape, "past is {}, which does not continue {} x {} x {} x {}", to_string(past.shape()), now.batch, now.heads,
+         now.length, now.width);
   Heads all{{}, now.batch, now.heads, old.length + now.length, now.width};
   for (int64_t i = 0; i < now.batch * now.heads; ++i) {
     all.v.insert(all.v.end(), old.v.begin() + i * old.length * old.width, old.v.begin() + (i + 1) * old.length * old.width);
@@ -92,8 +95,10 @@ std::vector<Tensor> attention(const EvalContext& c) {
     k = with_past(c.in(4), std::move(k));
     v = with_past(c.in(5), std::move(v));
   }
-  if (k.batch != q.batch || v.batch != q.batch || k.heads != v.heads || k.length != v.length || k.width != q.width || k.heads < 1 || q.heads % k.heads != 0)
-    fail(Category::shape, "Q {}, K {} and V {} do not fit one another", to_string(c.in(0).shape()), to_string(c.in(1).shape()), to_string(c.in(2).shape()));
+  if (k.batch != q.batch || v.batch != q.batch || k.heads != v.heads || k.length != v.length || k.width != q.width || k.heads < 1 ||
+      q.heads % k.heads != 0)
+    fail(Category::shape, "Q {}, K {} and V {} do not fit one another", to_string(c.in(0).shape()), to_string(c.in(1).shape()),
+         to_string(c.in(2).shape()));
   const int64_t group = q.heads / k.heads;
   const double scale = c.node.find<float>("scale") ? c.node.real("scale", 1) : 1 / std::sqrt(static_cast<double>(q.width));
   const double cap = c.node.real("softcap", 0);
@@ -173,20 +178,23 @@ std::vector<Tensor> attention(const EvalContext& c) {
 std::vector<Tensor> rotary(const EvalContext& c) {
   const Tensor& x = c.in(0);
   const int64_t heads = c.node.integer("num_heads", 0);
-  if (x.rank() != 4 && !(x.rank() == 3 && heads > 0)) fail(Category::shape, "X is {}, expected rank 4, or rank 3 and num_heads", to_string(x.shape()));
+  if (x.rank() != 4 && !(x.rank() == 3 && heads > 0))
+    fail(Category::shape, "X is {}, expected rank 4, or rank 3 and num_heads", to_string(x.shape()));
   const bool flat = x.rank() == 3;
   const int64_t batch = x.shape()[0], length = flat ? x.shape()[1] : x.shape()[2], count = flat ? heads : x.shape()[1];
   if (flat && x.shape()[2] % heads != 0) fail(Category::value, "{} columns are not shared evenly by {} heads", x.shape()[2], heads);
   const int64_t width = flat ? x.shape()[2] / heads : x.shape()[3];
   const int64_t asked = c.node.integer("rotary_embedding_dim", 0), turned = asked == 0 ? width : asked;
-  if (turned < 0 || turned > width || turned % 2 != 0) fail(Category::value, "rotary_embedding_dim is {}, expected an even number up to {}", turned, width);
+  if (turned < 0 || turned > width || turned % 2 != 0)
+    fail(Category::value, "rotary_embedding_dim is {}, expected an even number up to {}", turned, width);
   const int64_t half = turned / 2;
   const bool interleaved = c.node.integer("interleaved", 0) != 0;
   const auto cosines = widen<double>(c.in(1)), sines = widen<double>(c.in(2));
   std::vector<int64_t> positions;
   if (c.has(3)) {
     positions = integers(c.in(3));
-    if (static_cast<int64_t>(positions.size()) != batch * length) fail(Category::shape, "position_ids has {} entries, expected {}", positions.size(), batch * length);
+    if (static_cast<int64_t>(positions.size()) != batch * length)
+      fail(Category::shape, "position_ids has {} entries, expected {}", positions.size(), batch * length);
   }
   const int64_t rows = static_cast<int64_t>(cosines.size()) / std::max<int64_t>(1, half);
   if (cosines.size() != sines.size() || c.in(1).rank() < 1 || c.in(1).shape().back() != half || (!c.has(3) && rows != batch * length))

@@ -41,7 +41,9 @@ constexpr const char* kAttributes[][2] = {
     {"Elu", "alpha:f consumed_inputs:I"},
     {"EyeLike", "dtype:i k:i"},
     {"Flatten", "axis:i"},
-    {"GRU", "activation_alpha:F activation_beta:F activations:S clip:f direction:s hidden_size:i layout:i linear_before_reset:i output_sequence:i"},
+    {"GRU",
+     "activation_alpha:F activation_beta:F activations:S clip:f direction:s hidden_size:i layout:i linear_before_reset:i "
+     "output_sequence:i"},
     {"Gather", "axis:i"},
     {"GatherElements", "axis:i"},
     {"GatherND", "batch_dims:i"},
@@ -59,7 +61,8 @@ constexpr const char* kAttributes[][2] = {
     {"InstanceNormalization", "consumed_inputs:I epsilon:f"},
     {"IsInf", "detect_negative:i detect_positive:i"},
     {"LRN", "alpha:f beta:f bias:f size:i!"},
-    {"LSTM", "activation_alpha:F activation_beta:F activations:S clip:f direction:s hidden_size:i input_forget:i layout:i output_sequence:i"},
+    {"LSTM",
+     "activation_alpha:F activation_beta:F activations:S clip:f direction:s hidden_size:i input_forget:i layout:i output_sequence:i"},
     {"LayerNormalization", "axis:i epsilon:f stash_type:i"},
     {"LeakyRelu", "alpha:f consumed_inputs:I"},
     {"LogSoftmax", "axis:i"},
@@ -98,12 +101,15 @@ constexpr const char* kAttributes[][2] = {
     {"ReduceSumSquare", "axes:I keepdims:i noop_with_empty_axes:i"},
     {"RegexFullMatch", "pattern:s"},
     {"Reshape", "allowzero:i consumed_inputs:I shape:I"},
-    {"Resize", "antialias:i axes:I coordinate_transformation_mode:s cubic_coeff_a:f exclude_outside:i extrapolation_value:f keep_aspect_ratio_policy:s mode:s nearest_mode:s"},
+    {"Resize",
+     "antialias:i axes:I coordinate_transformation_mode:s cubic_coeff_a:f exclude_outside:i extrapolation_value:f "
+     "keep_aspect_ratio_policy:s mode:s nearest_mode:s"},
     {"ReverseSequence", "batch_axis:i time_axis:i"},
     {"RoiAlign", "coordinate_transformation_mode:s mode:s output_height:i output_width:i sampling_ratio:i spatial_scale:f"},
     {"RotaryEmbedding", "interleaved:i num_heads:i rotary_embedding_dim:i"},
     {"STFT", "onesided:i"},
-    {"Scan", "body:g! directions:I num_scan_inputs:i! scan_input_axes:I scan_input_directions:I scan_output_axes:I scan_output_directions:I"},
+    {"Scan",
+     "body:g! directions:I num_scan_inputs:i! scan_input_axes:I scan_input_directions:I scan_output_axes:I scan_output_directions:I"},
     {"Scatter", "axis:i"},
     {"ScatterElements", "axis:i reduction:s"},
     {"ScatterND", "reduction:s"},
@@ -123,7 +129,9 @@ constexpr const char* kAttributes[][2] = {
     {"StringSplit", "delimiter:s maxsplit:i"},
     {"Swish", "alpha:f"},
     {"TensorScatter", "axis:i mode:s"},
-    {"TfIdfVectorizer", "max_gram_length:i! max_skip_count:i! min_gram_length:i! mode:s! ngram_counts:I! ngram_indexes:I! pool_int64s:I pool_strings:S weights:F"},
+    {"TfIdfVectorizer",
+     "max_gram_length:i! max_skip_count:i! min_gram_length:i! mode:s! ngram_counts:I! ngram_indexes:I! pool_int64s:I pool_strings:S "
+     "weights:F"},
     {"ThresholdedRelu", "alpha:f"},
     {"TopK", "axis:i k:i largest:i sorted:i"},
     {"Transpose", "perm:I"},
@@ -151,17 +159,32 @@ constexpr const char* kAttributes[][2] = {
     {"DictVectorizer", "int64_vocabulary:I string_vocabulary:S"},
     {"FeatureVectorizer", "inputdimensions:I"},
     {"Imputer", "imputed_value_floats:F imputed_value_int64s:I replaced_value_float:f replaced_value_int64:i"},
-    {"LabelEncoder", "classes_strings:S default_float:f default_int64:i default_string:s default_tensor:t keys_floats:F keys_int64s:I keys_strings:S keys_tensor:t values_floats:F values_int64s:I values_strings:S values_tensor:t"},
+    {"LabelEncoder",
+     "classes_strings:S default_float:f default_int64:i default_string:s default_tensor:t keys_floats:F keys_int64s:I keys_strings:S "
+     "keys_tensor:t values_floats:F values_int64s:I values_strings:S values_tensor:t"},
     {"LinearClassifier", "classlabels_ints:I classlabels_strings:S coefficients:F! intercepts:F multi_class:i post_transform:s"},
     {"LinearRegressor", "coefficients:F intercepts:F post_transform:s targets:i"},
     {"Normalizer", "norm:s"},
     {"OneHotEncoder", "cats_int64s:I cats_strings:S zeros:i"},
-    {"SVMClassifier", "classlabels_ints:I classlabels_strings:S coefficients:F kernel_params:F kernel_type:s post_transform:s prob_a:F prob_b:F rho:F support_vectors:F vectors_per_class:I"},
+    {"SVMClassifier",
+     "classlabels_ints:I classlabels_strings:S coefficients:F kernel_params:F kernel_type:s post_transform:s prob_a:F prob_b:F rho:F "
+     "support_vectors:F vectors_per_class:I"},
     {"SVMRegressor", "coefficients:F kernel_params:F kernel_type:s n_supports:i one_class:i post_transform:s rho:F support_vectors:F"},
     {"Scaler", "offset:F scale:F"},
-    {"TreeEnsemble", "aggregate_function:i leaf_targetids:I! leaf_weights:t! membership_values:t n_targets:i nodes_falseleafs:I! nodes_falsenodeids:I! nodes_featureids:I! nodes_hitrates:t nodes_missing_value_tracks_true:I nodes_modes:t! nodes_splits:t! nodes_trueleafs:I! nodes_truenodeids:I! post_transform:i tree_roots:I!"},
-    {"TreeEnsembleClassifier", "base_values:F base_values_as_tensor:t class_ids:I class_nodeids:I class_treeids:I class_weights:F class_weights_as_tensor:t classlabels_int64s:I classlabels_strings:S nodes_falsenodeids:I nodes_featureids:I nodes_hitrates:F nodes_hitrates_as_tensor:t nodes_missing_value_tracks_true:I nodes_modes:S nodes_nodeids:I nodes_treeids:I nodes_truenodeids:I nodes_values:F nodes_values_as_tensor:t post_transform:s"},
-    {"TreeEnsembleRegressor", "aggregate_function:s base_values:F base_values_as_tensor:t n_targets:i nodes_falsenodeids:I nodes_featureids:I nodes_hitrates:F nodes_hitrates_as_tensor:t nodes_missing_value_tracks_true:I nodes_modes:S nodes_nodeids:I nodes_treeids:I nodes_truenodeids:I nodes_values:F nodes_values_as_tensor:t post_transform:s target_ids:I target_nodeids:I target_treeids:I target_weights:F target_weights_as_tensor:t"},
+    {"TreeEnsemble",
+     "aggregate_function:i leaf_targetids:I! leaf_weights:t! membership_values:t n_targets:i nodes_falseleafs:I! nodes_falsenodeids:I! "
+     "nodes_featureids:I! nodes_hitrates:t nodes_missing_value_tracks_true:I nodes_modes:t! nodes_splits:t! nodes_trueleafs:I! "
+     "nodes_truenodeids:I! post_transform:i tree_roots:I!"},
+    {"TreeEnsembleClassifier",
+     "base_values:F base_values_as_tensor:t class_ids:I class_nodeids:I class_treeids:I class_weights:F class_weights_as_tensor:t "
+     "classlabels_int64s:I classlabels_strings:S nodes_falsenodeids:I nodes_featureids:I nodes_hitrates:F nodes_hitrates_as_tensor:t "
+     "nodes_missing_value_tracks_true:I nodes_modes:S nodes_nodeids:I nodes_treeids:I nodes_truenodeids:I nodes_values:F "
+     "nodes_values_as_tensor:t post_transform:s"},
+    {"TreeEnsembleRegressor",
+     "aggregate_function:s base_values:F base_values_as_tensor:t n_targets:i nodes_falsenodeids:I nodes_featureids:I nodes_hitrates:F "
+     "nodes_hitrates_as_tensor:t nodes_missing_value_tracks_true:I nodes_modes:S nodes_nodeids:I nodes_treeids:I nodes_truenodeids:I "
+     "nodes_values:F nodes_values_as_tensor:t post_transform:s target_ids:I target_nodeids:I target_treeids:I target_weights:F "
+     "target_weights_as_tensor:t"},
     {"ZipMap", "classlabels_int64s:I classlabels_strings:S"},
 };
 

@@ -125,10 +125,13 @@ std::vector<Tensor> linear_classifier(const EvalContext& c) {
   const Rows x = rows_of(c.in(0));
   const auto weights = floats(c.node, "coefficients"), bias = floats(c.node, "intercepts");
   const Labels labels = labels_of(c.node, "classlabels_strings", "classlabels_ints");
-  if (x.width == 0 || weights.size() % static_cast<size_t>(x.width) != 0) fail(Category::value, "{} coefficients do not fit rows of {}", weights.size(), x.width);
+  if (x.width == 0 || weights.size() % static_cast<size_t>(x.width) != 0)
+    fail(Category::value, "{} coefficients do not fit rows of {}", weights.size(), x.width);
   const int64_t scores = static_cast<int64_t>(weights.size()) / x.width;
-  if (!bias.empty() && static_cast<int64_t>(bias.size()) != scores) fail(Category::value, "intercepts has {} entries, expected {}", bias.size(), scores);
-  if (labels.count() != scores && !(scores == 1 && labels.count() == 2)) fail(Category::value, "{} class labels do not fit {} scores", labels.count(), scores);
+  if (!bias.empty() && static_cast<int64_t>(bias.size()) != scores)
+    fail(Category::value, "intercepts has {} entries, expected {}", bias.size(), scores);
+  if (labels.count() != scores && !(scores == 1 && labels.count() == 2))
+    fail(Category::value, "{} class labels do not fit {} scores", labels.count(), scores);
   Classified out;
   for (int64_t r = 0; r < x.count; ++r) {
     std::vector<double> s;
@@ -146,8 +149,10 @@ std::vector<Tensor> linear_regressor(const EvalContext& c) {
   const Rows x = rows_of(c.in(0));
   const auto weights = floats(c.node, "coefficients"), bias = floats(c.node, "intercepts");
   const int64_t targets = c.node.integer("targets", 1);
-  if (targets < 1 || static_cast<int64_t>(weights.size()) != targets * x.width || (!bias.empty() && static_cast<int64_t>(bias.size()) != targets))
-    fail(Category::value, "{} coefficients and {} intercepts do not fit rows of {} and {} targets", weights.size(), bias.size(), x.width, targets);
+  if (targets < 1 || static_cast<int64_t>(weights.size()) != targets * x.width ||
+      (!bias.empty() && static_cast<int64_t>(bias.size()) != targets))
+    fail(Category::value, "{} coefficients and {} intercepts do not fit rows of {} and {} targets", weights.size(), bias.size(), x.width,
+         targets);
   std::vector<double> y;
   for (int64_t r = 0; r < x.count; ++r) {
     std::vector<double> s;
@@ -170,7 +175,8 @@ struct Kernel {
   explicit Kernel(const Node& n) : type(n.text("kernel_type", "LINEAR")) {
     const auto p = floats(n, "kernel_params");
     if (p.size() >= 3) gamma = p[0], offset = p[1], degree = p[2];
-    if (type != "LINEAR" && type != "POLY" && type != "RBF" && type != "SIGMOID") fail(Category::value, "kernel_type is '{}', expected LINEAR, POLY, RBF or SIGMOID", type);
+    if (type != "LINEAR" && type != "POLY" && type != "RBF" && type != "SIGMOID")
+      fail(Category::value, "kernel_type is '{}', expected LINEAR, POLY, RBF or SIGMOID", type);
   }
   double operator()(const double* a, const float* b, int64_t n) const {
     double sum = 0;
@@ -187,7 +193,8 @@ std::vector<Tensor> svm_regressor(const EvalContext& c) {
   const Kernel kernel(c.node);
   const auto weights = floats(c.node, "coefficients"), vectors = floats(c.node, "support_vectors"), rho = floats(c.node, "rho");
   const int64_t supports = c.node.integer("n_supports", 0);
-  if (supports > 0 ? static_cast<int64_t>(vectors.size()) != supports * x.width || static_cast<int64_t>(weights.size()) < supports : static_cast<int64_t>(weights.size()) != x.width)
+  if (supports > 0 ? static_cast<int64_t>(vectors.size()) != supports * x.width || static_cast<int64_t>(weights.size()) < supports
+                   : static_cast<int64_t>(weights.size()) != x.width)
     fail(Category::value, "{} coefficients and {} support vector entries do not fit rows of {}", weights.size(), vectors.size(), x.width);
   std::vector<double> y;
   for (int64_t r = 0; r < x.count; ++r) {
@@ -240,23 +247,27 @@ std::vector<Tensor> svm_classifier(const EvalContext& c) {
   const Rows x = rows_of(c.in(0));
   const Kernel kernel(c.node);
   const Labels labels = labels_of(c.node, "classlabels_strings", "classlabels_ints");
-  const auto weights = floats(c.node, "coefficients"), vectors = floats(c.node, "support_vectors"), rho = floats(c.node, "rho"), a = floats(c.node, "prob_a"), b = floats(c.node, "prob_b");
+  const auto weights = floats(c.node, "coefficients"), vectors = floats(c.node, "support_vectors"), rho = floats(c.node, "rho"),
+             a = floats(c.node, "prob_a"), b = floats(c.node, "prob_b");
   const auto per_class = c.node.integers("vectors_per_class");
   const int64_t classes = labels.count(), supports = std::accumulate(per_class.begin(), per_class.end(), int64_t{0});
   const std::string how = c.node.text("post_transform", "NONE");
   Classified out;
   if (supports == 0) {  // linear: one row of coefficients a class
-    if (classes < 1 || static_cast<int64_t>(weights.size()) != classes * x.width) fail(Category::value, "{} coefficients do not fit {} classes and rows of {}", weights.size(), classes, x.width);
+    if (classes < 1 || static_cast<int64_t>(weights.size()) != classes * x.width)
+      fail(Category::value, "{} coefficients do not fit {} classes and rows of {}", weights.size(), classes, x.width);
     for (int64_t r = 0; r < x.count; ++r) {
       std::vector<double> s;
-      for (int64_t k = 0; k < classes; ++k) s.push_back(kernel(x.row(r), weights.data() + k * x.width, x.width) + (rho.empty() ? 0 : rho[rho.size() == 1 ? 0 : k]));
+      for (int64_t k = 0; k < classes; ++k)
+        s.push_back(kernel(x.row(r), weights.data() + k * x.width, x.width) + (rho.empty() ? 0 : rho[rho.size() == 1 ? 0 : k]));
       out.add(s, classes, how);
     }
     return {labels.tensor(out.picks), matrix(x.count, out.scores)};
   }
   const int64_t pairs = classes * (classes - 1) / 2;
-  if (static_cast<int64_t>(per_class.size()) != classes || static_cast<int64_t>(vectors.size()) != supports * x.width || static_cast<int64_t>(weights.size()) != (classes - 1) * supports ||
-      static_cast<int64_t>(rho.size()) < pairs || (!a.empty() && (static_cast<int64_t>(a.size()) < pairs || b.size() != a.size()))) {
+  if (static_cast<int64_t>(per_class.size()) != classes || static_cast<int64_t>(vectors.size()) != supports * x.width ||
+      static_cast<int64_t>(weights.size()) != (classes - 1) * supports || static_cast<int64_t>(rho.size()) < pairs ||
+      (!a.empty() && (static_cast<int64_t>(a.size()) < pairs || b.size() != a.size()))) {
     fail(Category::value, "support vectors, coefficients, rho and probabilities do not fit {} classes and rows of {}", classes, x.width);
   }
   std::vector<int64_t> start(classes, 0);
@@ -346,21 +357,30 @@ std::vector<double> numbers(const Node& n, const std::string& name) {
 
 // The form of versions 1 and 3: nodes addressed by tree and node id. `kind`: "target" or "class".
 Forest forest_of(const Node& n, const std::string& kind) {
-  const auto trees = n.integers("nodes_treeids"), ids = n.integers("nodes_nodeids"), features = n.integers("nodes_featureids"), yes = n.integers("nodes_truenodeids"),
-             no = n.integers("nodes_falsenodeids"), missing = n.integers("nodes_missing_value_tracks_true");
+  const auto trees = n.integers("nodes_treeids"), ids = n.integers("nodes_nodeids"), features = n.integers("nodes_featureids"),
+             yes = n.integers("nodes_truenodeids"), no = n.integers("nodes_falsenodeids"),
+             missing = n.integers("nodes_missing_value_tracks_true");
   const auto modes = strings(n, "nodes_modes");
   const auto values = numbers(n, "nodes_values");
   const size_t count = ids.size();
-  if (trees.size() != count || features.size() != count || yes.size() != count || no.size() != count || modes.size() != count || values.size() != count || (!missing.empty() && missing.size() != count))
+  if (trees.size() != count || features.size() != count || yes.size() != count || no.size() != count || modes.size() != count ||
+      values.size() != count || (!missing.empty() && missing.size() != count))
     fail(Category::value, "the lists of tree nodes differ in length");
   std::map<std::pair<int64_t, int64_t>, int64_t> at;
   Forest f;
   f.nodes.resize(count);
   std::vector<bool> is_child(count, false);
   for (size_t i = 0; i < count; ++i) {
-    if (!at.emplace(std::pair{trees[i], ids[i]}, static_cast<int64_t>(i)).second) fail(Category::value, "tree {} has two nodes {}", trees[i], ids[i]);
+    if (!at.emplace(std::pair{trees[i], ids[i]}, static_cast<int64_t>(i)).second)
+      fail(Category::value, "tree {} has two nodes {}", trees[i], ids[i]);
   }
-  const std::map<std::string, Branch> branches{{"BRANCH_LEQ", Branch::less_equal}, {"BRANCH_LT", Branch::less}, {"BRANCH_GTE", Branch::greater_equal}, {"BRANCH_GT", Branch::greater}, {"BRANCH_EQ", Branch::equal}, {"BRANCH_NEQ", Branch::not_equal}, {"LEAF", Branch::leaf}};
+  const std::map<std::string, Branch> branches{{"BRANCH_LEQ", Branch::less_equal},
+                                               {"BRANCH_LT", Branch::less},
+                                               {"BRANCH_GTE", Branch::greater_equal},
+                                               {"BRANCH_GT", Branch::greater},
+                                               {"BRANCH_EQ", Branch::equal},
+                                               {"BRANCH_NEQ", Branch::not_equal},
+                                               {"LEAF", Branch::leaf}};
   for (size_t i = 0; i < count; ++i) {
     TreeNode& t = f.nodes[i];
     const auto b = branches.find(modes[i]);
@@ -384,7 +404,8 @@ Forest forest_of(const Node& n, const std::string& kind) {
   }
   const auto wt = n.integers(kind + "_treeids"), wn = n.integers(kind + "_nodeids"), wi = n.integers(kind + "_ids");
   const auto w = numbers(n, kind + "_weights");
-  if (wn.size() != wt.size() || wi.size() != wt.size() || w.size() != wt.size()) fail(Category::value, "the lists of leaf weights differ in length");
+  if (wn.size() != wt.size() || wi.size() != wt.size() || w.size() != wt.size())
+    fail(Category::value, "the lists of leaf weights differ in length");
   for (size_t i = 0; i < wt.size(); ++i) {
     const auto it = at.find({wt[i], wn[i]});
     if (it == at.end()) fail(Category::value, "a weight belongs to node {} of tree {}, which is not there", wn[i], wt[i]);
@@ -395,11 +416,14 @@ Forest forest_of(const Node& n, const std::string& kind) {
 
 // The form of version 5: branches and leaves in lists of their own, roots given.
 Forest forest5_of(const Node& n) {
-  const auto features = n.integers("nodes_featureids"), yes = n.integers("nodes_truenodeids"), no = n.integers("nodes_falsenodeids"), yes_leaf = n.integers("nodes_trueleafs"), no_leaf = n.integers("nodes_falseleafs"),
+  const auto features = n.integers("nodes_featureids"), yes = n.integers("nodes_truenodeids"), no = n.integers("nodes_falsenodeids"),
+             yes_leaf = n.integers("nodes_trueleafs"), no_leaf = n.integers("nodes_falseleafs"),
              missing = n.integers("nodes_missing_value_tracks_true"), targets = n.integers("leaf_targetids");
-  const auto splits = numbers(n, "nodes_splits"), modes = numbers(n, "nodes_modes"), weights = numbers(n, "leaf_weights"), members = numbers(n, "membership_values");
+  const auto splits = numbers(n, "nodes_splits"), modes = numbers(n, "nodes_modes"), weights = numbers(n, "leaf_weights"),
+             members = numbers(n, "membership_values");
   const size_t count = features.size();
-  if (yes.size() != count || no.size() != count || yes_leaf.size() != count || no_leaf.size() != count || splits.size() != count || modes.size() != count || targets.size() != weights.size() || (!missing.empty() && missing.size() != count))
+  if (yes.size() != count || no.size() != count || yes_leaf.size() != count || no_leaf.size() != count || splits.size() != count ||
+      modes.size() != count || targets.size() != weights.size() || (!missing.empty() && missing.size() != count))
     fail(Category::value, "the lists of tree nodes or leaves differ in length");
   Forest f;
   f.nodes.resize(count + targets.size());
@@ -412,7 +436,8 @@ Forest forest5_of(const Node& n) {
     t.value = splits[i];
     t.missing_yes = !missing.empty() && missing[i] != 0;
     const auto child = [&](int64_t id, bool leaf) {
-      if (id < 0 || id >= static_cast<int64_t>(leaf ? targets.size() : count)) fail(Category::value, "a tree branches to {} {}, which is not there", leaf ? "leaf" : "node", id);
+      if (id < 0 || id >= static_cast<int64_t>(leaf ? targets.size() : count))
+        fail(Category::value, "a tree branches to {} {}, which is not there", leaf ? "leaf" : "node", id);
       return leaf ? static_cast<int64_t>(count) + id : id;
     };
     t.yes = child(yes[i], yes_leaf[i] != 0);
@@ -431,7 +456,8 @@ Forest forest5_of(const Node& n) {
 }
 
 // Aggregated weights of one row for every target.
-std::vector<double> aggregate(const Forest& f, const double* row, int64_t width, int64_t targets, const std::string& how, const std::vector<double>& base) {
+std::vector<double> aggregate(const Forest& f, const double* row, int64_t width, int64_t targets, const std::string& how,
+                              const std::vector<double>& base) {
   std::vector<double> sum(targets, 0);
   std::vector<bool> seen(targets, false);
   for (int64_t root : f.roots) {
@@ -452,7 +478,8 @@ std::vector<double> aggregate(const Forest& f, const double* row, int64_t width,
 }
 
 void check_base(const std::vector<double>& base, int64_t targets) {
-  if (base.size() > 1 && static_cast<int64_t>(base.size()) != targets) fail(Category::value, "base_values has {} entries, expected {}", base.size(), targets);
+  if (base.size() > 1 && static_cast<int64_t>(base.size()) != targets)
+    fail(Category::value, "base_values has {} entries, expected {}", base.size(), targets);
 }
 
 std::vector<Tensor> tree_regressor(const EvalContext& c) {
@@ -513,10 +540,12 @@ std::vector<Tensor> tree_classifier(const EvalContext& c) {
 std::vector<Tensor> tree_ensemble(const EvalContext& c) {
   const Rows x = rows_of(c.in(0));
   const Forest f = forest5_of(c.node);
-  const int64_t targets = c.node.integer("n_targets", 1), how = c.node.integer("aggregate_function", 1), after = c.node.integer("post_transform", 0);
+  const int64_t targets = c.node.integer("n_targets", 1), how = c.node.integer("aggregate_function", 1),
+                after = c.node.integer("post_transform", 0);
   const char* aggregates[] = {"AVERAGE", "SUM", "MIN", "MAX"};
   const char* transforms[] = {"NONE", "SOFTMAX", "LOGISTIC", "SOFTMAX_ZERO", "PROBIT"};
-  if (targets < 1 || how < 0 || how > 3 || after < 0 || after > 4) fail(Category::value, "n_targets {}, aggregate_function {} or post_transform {} is out of range", targets, how, after);
+  if (targets < 1 || how < 0 || how > 3 || after < 0 || after > 4)
+    fail(Category::value, "n_targets {}, aggregate_function {} or post_transform {} is out of range", targets, how, after);
   check_plain_size(targets);
   std::vector<double> y;
   for (int64_t r = 0; r < x.count; ++r) {
@@ -609,7 +638,8 @@ Encoding encoding_of(const Node& n, int version) {
     return {names, list_tensor(ids), {}};
   }
   Encoding e{any_list(n, "keys"), any_list(n, "values"), {}};
-  if (e.keys.empty() || e.values.empty() || e.keys.size() != e.values.size()) fail(Category::value, "keys and values must both be given, with as many entries");
+  if (e.keys.empty() || e.values.empty() || e.keys.size() != e.values.size())
+    fail(Category::value, "keys and values must both be given, with as many entries");
   if (const auto* t = n.find<Tensor>("default_tensor")) e.otherwise = *t;
   else if (e.values.dtype() == DType::string) e.otherwise = Tensor::from<std::string>({}, {n.text("default_string", "_Unused")});
   else if (e.values.dtype() == DType::i64) e.otherwise = Tensor::from<int64_t>({}, {n.integer("default_int64", -1)});
@@ -623,7 +653,8 @@ std::vector<Tensor> label_encoder(const EvalContext& c) {
   if (c.version < 2) {
     const bool backwards = c.in(0).dtype() != DType::string;
     if (backwards) std::swap(e.keys, e.values);
-    e.otherwise = backwards ? Tensor::from<std::string>({}, {c.node.text("default_string", "_Unused")}) : Tensor::from<int64_t>({}, {c.node.integer("default_int64", -1)});
+    e.otherwise = backwards ? Tensor::from<std::string>({}, {c.node.text("default_string", "_Unused")})
+                            : Tensor::from<int64_t>({}, {c.node.integer("default_int64", -1)});
   }
   return {take(e.values, c.in(0).shape(), positions(c.in(0), e.keys), &e.otherwise)};
 }
@@ -632,7 +663,8 @@ std::vector<Tensor> category_mapper(const EvalContext& c) {
   const Tensor numbers_list = list_tensor(c.node.integers("cats_int64s")), names = list_tensor(strings(c.node, "cats_strings"));
   if (numbers_list.size() != names.size()) fail(Category::value, "cats_int64s and cats_strings differ in length");
   const bool text = c.in(0).dtype() == DType::string;
-  const Tensor otherwise = text ? Tensor::from<int64_t>({}, {c.node.integer("default_int64", -1)}) : Tensor::from<std::string>({}, {c.node.text("default_string", "_Unused")});
+  const Tensor otherwise = text ? Tensor::from<int64_t>({}, {c.node.integer("default_int64", -1)})
+                                : Tensor::from<std::string>({}, {c.node.text("default_string", "_Unused")});
   return {take(text ? numbers_list : names, c.in(0).shape(), positions(c.in(0), text ? names : numbers_list), &otherwise)};
 }
 
@@ -666,7 +698,8 @@ std::vector<Tensor> scaler(const EvalContext& c) {
   const auto offset = numbers(c.node, "offset"), scale = numbers(c.node, "scale");
   check_columns(offset.size(), c.in(0), "offset");
   check_columns(scale.size(), c.in(0), "scale");
-  for (size_t i = 0; i < v.size(); ++i) v[i] = (v[i] - column(offset, static_cast<int64_t>(i), 0)) * column(scale, static_cast<int64_t>(i), 1);
+  for (size_t i = 0; i < v.size(); ++i)
+    v[i] = (v[i] - column(offset, static_cast<int64_t>(i), 0)) * column(scale, static_cast<int64_t>(i), 1);
   return {narrow<double>(DType::f32, c.in(0).shape(), v)};
 }
 
@@ -695,7 +728,8 @@ std::vector<Tensor> normalizer(const EvalContext& c) {
   for (int64_t r = 0; r < x.count; ++r) {
     double* row = x.v.data() + r * x.width;
     double norm = 0;
-    for (int64_t i = 0; i < x.width; ++i) norm = how == "MAX" ? std::max(norm, std::fabs(row[i])) : norm + (how == "L1" ? std::fabs(row[i]) : row[i] * row[i]);
+    for (int64_t i = 0; i < x.width; ++i)
+      norm = how == "MAX" ? std::max(norm, std::fabs(row[i])) : norm + (how == "L1" ? std::fabs(row[i]) : row[i] * row[i]);
     if (how == "L2") norm = std::sqrt(norm);
     for (int64_t i = 0; i < x.width; ++i) row[i] = norm == 0 ? row[i] : row[i] / norm;
   }
@@ -708,7 +742,8 @@ std::vector<Tensor> feature_vectorizer(const EvalContext& c) {
   for (size_t i = 0; i < c.inputs.size(); ++i) {
     const Tensor& t = c.in(i);
     const Rows x = rows_of(t.rank() == 1 ? t.reshaped({t.size(), 1}) : t);
-    if (i < widths.size() && widths[i] != x.width) fail(Category::shape, "input {} has rows of {}, inputdimensions says {}", i, x.width, widths[i]);
+    if (i < widths.size() && widths[i] != x.width)
+      fail(Category::shape, "input {} has rows of {}, inputdimensions says {}", i, x.width, widths[i]);
     parts.push_back(matrix(x.count, x.v));
   }
   return {join(parts, 1)};
@@ -731,7 +766,8 @@ Tensor map_values(const Tensor& values) {
 
 std::vector<Tensor> dict_vectorizer(const EvalContext& c) {
   const auto map = entries(c);
-  const Tensor vocabulary = c.node.attributes.contains("string_vocabulary") ? list_tensor(strings(c.node, "string_vocabulary")) : list_tensor(c.node.integers("int64_vocabulary"));
+  const Tensor vocabulary = c.node.attributes.contains("string_vocabulary") ? list_tensor(strings(c.node, "string_vocabulary"))
+                                                                            : list_tensor(c.node.integers("int64_vocabulary"));
   return {take(map_values(map[1]), {vocabulary.size()}, positions(vocabulary, map[0]))};
 }
 
@@ -797,10 +833,9 @@ void add_companion(std::vector<OpDef>& out) {
     out.push_back(std::move(d));
     return out.back();
   };
-  const auto scores = [](auto width) {
-    return [width](InferContext& c) { c.set(0, DType::f32, Dims{row_dim(c), width(c)}); };
-  };
-  add("ArrayFeatureExtractor", 1, 2, 2,
+  const auto scores = [](auto width) { return [width](InferContext& c) { c.set(0, DType::f32, Dims{row_dim(c), width(c)}); }; };
+  add(
+      "ArrayFeatureExtractor", 1, 2, 2,
       [](InferContext& c) {
         std::optional<Dims> dims = c.dims(0);
         if (dims && dims->size() == 1) dims->insert(dims->begin(), Dim(1));
@@ -816,55 +851,80 @@ void add_companion(std::vector<OpDef>& out) {
     for (double& e : v) e = e > c.node.real("threshold", 0) ? 1 : 0;
     return {narrow<double>(c.in(0).dtype(), c.in(0).shape(), v)};
   });
-  add("LinearClassifier", 1, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_ints"); }, linear_classifier, 2);
+  add(
+      "LinearClassifier", 1, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_ints"); },
+      linear_classifier, 2);
   add("LinearRegressor", 1, 1, 1, scores([](InferContext& c) { return Dim(c.node().integer("targets", 1)); }), linear_regressor);
-  add("SVMClassifier", 1, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_ints"); }, svm_classifier, 2);
+  add(
+      "SVMClassifier", 1, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_ints"); }, svm_classifier, 2);
   add("SVMRegressor", 1, 1, 1, scores([](InferContext&) { return Dim(1); }), svm_regressor);
   for (const int since : {1, 3}) {
-    add("TreeEnsembleClassifier", since, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_int64s"); }, tree_classifier, 2);
-    add("TreeEnsembleRegressor", since, 1, 1, scores([](InferContext& c) { return Dim(c.node().integer("n_targets", 1)); }), tree_regressor);
+    add(
+        "TreeEnsembleClassifier", since, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_int64s"); },
+        tree_classifier, 2);
+    add("TreeEnsembleRegressor", since, 1, 1, scores([](InferContext& c) { return Dim(c.node().integer("n_targets", 1)); }),
+        tree_regressor);
   }
-  add("TreeEnsemble", 5, 1, 1, [](InferContext& c) { c.set(0, c.dtype(0), Dims{row_dim(c), Dim(c.node().integer("n_targets", 1))}); }, tree_ensemble);
+  add(
+      "TreeEnsemble", 5, 1, 1,
+      [](InferContext& c) {
+        c.set(0, c.dtype(0), Dims{row_dim(c), Dim(c.node().integer("n_targets", 1))});
+      },
+      tree_ensemble);
   for (const int since : {1, 2, 4}) {
-    add("LabelEncoder", since, 1, 1,
+    add(
+        "LabelEncoder", since, 1, 1,
         [](InferContext& c) {
-          const DType d = c.version() >= 2 ? encoding_of(c.node(), c.version()).values.dtype() : c.dtype(0) == DType::string ? DType::i64 : c.dtype(0) == DType::undefined ? DType::undefined : DType::string;
+          const DType d = c.version() >= 2                 ? encoding_of(c.node(), c.version()).values.dtype()
+                          : c.dtype(0) == DType::string    ? DType::i64
+                          : c.dtype(0) == DType::undefined ? DType::undefined
+                                                           : DType::string;
           c.set(0, d, c.dims(0));
         },
         label_encoder);
   }
-  add("CategoryMapper", 1, 1, 1, [](InferContext& c) { c.set(0, c.dtype(0) == DType::string ? DType::i64 : DType::string, c.dims(0)); }, category_mapper);
-  add("OneHotEncoder", 1, 1, 1,
+  add(
+      "CategoryMapper", 1, 1, 1, [](InferContext& c) { c.set(0, c.dtype(0) == DType::string ? DType::i64 : DType::string, c.dims(0)); },
+      category_mapper);
+  add(
+      "OneHotEncoder", 1, 1, 1,
       [](InferContext& c) {
         std::optional<Dims> dims = c.dims(0);
-        if (dims) dims->emplace_back(static_cast<int64_t>(c.node().attributes.contains("cats_strings") ? strings(c.node(), "cats_strings").size() : c.node().integers("cats_int64s").size()));
+        if (dims)
+          dims->emplace_back(static_cast<int64_t>(c.node().attributes.contains("cats_strings") ? strings(c.node(), "cats_strings").size()
+                                                                                               : c.node().integers("cats_int64s").size()));
         c.set(0, DType::f32, dims);
       },
       one_hot_encoder);
-  add("Scaler", 1, 1, 1, [](InferContext& c) { c.set(0, DType::f32, c.dims(0)); }, scaler);
+  add(
+      "Scaler", 1, 1, 1, [](InferContext& c) { c.set(0, DType::f32, c.dims(0)); }, scaler);
   add("Imputer", 1, 1, 1, same_as_first, imputer);
-  add("Normalizer", 1, 1, 1, [](InferContext& c) { c.set(0, DType::f32, c.dims(0)); }, normalizer);
+  add(
+      "Normalizer", 1, 1, 1, [](InferContext& c) { c.set(0, DType::f32, c.dims(0)); }, normalizer);
   add("FeatureVectorizer", 1, 1, -1, scores([](InferContext& c) {
         int64_t width = 0;
         for (int64_t w : c.node().integers("inputdimensions")) width += w;
         return width > 0 ? Dim(width) : Dim();
       }),
       feature_vectorizer);
-  add("DictVectorizer", 1, 1, 1,
+  add(
+      "DictVectorizer", 1, 1, 1,
       [](InferContext& c) {
         const Type t = c.type(0);
         c.set(0, t.inner.empty() ? DType::undefined : t.inner[0].dtype, Dims(1));
       },
       dict_vectorizer)
       .composites = true;
-  add("CastMap", 1, 1, 1,
+  add(
+      "CastMap", 1, 1, 1,
       [](InferContext& c) {
         const std::string to = c.node().text("cast_to", "TO_FLOAT");
         c.set(0, to == "TO_STRING" ? DType::string : to == "TO_INT64" ? DType::i64 : DType::f32, Dims{Dim(1), Dim()});
       },
       cast_map)
       .composites = true;
-  add("ZipMap", 1, 1, 1,
+  add(
+      "ZipMap", 1, 1, 1,
       [](InferContext& c) {
         Type seq;
         seq.kind = Type::Kind::sequence;

@@ -255,6 +255,13 @@ TransposeGeometry transpose_geometry(const Node& node, std::span<const int64_t> 
   for (size_t i = 0; i < n; ++i) {
     if (g.strides[i] < 1 || g.dilations[i] < 1) fail(Category::value, "strides and dilations must be at least 1");
   }
+  check_plausible(in, "the input's shape");
+  check_plausible(kernel, "the kernel's shape");
+  check_plausible(g.strides, "strides");
+  check_plausible(g.dilations, "dilations");
+  check_plausible(pads, "pads");
+  check_plausible(extra, "output_padding");
+  check_plausible(wanted, "output_shape");
   g.begin.resize(n);
   g.out.resize(n);
   for (size_t i = 0; i < n; ++i) {

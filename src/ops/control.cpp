@@ -51,18 +51,18 @@ void infer_if(InferContext& c) {
   for (int i = 0; i < c.output_count(); ++i) c.set_type(i, common(c, yes[i], no[i], fmt::format("output {}", i)));
 }
 
-std::vector<Tensor> run_if(const EvalContext& c) {
-  return Body(c, one_integer(c, 0) ? "then_branch" : "else_branch").run({});
-}
+std::vector<Tensor> run_if(const EvalContext& c) { return Body(c, one_integer(c, 0) ? "then_branch" : "else_branch").run({}); }
 
 // Carried values keep their dims only when a trip leaves them as they are.
-std::vector<Type> infer_carried(const InferContext& c, std::string_view body, std::vector<Type> inputs, size_t carried_from, size_t results_from, size_t carried) {
+std::vector<Type> infer_carried(const InferContext& c, std::string_view body, std::vector<Type> inputs, size_t carried_from,
+                                size_t results_from, size_t carried) {
   std::vector<Type> out;
   bool steady = true;
   try {
     out = c.infer_body(body, inputs);
     if (out.size() < results_from + carried) return out;
-    for (size_t i = 0; i < carried; ++i) steady = steady && common(c, inputs[carried_from + i], out[results_from + i], "a carried value") == inputs[carried_from + i];
+    for (size_t i = 0; i < carried; ++i)
+      steady = steady && common(c, inputs[carried_from + i], out[results_from + i], "a carried value") == inputs[carried_from + i];
   } catch (const Error& e) {
     if (e.category() != Category::shape) throw;  // sizes of the first trip may not fit a later one
     steady = false;
@@ -126,7 +126,8 @@ std::vector<Tensor> run_loop(const EvalContext& c) {
     in.insert(in.end(), state.begin(), state.end());
     auto out = body.run(in);
     if (out[0].composite() || out[0].dtype() != DType::boolean || out[0].size() != 1)
-      fail(Category::type, "the body's first output must be one bool, it is {} of {}", to_string(out[0].dtype()), to_string(out[0].shape()));
+      fail(Category::type, "the body's first output must be one bool, it is {} of {}", to_string(out[0].dtype()),
+           to_string(out[0].shape()));
     going = widen<int64_t>(out[0])[0] != 0;
     for (size_t i = 0; i < carried; ++i) state[i] = std::move(out[i + 1]);
     for (size_t i = 0; i < collected; ++i) rows[i].push_back(std::move(out[1 + carried + i]));
@@ -197,7 +198,8 @@ void infer_scan(InferContext& c) {
 }
 
 // States, then scanned inputs; gives final states, then stacked results. `count`: trips to take of those there are.
-std::vector<Tensor> scan(const EvalContext& c, Body& body, const ScanForm& f, std::span<const Tensor> inputs, std::optional<int64_t> count = {}) {
+std::vector<Tensor> scan(const EvalContext& c, Body& body, const ScanForm& f, std::span<const Tensor> inputs,
+                         std::optional<int64_t> count = {}) {
   const Graph& graph = **c.node.find<std::shared_ptr<Graph>>("body");
   int64_t length = -1;
   for (size_t i = 0; i < f.scanned; ++i) {
@@ -238,14 +240,16 @@ std::vector<Tensor> run_scan8(const EvalContext& c) {
   ScanForm f = scan_form(c.node, c.inputs.size() - 1, body.output_count());
   const auto directions = c.node.integers("directions");
   if (!directions.empty()) f.in_directions = directions;
-  if (f.in_directions.size() != f.scanned) fail(Category::value, "directions has {} entries, expected {}", f.in_directions.size(), f.scanned);
+  if (f.in_directions.size() != f.scanned)
+    fail(Category::value, "directions has {} entries, expected {}", f.in_directions.size(), f.scanned);
   const int64_t batches = c.in(1).shape().at(0), longest = c.in(1 + f.states).shape().at(1);
   const auto lengths = c.has(0) ? integers(c.in(0)) : std::vector<int64_t>(batches, longest);
   std::vector<std::vector<Tensor>> results(f.states + f.collected);
   for (int64_t b = 0; b < batches; ++b) {
     std::vector<Tensor> in;
     for (size_t i = 1; i < c.inputs.size(); ++i) {
-      if (c.in(i).rank() < 1 || c.in(i).shape()[0] != batches) fail(Category::shape, "input {} has shape {}, expected a batch of {}", i, to_string(c.in(i).shape()), batches);
+      if (c.in(i).rank() < 1 || c.in(i).shape()[0] != batches)
+        fail(Category::shape, "input {} has shape {}, expected a batch of {}", i, to_string(c.in(i).shape()), batches);
       in.push_back(pick(c.in(i), 0, b));
     }
     if (lengths.at(b) < 0 || lengths[b] > longest) fail(Category::value, "sequence length {} is outside 0..{}", lengths[b], longest);

@@ -43,8 +43,9 @@ int64_t range_length(T start, T limit, T delta) {
   if (delta == T{0}) fail(Category::value, "delta is 0");
   const double n = std::ceil((static_cast<double>(limit) - static_cast<double>(start)) / static_cast<double>(delta));
   if (!(n < 1e12)) fail(Category::resource, "a range of {} elements is absurd", n);
+  if (!(n > 0)) return 0;
   check_plain_size(static_cast<int64_t>(n));
-  return std::max<int64_t>(0, static_cast<int64_t>(n));
+  return static_cast<int64_t>(n);
 }
 
 std::vector<Tensor> range(const EvalContext& c) {
@@ -55,7 +56,10 @@ std::vector<Tensor> range(const EvalContext& c) {
     using T = decltype(zero);
     const T start = widen<T>(c.in(0))[0], delta = widen<T>(c.in(2))[0];
     std::vector<T> v(range_length(start, widen<T>(c.in(1))[0], delta));
-    for (size_t i = 0; i < v.size(); ++i) v[i] = start + static_cast<T>(i) * delta;
+    for (size_t i = 0; i < v.size(); ++i) {
+      if constexpr (std::is_floating_point_v<T>) v[i] = start + static_cast<T>(i) * delta;
+      else v[i] = static_cast<T>(static_cast<uint64_t>(start) + i * static_cast<uint64_t>(delta));  // wraps
+    }
     return {narrow<T>(c.in(0).dtype(), Shape{static_cast<int64_t>(v.size())}, v)};
   });
 }
@@ -113,7 +117,7 @@ void add_creation(std::vector<OpDef>& out) {
           return c.set(0, d, to_dims(*s));
         }
         const auto& n = c.dims(0);
-        c.set(0, d, n && n->size() == 1 && (*n)[0].known() ? std::optional<Dims>(Dims((*n)[0].value)) : std::nullopt);
+        c.set(0, d, n && n->size() == 1 && (*n)[0].known() ? std::optional<Dims>(unknown_dims((*n)[0].value)) : std::nullopt);
       },
       constant_of_shape));
   out.push_back(def(
@@ -158,8 +162,8 @@ void add_creation(std::vector<OpDef>& out) {
         const Shape& s = c.in(0).shape();
         if (s.size() != 2) fail(Category::shape, "input is {}, expected a matrix", to_string(s));
         const auto* d = c.node.find<int64_t>("dtype");
-        const int64_t k = c.node.integer("k", 0);
-        std::vector<double> v(s[0] * s[1], 0);
+        const int64_t k = std::clamp<int64_t>(c.node.integer("k", 0), -s[0], s[1]);
+        std::vector<double> v(element_count(s), 0);
         for (int64_t i = 0; i < s[0]; ++i) {
           if (i >= -k && i < s[1] - k) v[i * s[1] + i + k] = 1;
         }

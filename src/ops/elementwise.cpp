@@ -523,7 +523,8 @@ void add_elementwise(std::vector<OpDef>& out) {
   out.push_back(comparison("Equal", 7, std::equal_to<>(), true));
   out.push_back(comparison("Less", 7, std::less<>()));
   out.push_back(comparison("Greater", 7, std::greater<>()));
-  for (const char* name : {"Equal", "Less", "Greater"}) aligned(*std::ranges::find_if(out, [&](const OpDef& d) { return d.name == name; }), true);
+  for (const char* name : {"Equal", "Less", "Greater"})
+    aligned(*std::ranges::find_if(out, [&](const OpDef& d) { return d.name == name; }), true);
   out.push_back(comparison("LessOrEqual", 12, std::less_equal<>()));
   out.push_back(comparison("GreaterOrEqual", 12, std::greater_equal<>()));
   out.push_back(logic("And", [](bool a, bool b) { return a && b; }));

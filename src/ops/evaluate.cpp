@@ -11,6 +11,7 @@ constexpr EvalLimits kDefault;
 thread_local const EvalLimits* in_force = &kDefault;
 thread_local int64_t trips = 0;
 thread_local int depth = 0;
+thread_local bool evaluating = false;
 
 void pulse() {
   if (in_force->pulse != nullptr) in_force->pulse(in_force->pulse_context);
@@ -94,6 +95,12 @@ void check_plain_size(int64_t elements) {
     fail(Category::resource, "plain evaluation would make {} elements, the limit is {}", elements, in_force->elements);
 }
 
+int64_t element_count(std::span<const int64_t> shape) {
+  const int64_t count = lathe::element_count(shape);
+  if (evaluating) check_plain_size(count);
+  return count;
+}
+
 }  // namespace ops
 
 struct Body::Impl {
@@ -142,6 +149,10 @@ std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::spa
       if (here && inputs[i].composite() && !d->composites)
         fail(Category::type, "input {} is a {}, expected a tensor", i, to_string(inputs[i].kind()));
     }
+    const struct Evaluating {
+      bool before = std::exchange(evaluating, true);
+      ~Evaluating() { evaluating = before; }
+    } flag;
     return d->plain({node, static_cast<int>(version), inputs, static_cast<int>(node.outputs.size()), captures});
   } catch (const Error& e) {
     rethrow_for(graph, node, e);

@@ -37,7 +37,8 @@ std::vector<int64_t> element_targets(const Tensor& data, const Tensor& indices, 
   if (indices.rank() != data.rank()) fail(Category::shape, "indices have rank {}, the data {}", indices.rank(), data.rank());
   for (int d = 0; d < data.rank(); ++d) {
     if (d != axis && indices.shape()[d] > data.shape()[d])
-      fail(Category::shape, "indices are {}, which reaches outside the data's {} beside axis {}", to_string(indices.shape()), to_string(data.shape()), axis);
+      fail(Category::shape, "indices are {}, which reaches outside the data's {} beside axis {}", to_string(indices.shape()),
+           to_string(data.shape()), axis);
   }
   const auto picks = integers(indices);
   const auto strides = strides_of(data.shape());
@@ -64,7 +65,8 @@ Slices slices(const Shape& data, const Tensor& indices, int64_t batch) {
   if (batch < 0 || batch >= indices.rank() || batch + depth > static_cast<int64_t>(data.size()) || depth < 0)
     fail(Category::shape, "indices of {} (batch_dims {}) do not fit data of {}", to_string(indices.shape()), batch, to_string(data));
   for (int64_t d = 0; d < batch; ++d) {
-    if (indices.shape()[d] != data[d]) fail(Category::shape, "batch dim {} is {} in the data and {} in the indices", d, data[d], indices.shape()[d]);
+    if (indices.shape()[d] != data[d])
+      fail(Category::shape, "batch dim {} is {} in the data and {} in the indices", d, data[d], indices.shape()[d]);
   }
   const auto picks = integers(indices);
   const auto strides = strides_of(data);
@@ -85,7 +87,8 @@ Slices slices(const Shape& data, const Tensor& indices, int64_t batch) {
 Tensor scatter(const Tensor& data, const Tensor& updates, const std::vector<int64_t>& at, const std::string& how) {
   if (updates.size() != static_cast<int64_t>(at.size()))
     fail(Category::shape, "updates are {} ({} elements), the indices address {}", to_string(updates.shape()), updates.size(), at.size());
-  if (updates.dtype() != data.dtype()) fail(Category::type, "updates are {}, the data {}", to_string(updates.dtype()), to_string(data.dtype()));
+  if (updates.dtype() != data.dtype())
+    fail(Category::type, "updates are {}, the data {}", to_string(updates.dtype()), to_string(data.dtype()));
   if (how == "none") {
     // One gather that reads the updates behind the data.
     std::vector<int64_t> from(data.size());
@@ -156,21 +159,26 @@ std::vector<Tensor> tensor_scatter(const EvalContext& c) {
   const int64_t axis = wrap_axis(c.node.integer("axis", -2), past.rank());
   const std::string mode = c.node.text("mode", "linear");
   if (mode != "linear" && mode != "circular") fail(Category::value, "mode is '{}', expected linear or circular", mode);
-  if (axis == 0 || update.rank() != past.rank()) fail(Category::shape, "past {} and update {} do not fit along axis {}", to_string(past.shape()), to_string(update.shape()), axis);
+  if (axis == 0 || update.rank() != past.rank())
+    fail(Category::shape, "past {} and update {} do not fit along axis {}", to_string(past.shape()), to_string(update.shape()), axis);
   for (int d = 0; d < past.rank(); ++d) {
-    if (d != axis && past.shape()[d] != update.shape()[d]) fail(Category::shape, "past {} and update {} differ beside axis {}", to_string(past.shape()), to_string(update.shape()), axis);
+    if (d != axis && past.shape()[d] != update.shape()[d])
+      fail(Category::shape, "past {} and update {} differ beside axis {}", to_string(past.shape()), to_string(update.shape()), axis);
   }
   const int64_t room = past.shape()[axis], count = update.shape()[axis], batches = past.shape()[0];
   const auto starts = c.has(2) ? integers(c.in(2)) : std::vector<int64_t>(batches, 0);
-  if (static_cast<int64_t>(starts.size()) != batches) fail(Category::shape, "write_indices has {} entries, expected {}", starts.size(), batches);
+  if (static_cast<int64_t>(starts.size()) != batches)
+    fail(Category::shape, "write_indices has {} entries, expected {}", starts.size(), batches);
   const auto strides = strides_of(past.shape());
   std::vector<int64_t> at(update.size());
   for (int64_t s : starts) {
-    if (s < 0 || (mode == "linear" && s + count > room)) fail(Category::value, "{} entries at position {} do not fit {} places", count, s, room);
+    if (s < 0 || (mode == "linear" && s + count > room))
+      fail(Category::value, "{} entries at position {} do not fit {} places", count, s, room);
   }
   each_index(update.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
     int64_t to = 0;
-    for (size_t d = 0; d < index.size(); ++d) to += strides[d] * (static_cast<int64_t>(d) == axis ? (starts[index[0]] + index[d]) % room : index[d]);
+    for (size_t d = 0; d < index.size(); ++d)
+      to += strides[d] * (static_cast<int64_t>(d) == axis ? (starts[index[0]] + index[d]) % room : index[d]);
     at[i] = to;
   });
   return {scatter(past, update, at, "none")};
@@ -208,7 +216,8 @@ std::vector<Tensor> compress(const EvalContext& c) {
   const int64_t axis = flat ? 0 : wrap_axis(c.node.integer("axis", 0), x.rank());
   const auto keep = flags(c.in(1));
   Shape shape = x.shape();
-  if (static_cast<int64_t>(keep.size()) > shape[axis]) fail(Category::shape, "the condition has {} entries, axis {} {}", keep.size(), axis, shape[axis]);
+  if (static_cast<int64_t>(keep.size()) > shape[axis])
+    fail(Category::shape, "the condition has {} entries, axis {} {}", keep.size(), axis, shape[axis]);
   const int64_t n = shape[axis], inner = strides_of(shape)[axis], outer = element_count(std::span<const int64_t>(shape).first(axis));
   shape[axis] = std::count(keep.begin(), keep.end(), true);
   std::vector<int64_t> from;
@@ -304,9 +313,11 @@ std::vector<Tensor> unique(const EvalContext& c) {
 std::vector<Tensor> reverse_sequence(const EvalContext& c) {
   const Tensor& x = c.in(0);
   const int64_t batch = wrap_axis(c.node.integer("batch_axis", 1), x.rank()), time = wrap_axis(c.node.integer("time_axis", 0), x.rank());
-  if (batch == time || batch > 1 || time > 1) fail(Category::value, "batch_axis {} and time_axis {} must be 0 and 1, one each", batch, time);
+  if (batch == time || batch > 1 || time > 1)
+    fail(Category::value, "batch_axis {} and time_axis {} must be 0 and 1, one each", batch, time);
   const auto lengths = integers(c.in(1));
-  if (static_cast<int64_t>(lengths.size()) != x.shape()[batch]) fail(Category::shape, "sequence_lens has {} entries, expected {}", lengths.size(), x.shape()[batch]);
+  if (static_cast<int64_t>(lengths.size()) != x.shape()[batch])
+    fail(Category::shape, "sequence_lens has {} entries, expected {}", lengths.size(), x.shape()[batch]);
   for (int64_t l : lengths) {
     if (l < 0 || l > x.shape()[time]) fail(Category::value, "sequence length {} is outside 0..{}", l, x.shape()[time]);
   }
@@ -369,7 +380,7 @@ Tensor rearranged(const Tensor& x, const Shape& six, const std::vector<int>& ord
 
 int64_t block_size(const Node& n) {
   const int64_t b = n.integer("blocksize", 0);
-  if (b < 1) fail(Category::value, "attribute blocksize is {}, expected at least 1", b);
+  if (b < 1 || b > 65536) fail(Category::value, "attribute blocksize is {}, expected 1 to 65536", b);
   return b;
 }
 
@@ -453,7 +464,9 @@ void add_indexing(std::vector<OpDef>& out) {
       tensor_scatter);
   add(
       "NonZero", 9, 1, 1,
-      [](InferContext& c) { c.set(0, DType::i64, c.rank(0) >= 0 ? std::optional<Dims>(Dims{Dim(c.rank(0)), Dim()}) : std::optional<Dims>(Dims(2))); },
+      [](InferContext& c) {
+        c.set(0, DType::i64, c.rank(0) >= 0 ? std::optional<Dims>(Dims{Dim(c.rank(0)), Dim()}) : std::optional<Dims>(Dims(2)));
+      },
       non_zero);
   add(
       "Compress", 9, 2, 2,
@@ -501,7 +514,8 @@ void add_indexing(std::vector<OpDef>& out) {
         const Shape& s = c.in(0).shape();
         const Shape out_shape = depth_shape(c.node, s, true);
         const int64_t b = block_size(c.node), depth = s[1] / (b * b);
-        if (c.node.text("mode", "DCR") == "CRD") return {rearranged(c.in(0), {s[0], depth, b, b, s[2], s[3]}, {0, 1, 4, 2, 5, 3}, out_shape)};
+        if (c.node.text("mode", "DCR") == "CRD")
+          return {rearranged(c.in(0), {s[0], depth, b, b, s[2], s[3]}, {0, 1, 4, 2, 5, 3}, out_shape)};
         return {rearranged(c.in(0), {s[0], b, b, depth, s[2], s[3]}, {0, 3, 4, 1, 5, 2}, out_shape)};
       });
   add(
@@ -524,7 +538,9 @@ void add_indexing(std::vector<OpDef>& out) {
             std::iota(axes.begin(), axes.end(), 0);
           }
           axes = wrap_axes(axes, c.rank(0));
-          if (wanted) c.require(wanted->size() == axes.size(), Category::value, fmt::format("shape has {} entries, expected {}", wanted->size(), axes.size()));
+          if (wanted)
+            c.require(wanted->size() == axes.size(), Category::value,
+                      fmt::format("shape has {} entries, expected {}", wanted->size(), axes.size()));
           for (size_t i = 0; i < axes.size(); ++i) (*dims)[axes[i]] = wanted && (*wanted)[i] >= 0 ? Dim((*wanted)[i]) : Dim();
         }
         c.set(0, c.dtype(0), dims);

@@ -203,10 +203,12 @@ class Examiner {
     std::set<std::string> called;
     for (const Function& f : root_.functions) {
       const std::string where = fmt::format("function '{}'", f.name);
-      if (!called.insert(f.domain + "::" + f.name + "::" + f.overload).second) add(Category::value, where, "is defined twice; one of them must go");
+      if (!called.insert(f.domain + "::" + f.name + "::" + f.overload).second)
+        add(Category::value, where, "is defined twice; one of them must go");
       if (!f.defaults.empty() || !f.attributes.empty()) {
         for (const std::string& a : f.attributes) {
-          if (f.defaults.contains(a)) add(Category::value, where, fmt::format("attribute '{}' is listed as one that must be set and with a default", a));
+          if (f.defaults.contains(a))
+            add(Category::value, where, fmt::format("attribute '{}' is listed as one that must be set and with a default", a));
         }
       }
       inside_ = where + ": ";
@@ -219,9 +221,10 @@ class Examiner {
       for (const auto& [name, count] : unknown_)
         list += fmt::format("{}{} ({} node{})", list.empty() ? "" : ", ", name, count, count == 1 ? "" : "s");
       add(Category::unsupported, "",
-          fmt::format("{} op{} not known{}: {}; register a definition with lathe::register_op, or load a library of them with "
-                      "lathe::load_ops (the tool's --ops FILE.so)",
-                      unknown_.size(), unknown_.size() == 1 ? " is" : "s are", unknown_default_ ? fmt::format(" at opset {}", root_.opset("")) : "", list));
+          fmt::format("{} op{} not known{}: {}; register a definition with lathe::register_op, or load a library of them (the "
+                      "tool: --ops FILE.so)",
+                      unknown_.size(), unknown_.size() == 1 ? " is" : "s are",
+                      unknown_default_ ? fmt::format(" at opset {}", root_.opset("")) : "", list));
     }
     return std::move(faults_);
   }
@@ -250,8 +253,9 @@ class Examiner {
     bad_opset_ = uses_default(g, uses_default) && (opset < kOldestOpset || opset > kNewestOpset);
     if (bad_opset_) {
       add(Category::unsupported, where,
-          opset == 0 ? std::string("the model uses the default domain but imports no opset for it; opset_import must name one")
-                     : fmt::format("opset {} of the default domain is not supported; versions {} to {} are", opset, kOldestOpset, kNewestOpset));
+          opset == 0
+              ? std::string("the model uses the default domain but imports no opset for it; opset_import must name one")
+              : fmt::format("opset {} of the default domain is not supported; versions {} to {} are", opset, kOldestOpset, kNewestOpset));
     }
     for (const auto& [domain, version] : g.opsets) {
       if (version < 1) add(Category::value, where, fmt::format("imports version {} of domain '{}'; versions start at 1", version, domain));
@@ -276,7 +280,8 @@ class Examiner {
       for (ValueId v : g.nodes[n].outputs) {
         if (v == kAbsent) continue;
         if (source[v] >= 0 || g.values[v].constant || std::ranges::count(g.inputs, v) > 0)
-          add(Category::value, g, g.nodes[n], fmt::format("makes '{}', which is already made elsewhere; every value has one source", g.values[v].name));
+          add(Category::value, g, g.nodes[n],
+              fmt::format("makes '{}', which is already made elsewhere; every value has one source", g.values[v].name));
         source[v] = static_cast<int>(n);
       }
     }
@@ -284,14 +289,17 @@ class Examiner {
     for (size_t n = 0; n < g.nodes.size(); ++n) {
       const Node& node = g.nodes[n];
       if (!node.name.empty() && ++labels[node.name] == 2)
-        add(Category::value, fmt::format("node '{}'", node.name), "several nodes have this name; messages about them cannot tell them apart", false);
+        add(Category::value, fmt::format("node '{}'", node.name),
+            "several nodes have this name; messages about them cannot tell them apart", false);
       if (!utf8(node.name) || !utf8(node.op)) add(Category::format, fmt::format("node #{}", n), "its name or op is not valid UTF-8");
       const auto reads = [&](ValueId v) {
         if (v == kAbsent) return;
         if (source[v] == -2)
           add(Category::value, g, node, fmt::format("reads '{}', which no input, initializer or node gives", g.values[v].name));
         else if (source[v] >= static_cast<int>(n))
-          add(Category::value, g, node, fmt::format("reads '{}' before {} makes it; Graph::sort() puts nodes in order", g.values[v].name, label(g, g.nodes[source[v]])));
+          add(Category::value, g, node,
+              fmt::format("reads '{}' before {} makes it; Graph::sort() puts nodes in order", g.values[v].name,
+                          label(g, g.nodes[source[v]])));
       };
       for (ValueId v : node.inputs) reads(v);
       for (const Capture& c : node.captures) reads(c.value);
@@ -325,7 +333,8 @@ class Examiner {
                         f->body->outputs.size()));
       }
       for (const std::string& a : f->attributes) {
-        if (!node.attributes.contains(a)) add(Category::value, g, node, fmt::format("attribute '{}' is missing; function '{}' asks for it", a, f->name), false);
+        if (!node.attributes.contains(a))
+          add(Category::value, g, node, fmt::format("attribute '{}' is missing; function '{}' asks for it", a, f->name), false);
       }
       return;
     }
@@ -334,8 +343,11 @@ class Examiner {
     const OpDef* d = find_op(node.domain, node.op, version);
     if (d == nullptr) {
       const bool elsewhere = version == 0 && find_op(node.domain, node.op, 1 << 20) != nullptr;
-      if (elsewhere) add(Category::value, g, node, fmt::format("the model imports no version of domain '{}'; opset_import must name one", node.domain));
-      else ++unknown_[node.domain.empty() ? node.op : node.domain + "::" + node.op], unknown_default_ = unknown_default_ || node.domain.empty();
+      if (elsewhere)
+        add(Category::value, g, node, fmt::format("the model imports no version of domain '{}'; opset_import must name one", node.domain));
+      else
+        ++unknown_[node.domain.empty() ? node.op : node.domain + "::" + node.op],
+            unknown_default_ = unknown_default_ || node.domain.empty();
       bad_.insert(label(g, node));
       return;
     }
@@ -346,7 +358,9 @@ class Examiner {
                       : d->min_inputs == d->max_inputs ? std::to_string(d->min_inputs)
                                                        : fmt::format("{} to {}", d->min_inputs, d->max_inputs)));
     } else if (out < d->min_outputs || (d->max_outputs >= 0 && out > d->max_outputs)) {
-      add(Category::value, g, node, fmt::format("has {} outputs, expected {}", out, out < d->min_outputs ? fmt::format("at least {}", d->min_outputs) : fmt::format("at most {}", d->max_outputs)));
+      add(Category::value, g, node,
+          fmt::format("has {} outputs, expected {}", out,
+                      out < d->min_outputs ? fmt::format("at least {}", d->min_outputs) : fmt::format("at most {}", d->max_outputs)));
     } else {
       for (int i = 0; i < d->min_inputs; ++i) {
         if (node.inputs[i] == kAbsent) add(Category::value, g, node, fmt::format("input {} is left out, but the op needs it", i));
@@ -426,7 +440,8 @@ std::vector<Type> InferContext::infer_body(std::string_view attribute, std::span
   const auto* body = node_.find<std::shared_ptr<Graph>>(attribute);
   if (body == nullptr) fail(Category::value, fmt::format("attribute '{}' must hold a graph", attribute));
   if (inputs.size() != (*body)->inputs.size())
-    fail(Category::value, fmt::format("the graph '{}' takes {} inputs, the node gives it {}", attribute, (*body)->inputs.size(), inputs.size()));
+    fail(Category::value,
+         fmt::format("the graph '{}' takes {} inputs, the node gives it {}", attribute, (*body)->inputs.size(), inputs.size()));
   if (inference_depth > 40) fail(Category::resource, "subgraphs are nested too deeply");
   Graph scope = **body;  // types found here hold for these inputs only
   for (size_t i = 0; i < inputs.size(); ++i) {
@@ -437,7 +452,8 @@ std::vector<Type> InferContext::infer_body(std::string_view attribute, std::span
       continue;
     }
     if (inputs[i].dtype != DType::undefined && declared.dtype != DType::undefined && inputs[i].dtype != declared.dtype)
-      fail(Category::type, fmt::format("the graph '{}' declares its input '{}' {}, the node gives {}", attribute, v.name, to_string(declared.dtype), to_string(inputs[i].dtype)));
+      fail(Category::type, fmt::format("the graph '{}' declares its input '{}' {}, the node gives {}", attribute, v.name,
+                                       to_string(declared.dtype), to_string(inputs[i].dtype)));
     if (inputs[i].dtype != DType::undefined) v.dtype = inputs[i].dtype;
     v.dims = inputs[i].dims;  // what is declared there may be one trip's size only
   }

@@ -42,14 +42,16 @@ Equation parse(const std::string& text, const std::vector<int>& ranks) {
     if (c == ',') terms.emplace_back();
     else terms.back() += c;
   }
-  if (terms.size() != ranks.size()) fail(Category::value, "equation '{}' has {} terms, the node {} inputs", text, terms.size(), ranks.size());
+  if (terms.size() != ranks.size())
+    fail(Category::value, "equation '{}' has {} terms, the node {} inputs", text, terms.size(), ranks.size());
   Equation q;
   int widest = 0;
   std::map<int, int> uses;
   for (size_t i = 0; i < terms.size(); ++i) {
     const size_t dots = terms[i].find("...");
     const int named = static_cast<int>(terms[i].size()) - (dots == std::string::npos ? 0 : 3), rest = ranks[i] - named;
-    if (rest < 0 || (rest > 0 && dots == std::string::npos)) fail(Category::shape, "term '{}' does not fit an input of rank {}", terms[i], ranks[i]);
+    if (rest < 0 || (rest > 0 && dots == std::string::npos))
+      fail(Category::shape, "term '{}' does not fit an input of rank {}", terms[i], ranks[i]);
     q.inputs.push_back(labels(terms[i], rest));
     widest = std::max(widest, rest);
     for (int l : q.inputs.back()) {
@@ -66,7 +68,8 @@ Equation parse(const std::string& text, const std::vector<int>& ranks) {
   }
   for (size_t i = 0; i < q.output.size(); ++i) {
     const int l = q.output[i];
-    if (std::find(q.output.begin(), q.output.begin() + static_cast<int64_t>(i), l) != q.output.begin() + static_cast<int64_t>(i) || (l > 0 && !uses.contains(l)))
+    if (std::find(q.output.begin(), q.output.begin() + static_cast<int64_t>(i), l) != q.output.begin() + static_cast<int64_t>(i) ||
+        (l > 0 && !uses.contains(l)))
       fail(Category::value, "the result of '{}' names an axis twice, or one that no term has", text);
   }
   return q;
@@ -95,7 +98,8 @@ struct Operand {
 
 // One operand less: joined over all its labels, summed over those that nobody needs any more.
 template <typename T>
-Operand<T> contract(const Operand<T>& a, const Operand<T>* b, const std::vector<int>& keep, const std::map<int, int64_t>& size, const std::vector<Shape>& shapes) {
+Operand<T> contract(const Operand<T>& a, const Operand<T>* b, const std::vector<int>& keep, const std::map<int, int64_t>& size,
+                    const std::vector<Shape>& shapes) {
   std::vector<int> sum;
   const auto collect = [&](const Operand<T>& o) {
     for (int l : o.axes) {
@@ -196,7 +200,8 @@ void infer_einsum(InferContext& c) {
       Dim& have = it->second;
       if (fresh || have == d || d.value == 1) continue;
       if (have.value == 1) have = d;
-      else if (have.known() && d.known()) c.fail(Category::shape, fmt::format("an axis of the equation has two sizes, {} and {}", have.value, d.value));
+      else if (have.known() && d.known())
+        c.fail(Category::shape, fmt::format("an axis of the equation has two sizes, {} and {}", have.value, d.value));
       else if (d.known()) have = d;
     }
   }
@@ -208,7 +213,8 @@ void infer_einsum(InferContext& c) {
 // By elimination with the largest pivot of each column.
 std::vector<Tensor> determinant(const EvalContext& c) {
   const Tensor& x = c.in(0);
-  if (x.rank() < 2 || x.shape().back() != x.shape()[x.rank() - 2]) fail(Category::shape, "input is {}, expected square matrices", to_string(x.shape()));
+  if (x.rank() < 2 || x.shape().back() != x.shape()[x.rank() - 2])
+    fail(Category::shape, "input is {}, expected square matrices", to_string(x.shape()));
   const int64_t n = x.shape().back();
   auto v = widen<double>(x);
   const Shape shape(x.shape().begin(), x.shape().end() - 2);

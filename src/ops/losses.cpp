@@ -46,7 +46,8 @@ Tensor likelihood_loss(const EvalContext& c, const Tensor& like, const std::vect
 
 void infer_loss(InferContext& c) {
   need(c, 0, standard_float, "a floating type");
-  need(c, 1, [](DType d) { return d == DType::i32 || d == DType::i64; }, "i32 or i64");
+  need(
+      c, 1, [](DType d) { return d == DType::i32 || d == DType::i64; }, "i32 or i64");
   c.set(0, c.dtype(0), reduction_of(c.node()) == Reduction::none ? c.dims(1) : std::optional<Dims>(Dims{}));
   c.set(1, c.dtype(0), c.dims(0));
 }
@@ -73,8 +74,9 @@ std::vector<Tensor> softmax_cross_entropy(const EvalContext& c) {
 }  // namespace
 
 void add_losses(std::vector<OpDef>& out) {
-  out.push_back(def("NegativeLogLikelihoodLoss", 12, 2, 3, Trait::opaque, infer_loss,
-                    [](const EvalContext& c) -> std::vector<Tensor> { return {likelihood_loss(c, c.in(0), widen<double>(c.in(0)), c.in(0).shape())}; }));
+  out.push_back(def("NegativeLogLikelihoodLoss", 12, 2, 3, Trait::opaque, infer_loss, [](const EvalContext& c) -> std::vector<Tensor> {
+    return {likelihood_loss(c, c.in(0), widen<double>(c.in(0)), c.in(0).shape())};
+  }));
   out.push_back(def("SoftmaxCrossEntropyLoss", 12, 2, 3, Trait::opaque, infer_loss, softmax_cross_entropy, 2));
 }
 

@@ -49,6 +49,7 @@ std::vector<int64_t> split_sizes(int64_t total, std::vector<int64_t> parts, int6
   int64_t sum = 0;
   for (int64_t p : parts) {
     if (p < 0) fail(Category::value, "a part of the split has size {}", p);
+    if (p > total - sum) fail(Category::shape, "split sizes {} are more than {}", to_string(parts), total);
     sum += p;
   }
   if (sum != total || static_cast<int64_t>(parts.size()) != outputs) {
@@ -67,7 +68,7 @@ void infer_reshape(InferContext& c) {
   const bool allow_zero = c.version() >= 14 && c.node().integer("allowzero", 0) != 0;
   if (!wanted) {
     const auto& d = c.dims(1);
-    if (d && d->size() == 1 && (*d)[0].known()) return c.set(0, c.dtype(0), Dims((*d)[0].value));
+    if (d && d->size() == 1 && (*d)[0].known()) return c.set(0, c.dtype(0), unknown_dims((*d)[0].value));
     return c.set(0, c.dtype(0), std::nullopt);
   }
   if (const auto in = known_shape(c.dims(0))) return c.set(0, c.dtype(0), to_dims(reshape_target(*in, *wanted, allow_zero)));
@@ -405,9 +406,7 @@ void infer_concat(InferContext& c) {
   c.set(0, c.dtype(0), out);
 }
 
-std::vector<Tensor> concat(const EvalContext& c) {
-  return {join(c.inputs, c.node.integer("axis", 0))};
-}
+std::vector<Tensor> concat(const EvalContext& c) { return {join(c.inputs, c.node.integer("axis", 0))}; }
 
 // Sizes come as an attribute before 13, as input 1 from then on, as a number of outputs from 18 on.
 void infer_split(InferContext& c) {
@@ -584,7 +583,8 @@ std::vector<Tensor> pad(const EvalContext& c) {
 
 }  // namespace
 
-std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype, const Shape& in, std::span<const Tensor* const> constants) {
+std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype, const Shape& in,
+                                      std::span<const Tensor* const> constants) {
   const auto constant = [&](size_t i) { return i < constants.size() ? constants[i] : nullptr; };
   for (size_t i = 1; i < node.inputs.size(); ++i) {
     if (node.inputs[i] != kAbsent && !constant(i)) return std::nullopt;
@@ -593,7 +593,8 @@ std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype
   const int64_t rank = static_cast<int64_t>(in.size());
   if (node.op == "Tile") {
     const auto repeats = integers(*constant(1));
-    if (static_cast<int64_t>(repeats.size()) != rank) fail(Category::shape, "repeats has {} entries, the input rank {}", repeats.size(), rank);
+    if (static_cast<int64_t>(repeats.size()) != rank)
+      fail(Category::shape, "repeats has {} entries, the input rank {}", repeats.size(), rank);
     for (int64_t a = 0; a < rank; ++a) {
       const auto size = repeats[a] < 0 ? std::nullopt : checked_multiply(in[a], repeats[a]);
       if (!size) fail(Category::value, "repeats holds {} for an axis of {}", repeats[a], in[a]);
@@ -606,13 +607,15 @@ std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype
   }
   if (node.op != "Pad") return std::nullopt;
   const bool attributes = version < 11;
-  const PadAmounts p = spread_pads(attributes ? node.integers("pads") : integers(*constant(1)), constant(3) ? integers(*constant(3)) : std::vector<int64_t>(), rank);
+  const PadAmounts p = spread_pads(attributes ? node.integers("pads") : integers(*constant(1)),
+                                   constant(3) ? integers(*constant(3)) : std::vector<int64_t>(), rank);
   const std::string mode = node.text("mode", "constant");
   for (int64_t a = 0; a < rank; ++a) out.tables.push_back(pad_table(in[a], p.begin[a], p.end[a], mode, static_cast<int>(a)));
   if (attributes) out.fill = narrow<double>(dtype, Shape{}, std::vector<double>{node.real("value", 0)});
   else if (constant(2)) out.fill = *constant(2);
   if (!out.fill.empty() && (out.fill.size() != 1 || out.fill.dtype() != dtype))
-    fail(Category::type, "the constant is {} of {}, expected one {}", to_string(out.fill.dtype()), to_string(out.fill.shape()), to_string(dtype));
+    fail(Category::type, "the constant is {} of {}, expected one {}", to_string(out.fill.dtype()), to_string(out.fill.shape()),
+         to_string(dtype));
   return out;
 }
 

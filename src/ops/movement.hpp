@@ -24,7 +24,8 @@ struct AxisTables {
   Tensor fill;  // one element, or nothing for zero
 };
 // `constants` as above. Nothing when an input that counts is not known, or the op is neither Pad nor Tile.
-std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype, const Shape& in, std::span<const Tensor* const> constants);
+std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype, const Shape& in,
+                                      std::span<const Tensor* const> constants);
 
 // Start, size and axis of each output of Split. `parts`: explicit sizes, or empty for equal ones.
 std::vector<int64_t> split_sizes(int64_t total, std::vector<int64_t> parts, int64_t outputs, bool uneven);

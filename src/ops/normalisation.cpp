@@ -266,10 +266,12 @@ void add_normalisations(std::vector<OpDef>& out) {
     same_as_first(c);
   };
   for (const int since : {1, 13})
-    out.push_back(def("Hardmax", since, 1, 1, Trait::reduction, infer_float, [since](const EvalContext& c) { return hardmax(c, since < 13); }));
+    out.push_back(
+        def("Hardmax", since, 1, 1, Trait::reduction, infer_float, [since](const EvalContext& c) { return hardmax(c, since < 13); }));
   out.push_back(def("LpNormalization", 1, 1, 1, Trait::reduction, infer_float, lp_normalisation));
   out.push_back(def("MeanVarianceNormalization", 9, 1, 1, Trait::reduction, infer_float, mean_variance));
-  for (const int since : {18, 21}) out.push_back(def("GroupNormalization", since, 3, 3, Trait::reduction, infer_float, group_normalisation));
+  for (const int since : {18, 21})
+    out.push_back(def("GroupNormalization", since, 3, 3, Trait::reduction, infer_float, group_normalisation));
   out.push_back(def(
       "RMSNormalization", 23, 2, 2, Trait::reduction,
       [](InferContext& c) {

@@ -49,7 +49,8 @@ Grid grid_of(const EvalContext& c, const Shape& x, const Tensor& scale) {
     expected[g.axis] = scale.shape()[g.axis];
   }
   if (scale.shape() != expected || g.block < 1)
-    fail(Category::shape, "the scale is {}, expected {} for blocks of {} along axis {} of {}", to_string(scale.shape()), to_string(expected), g.block, g.axis, to_string(x));
+    fail(Category::shape, "the scale is {}, expected {} for blocks of {} along axis {} of {}", to_string(scale.shape()),
+         to_string(expected), g.block, g.axis, to_string(x));
   g.blocks = expected[g.axis];
   return g;
 }
@@ -68,7 +69,9 @@ DType quantised_type(const Node& n, DType zero_point) {
 }
 
 // The standard divides in the type of the scale (f32 for f16 and bf16 inputs too, unless `precision` says otherwise).
-double divided(double x, double scale, bool single) { return single ? static_cast<double>(static_cast<float>(x) / static_cast<float>(scale)) : x / scale; }
+double divided(double x, double scale, bool single) {
+  return single ? static_cast<double>(static_cast<float>(x) / static_cast<float>(scale)) : x / scale;
+}
 
 std::vector<Tensor> quantize(const EvalContext& c) {
   const Tensor &x = c.in(0), &scale = c.in(1);
@@ -115,7 +118,8 @@ std::vector<Tensor> dynamic_quantize(const EvalContext& c) {
   std::vector<double> q(v.size());
   for (size_t i = 0; i < v.size(); ++i)
     q[i] = scale == 0 ? zero : std::clamp(std::nearbyint(static_cast<double>(static_cast<float>(v[i]) / scale)) + zero, 0.0, 255.0);
-  return {narrow<double>(DType::u8, c.in(0).shape(), q), Tensor::from<float>({}, {scale}), narrow<double>(DType::u8, Shape{}, std::vector<double>{zero})};
+  return {narrow<double>(DType::u8, c.in(0).shape(), q), Tensor::from<float>({}, {scale}),
+          narrow<double>(DType::u8, Shape{}, std::vector<double>{zero})};
 }
 
 // Integers less their zero point: one for all, or one a row (`axis` of the tensor).
@@ -205,7 +209,8 @@ std::vector<Tensor> qlinear_matmul(const EvalContext& c) {
   };
   for (size_t i = 0; i < out.size(); ++i) {
     const int64_t k = static_cast<int64_t>(i);
-    const double f = factor(sa, k / columns, rows, "a_scale") * factor(sb, k / (rows * columns) * columns + k % columns, columns, "b_scale") / sy[0];
+    const double f =
+        factor(sa, k / columns, rows, "a_scale") * factor(sb, k / (rows * columns) * columns + k % columns, columns, "b_scale") / sy[0];
     out[i] = std::clamp(std::nearbyint(v[i] * f) + zy[0], low, high);
   }
   return {narrow<double>(c.in(7).dtype(), acc.shape(), out)};
@@ -237,7 +242,8 @@ std::vector<Tensor> qlinear_conv(const EvalContext& c) {
   const Tensor acc = convolved(c, centred(c.in(0), c, 2, 1), centred(c.in(3), c, 5, 0), c.has(8) ? c.in(8) : Tensor());
   const double sx = one_real(c, 1), sy = one_real(c, 6);
   auto factor = widen<double>(c.in(4));
-  if (factor.size() != 1 && static_cast<int64_t>(factor.size()) != acc.shape()[1]) fail(Category::shape, "w_scale has {} entries, expected 1 or {}", factor.size(), acc.shape()[1]);
+  if (factor.size() != 1 && static_cast<int64_t>(factor.size()) != acc.shape()[1])
+    fail(Category::shape, "w_scale has {} entries, expected 1 or {}", factor.size(), acc.shape()[1]);
   for (double& f : factor) f = sx * f / sy;
   return {requantised(acc, factor, element_count(std::span<const int64_t>(acc.shape()).subspan(2)), one_real(c, 7), c.in(7).dtype())};
 }
@@ -249,7 +255,8 @@ void add_quantised(std::vector<OpDef>& out) {
     out.push_back(def(name, since, min, max, Trait::opaque, std::move(infer), std::move(plain), outputs));
   };
   const auto needs_scale = [](InferContext& c) {
-    need(c, 1, [](DType d) { return is_float(d) || d == DType::i32; }, "a floating type");
+    need(
+        c, 1, [](DType d) { return is_float(d) || d == DType::i32; }, "a floating type");
   };
   add(
       "QuantizeLinear", 10, 2, 3,
@@ -276,10 +283,14 @@ void add_quantised(std::vector<OpDef>& out) {
         c.set(2, DType::u8, Dims{});
       },
       dynamic_quantize, 3);
-  add("MatMulInteger", 10, 2, 4, [](InferContext& c) { infer_matmul_like(c, 0, 1, DType::i32); }, matmul_integer);
-  add("QLinearMatMul", 10, 8, 8, [](InferContext& c) { infer_matmul_like(c, 0, 3, c.dtype(7)); }, qlinear_matmul);
-  add("ConvInteger", 10, 2, 4, [](InferContext& c) { infer_conv_like(c, 0, 1, DType::i32); }, conv_integer);
-  add("QLinearConv", 10, 8, 9, [](InferContext& c) { infer_conv_like(c, 0, 3, c.dtype(7)); }, qlinear_conv);
+  add(
+      "MatMulInteger", 10, 2, 4, [](InferContext& c) { infer_matmul_like(c, 0, 1, DType::i32); }, matmul_integer);
+  add(
+      "QLinearMatMul", 10, 8, 8, [](InferContext& c) { infer_matmul_like(c, 0, 3, c.dtype(7)); }, qlinear_matmul);
+  add(
+      "ConvInteger", 10, 2, 4, [](InferContext& c) { infer_conv_like(c, 0, 1, DType::i32); }, conv_integer);
+  add(
+      "QLinearConv", 10, 8, 9, [](InferContext& c) { infer_conv_like(c, 0, 3, c.dtype(7)); }, qlinear_conv);
 }
 
 }  // namespace lathe::ops

@@ -47,7 +47,8 @@ Tensor filled(const Node& n, DType dtype, const Shape& shape, const Draw& draw) 
   if (n.op.find("Uniform") != std::string::npos) {  // rounding must not reach the open end
     auto rounded = widen<double>(t);
     const double high = n.real("high", 1);
-    const double below = std::max<double>(n.real("low", 0), dtype == DType::f32 ? std::nextafter(static_cast<float>(high), -INFINITY) : high - std::fabs(high) * 0.01);
+    const double below = std::max<double>(
+        n.real("low", 0), dtype == DType::f32 ? std::nextafter(static_cast<float>(high), -INFINITY) : high - std::fabs(high) * 0.01);
     bool changed = false;
     for (double& e : rounded) {
       if (e >= high && dtype != DType::f64) e = below, changed = true;
@@ -72,10 +73,14 @@ void add_random(std::vector<OpDef>& out) {
           c.require(shape && checked_product(*shape), Category::value, "attribute shape is missing, negative or too large");
           c.set(0, wanted_type(c.node(), DType::f32), to_dims(*shape));
         },
-        [draw = draw](const EvalContext& c) -> std::vector<Tensor> { return {filled(c.node, wanted_type(c.node, DType::f32), c.node.integers("shape"), draw)}; }));
+        [draw = draw](const EvalContext& c) -> std::vector<Tensor> {
+          return {filled(c.node, wanted_type(c.node, DType::f32), c.node.integers("shape"), draw)};
+        }));
     add(def(
         std::string(name) + "Like", 1, 1, 1, Trait::opaque, [](InferContext& c) { c.set(0, wanted_type(c.node(), c.dtype(0)), c.dims(0)); },
-        [draw = draw](const EvalContext& c) -> std::vector<Tensor> { return {filled(c.node, wanted_type(c.node, c.in(0).dtype()), c.in(0).shape(), draw)}; }));
+        [draw = draw](const EvalContext& c) -> std::vector<Tensor> {
+          return {filled(c.node, wanted_type(c.node, c.in(0).dtype()), c.in(0).shape(), draw)};
+        }));
   }
   add(def(
       "Bernoulli", 15, 1, 1, Trait::opaque, [](InferContext& c) { c.set(0, wanted_type(c.node(), c.dtype(0)), c.dims(0)); },
@@ -91,10 +96,12 @@ void add_random(std::vector<OpDef>& out) {
   add(def(
       "Multinomial", 7, 1, 1, Trait::opaque,
       [](InferContext& c) {
-        c.set(0, wanted_type(c.node(), DType::i32), Dims{c.rank(0) == 2 ? (*c.dims(0))[0] : Dim(), Dim(c.node().integer("sample_size", 1))});
+        c.set(0, wanted_type(c.node(), DType::i32),
+              Dims{c.rank(0) == 2 ? (*c.dims(0))[0] : Dim(), Dim(c.node().integer("sample_size", 1))});
       },
       [](const EvalContext& c) -> std::vector<Tensor> {
-        if (c.in(0).rank() != 2 || c.in(0).shape()[1] < 1) fail(Category::shape, "input is {}, expected batch x classes of log probabilities", to_string(c.in(0).shape()));
+        if (c.in(0).rank() != 2 || c.in(0).shape()[1] < 1)
+          fail(Category::shape, "input is {}, expected batch x classes of log probabilities", to_string(c.in(0).shape()));
         const int64_t batch = c.in(0).shape()[0], classes = c.in(0).shape()[1], samples = c.node.integer("sample_size", 1);
         if (samples < 0) fail(Category::value, "sample_size is {}", samples);
         check_plain_size(batch * samples);

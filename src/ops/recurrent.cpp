@@ -9,7 +9,10 @@ namespace {
 using F1 = std::function<double(double)>;
 
 F1 activation(const std::string& name, double alpha, double beta) {
-  const auto is = [&](const char* n) { return std::equal(name.begin(), name.end(), n, n + std::char_traits<char>::length(n), [](char a, char b) { return std::tolower(a) == std::tolower(b); }); };
+  const auto is = [&](const char* n) {
+    return std::equal(name.begin(), name.end(), n, n + std::char_traits<char>::length(n),
+                      [](char a, char b) { return std::tolower(a) == std::tolower(b); });
+  };
   const auto otherwise = [](double v, double d) { return std::isnan(v) ? d : v; };
   if (is("Sigmoid")) return [](double x) { return 1 / (1 + std::exp(-x)); };
   if (is("Tanh")) return [](double x) { return std::tanh(x); };
@@ -18,7 +21,8 @@ F1 activation(const std::string& name, double alpha, double beta) {
   if (is("LeakyRelu")) return [a = otherwise(alpha, 0.01)](double x) { return x < 0 ? a * x : x; };
   if (is("ThresholdedRelu")) return [a = otherwise(alpha, 1)](double x) { return x > a ? x : 0; };
   if (is("ScaledTanh")) return [a = otherwise(alpha, 1), b = otherwise(beta, 1)](double x) { return a * std::tanh(b * x); };
-  if (is("HardSigmoid")) return [a = otherwise(alpha, 0.2), b = otherwise(beta, 0.5)](double x) { return std::min(1.0, std::max(0.0, a * x + b)); };
+  if (is("HardSigmoid"))
+    return [a = otherwise(alpha, 0.2), b = otherwise(beta, 0.5)](double x) { return std::min(1.0, std::max(0.0, a * x + b)); };
   if (is("Elu")) return [a = otherwise(alpha, 1)](double x) { return x < 0 ? a * std::expm1(x) : x; };
   if (is("Softsign")) return [](double x) { return x / (1 + std::fabs(x)); };
   if (is("Softplus")) return [](double x) { return x > 0 ? x + std::log1p(std::exp(-x)) : std::log1p(std::exp(x)); };
@@ -42,15 +46,17 @@ Layer layer_of(const Node& n, Cell cell, const Shape& x, const Shape& w, const S
   Layer l{};
   l.directions = direction == "bidirectional" ? 2 : 1;
   l.batch_first = n.integer("layout", 0) != 0;
-  if (x.size() != 3 || w.size() != 3 || r.size() != 3) fail(Category::shape, "X, W and R are {}, {} and {}; all need rank 3", to_string(x), to_string(w), to_string(r));
+  if (x.size() != 3 || w.size() != 3 || r.size() != 3)
+    fail(Category::shape, "X, W and R are {}, {} and {}; all need rank 3", to_string(x), to_string(w), to_string(r));
   l.steps = x[l.batch_first ? 1 : 0];
   l.batch = x[l.batch_first ? 0 : 1];
   l.in = x[2];
   l.hidden = r[2];
-  if (n.integer("hidden_size", l.hidden) != l.hidden) fail(Category::value, "hidden_size is {}, R has {}", n.integer("hidden_size", 0), l.hidden);
+  if (n.integer("hidden_size", l.hidden) != l.hidden)
+    fail(Category::value, "hidden_size is {}, R has {}", n.integer("hidden_size", 0), l.hidden);
   if (w != Shape{l.directions, gates * l.hidden, l.in} || r != Shape{l.directions, gates * l.hidden, l.hidden}) {
-    fail(Category::shape, "W and R are {} and {}, expected {} and {}", to_string(w), to_string(r), to_string(Shape{l.directions, gates * l.hidden, l.in}),
-         to_string(Shape{l.directions, gates * l.hidden, l.hidden}));
+    fail(Category::shape, "W and R are {} and {}, expected {} and {}", to_string(w), to_string(r),
+         to_string(Shape{l.directions, gates * l.hidden, l.in}), to_string(Shape{l.directions, gates * l.hidden, l.hidden}));
   }
   return l;
 }
@@ -95,7 +101,8 @@ std::vector<Tensor> recurrent(const EvalContext& c, Cell cell) {
   const auto x = widen<double>(c.in(0)), w = widen<double>(c.in(1)), r = widen<double>(c.in(2));
   const auto optional = [&](size_t i, int64_t count) {
     auto v = c.has(i) ? widen<double>(c.in(i)) : std::vector<double>(count, 0);
-    if (static_cast<int64_t>(v.size()) != count) fail(Category::shape, "input {} has shape {}, expected {} elements", i, to_string(c.in(i).shape()), count);
+    if (static_cast<int64_t>(v.size()) != count)
+      fail(Category::shape, "input {} has shape {}, expected {} elements", i, to_string(c.in(i).shape()), count);
     return v;
   };
   const auto bias = optional(3, l.directions * 2 * rows);
@@ -103,7 +110,8 @@ std::vector<Tensor> recurrent(const EvalContext& c, Cell cell) {
   const auto c0 = cell == Cell::lstm ? optional(6, l.directions * l.batch * h) : std::vector<double>();
   const auto peep = cell == Cell::lstm ? optional(7, l.directions * 3 * h) : std::vector<double>();
   const auto lengths = c.has(4) ? integers(c.in(4)) : std::vector<int64_t>(l.batch, l.steps);
-  if (static_cast<int64_t>(lengths.size()) != l.batch) fail(Category::shape, "sequence_lens has {} entries, expected {}", lengths.size(), l.batch);
+  if (static_cast<int64_t>(lengths.size()) != l.batch)
+    fail(Category::shape, "sequence_lens has {} entries, expected {}", lengths.size(), l.batch);
   for (int64_t n : lengths) {
     if (n < 0 || n > l.steps) fail(Category::value, "sequence length {} is outside 0..{}", n, l.steps);
   }
@@ -111,7 +119,8 @@ std::vector<Tensor> recurrent(const EvalContext& c, Cell cell) {
   const bool reset_after = c.node.integer("linear_before_reset", 0) != 0, coupled = c.node.integer("input_forget", 0) != 0;
   const std::string direction = c.node.text("direction", "forward");
   const int wanted = functions_of(cell);
-  auto names = c.node.find<std::vector<std::string>>("activations") ? *c.node.find<std::vector<std::string>>("activations") : std::vector<std::string>();
+  auto names = c.node.find<std::vector<std::string>>("activations") ? *c.node.find<std::vector<std::string>>("activations")
+                                                                    : std::vector<std::string>();
   if (names.empty()) {
     for (int64_t d = 0; d < l.directions; ++d) {
       if (cell != Cell::rnn) names.emplace_back("Sigmoid");
@@ -119,18 +128,23 @@ std::vector<Tensor> recurrent(const EvalContext& c, Cell cell) {
       if (cell == Cell::lstm) names.emplace_back("Tanh");
     }
   }
-  if (static_cast<int64_t>(names.size()) != wanted * l.directions) fail(Category::value, "activations has {} entries, expected {}", names.size(), wanted * l.directions);
+  if (static_cast<int64_t>(names.size()) != wanted * l.directions)
+    fail(Category::value, "activations has {} entries, expected {}", names.size(), wanted * l.directions);
   // Parameters are listed for the functions that take one, in their order.
   std::vector<F1> f;
   const auto* alphas = c.node.find<std::vector<float>>("activation_alpha");
   const auto* betas = c.node.find<std::vector<float>>("activation_beta");
   size_t next_alpha = 0, next_beta = 0;
   const auto takes = [](const std::string& n, std::initializer_list<const char*> list) {
-    return std::any_of(list.begin(), list.end(), [&](const char* k) { return n.size() == std::char_traits<char>::length(k) && std::equal(n.begin(), n.end(), k, [](char a, char b) { return std::tolower(a) == std::tolower(b); }); });
+    return std::any_of(list.begin(), list.end(), [&](const char* k) {
+      return n.size() == std::char_traits<char>::length(k) &&
+             std::equal(n.begin(), n.end(), k, [](char a, char b) { return std::tolower(a) == std::tolower(b); });
+    });
   };
   for (const std::string& n : names) {
     double a = NAN, b = NAN;
-    if (alphas && takes(n, {"Affine", "LeakyRelu", "ThresholdedRelu", "ScaledTanh", "HardSigmoid", "Elu"}) && next_alpha < alphas->size()) a = (*alphas)[next_alpha++];
+    if (alphas && takes(n, {"Affine", "LeakyRelu", "ThresholdedRelu", "ScaledTanh", "HardSigmoid", "Elu"}) && next_alpha < alphas->size())
+      a = (*alphas)[next_alpha++];
     if (betas && takes(n, {"Affine", "ScaledTanh", "HardSigmoid"}) && next_beta < betas->size()) b = (*betas)[next_beta++];
     f.push_back(activation(n, a, b));
   }

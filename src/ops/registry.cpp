@@ -70,7 +70,8 @@ void load_ops(const std::string& path) {
   if (library == nullptr) fail(Category::value, "{}: cannot be loaded as a library of ops: {}", path, ::dlerror());
   const auto add = reinterpret_cast<void (*)()>(::dlsym(library, "lathe_register_ops"));
   if (add == nullptr)
-    fail(Category::value, "{}: has no function lathe_register_ops; define extern \"C\" void lathe_register_ops() that calls lathe::register_op", path);
+    fail(Category::value,
+         "{}: has no function lathe_register_ops; define extern \"C\" void lathe_register_ops() that calls lathe::register_op", path);
   add();
 }
 

@@ -240,12 +240,15 @@ OpDef make(std::string name, int since, Form form, int min_inputs, int max_input
 }  // namespace
 
 std::optional<ResizePlan> resize_plan(const Node& node, int version, const Shape& in, std::span<const Tensor> constants) {
-  const Form form = node.op == "Upsample" ? (version < 9 ? Form::upsample7 : Form::upsample9) : version < 11 ? Form::resize10 : Form::resize11;
+  const Form form = node.op == "Upsample" ? (version < 9 ? Form::upsample7 : Form::upsample9)
+                    : version < 11        ? Form::resize10
+                                          : Form::resize11;
   for (size_t i = 1; i < node.inputs.size(); ++i) {
     if (node.inputs[i] != kAbsent && (i >= constants.size() || constants[i].empty())) return std::nullopt;
   }
   const bool old = form != Form::resize11;
-  const std::string mode = node.text("mode", "nearest"), coordinates = node.text("coordinate_transformation_mode", old ? "asymmetric" : "half_pixel");
+  const std::string mode = node.text("mode", "nearest"),
+                    coordinates = node.text("coordinate_transformation_mode", old ? "asymmetric" : "half_pixel");
   if (coordinates == "tf_crop_and_resize") return std::nullopt;
   const std::string rounding = node.text("nearest_mode", old ? "floor" : "round_prefer_floor");
   const Plan plan = make_plan(node, in, sources({node, version, constants, 1}, form));
@@ -257,7 +260,8 @@ std::optional<ResizePlan> resize_plan(const Node& node, int version, const Shape
     if (!axis.same) {
       std::vector<Axis> positions;
       for (int64_t o = 0; o < plan.out[a]; ++o) {
-        positions.push_back(make_axis(node, mode, coordinates, rounding, o, plan.scales[a], in[a], plan.out[a], plan.roi[a], plan.roi[rank + a]));
+        positions.push_back(
+            make_axis(node, mode, coordinates, rounding, o, plan.scales[a], in[a], plan.out[a], plan.roi[a], plan.roi[rank + a]));
         axis.taps = std::max(axis.taps, static_cast<int64_t>(positions.back().at.size()));
       }
       for (const Axis& p : positions) {

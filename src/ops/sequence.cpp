@@ -26,7 +26,8 @@ Type tensor_type(DType dtype, std::optional<Dims> dims = {}) {
 Type item_type(const InferContext& c, int i) {
   const Type t = c.type(i);
   const bool composite = t.kind == Type::Kind::sequence || t.kind == Type::Kind::optional;
-  if (!composite && t.dtype != DType::undefined) c.fail(Category::type, fmt::format("input {} is {}, expected a sequence or optional", i, to_string(t)));
+  if (!composite && t.dtype != DType::undefined)
+    c.fail(Category::type, fmt::format("input {} is {}, expected a sequence or optional", i, to_string(t)));
   return composite && !t.inner.empty() ? t.inner.front() : Type();
 }
 
@@ -127,7 +128,8 @@ void infer_map(InferContext& c) {
     inputs.push_back(t.kind == Type::Kind::sequence && !t.inner.empty() ? without_shape(t.inner.front()) : t);
   }
   const auto out = c.infer_body("body", inputs);
-  for (int i = 0; i < c.output_count() && i < static_cast<int>(out.size()); ++i) c.set_type(i, wrapped(Type::Kind::sequence, without_shape(out[i])));
+  for (int i = 0; i < c.output_count() && i < static_cast<int>(out.size()); ++i)
+    c.set_type(i, wrapped(Type::Kind::sequence, without_shape(out[i])));
 }
 
 }  // namespace
@@ -146,7 +148,8 @@ void add_sequences(std::vector<OpDef>& out) {
       },
       [](const EvalContext& c) -> std::vector<Tensor> {
         for (const Tensor& t : c.inputs) {
-          if (t.dtype() != c.in(0).dtype()) fail(Category::type, "a sequence cannot hold {} and {}", to_string(c.in(0).dtype()), to_string(t.dtype()));
+          if (t.dtype() != c.in(0).dtype())
+            fail(Category::type, "a sequence cannot hold {} and {}", to_string(c.in(0).dtype()), to_string(t.dtype()));
         }
         return {Tensor::sequence({c.inputs.begin(), c.inputs.end()})};
       }));
@@ -168,7 +171,8 @@ void add_sequences(std::vector<OpDef>& out) {
         c.set_type(0, std::move(t));
       },
       insert));
-  add(def("SequenceErase", 11, 1, 2, Trait::opaque, [](InferContext& c) { c.set_type(0, c.type(0)); }, erase));
+  add(def(
+      "SequenceErase", 11, 1, 2, Trait::opaque, [](InferContext& c) { c.set_type(0, c.type(0)); }, erase));
   add(def(
       "SequenceLength", 11, 1, 1, Trait::opaque,
       [](InferContext& c) {

@@ -65,7 +65,8 @@ struct DftForm {
 DftForm dft_form(const Node& n, int version, const Shape& x, std::optional<int64_t> length, std::optional<int64_t> axis_input) {
   DftForm f{};
   const int64_t rank = static_cast<int64_t>(x.size());
-  if (rank < 2 || (x.back() != 1 && x.back() != 2)) fail(Category::shape, "input is {}, expected a last dim of 1 (real) or 2 (complex)", to_string(x));
+  if (rank < 2 || (x.back() != 1 && x.back() != 2))
+    fail(Category::shape, "input is {}, expected a last dim of 1 (real) or 2 (complex)", to_string(x));
   f.axis = wrap_axis(version < 20 ? n.integer("axis", 1) : axis_input.value_or(-2), rank);
   if (f.axis == rank - 1) fail(Category::value, "axis {} is the one that holds real and imaginary parts", f.axis);
   f.in = x[f.axis];
@@ -80,7 +81,8 @@ DftForm dft_form(const Node& n, int version, const Shape& x, std::optional<int64
 
 std::vector<Tensor> dft(const EvalContext& c) {
   const Tensor& x = c.in(0);
-  const DftForm f = dft_form(c.node, c.version, x.shape(), c.has(1) ? std::optional(one_integer(c, 1)) : std::nullopt, c.has(2) ? std::optional(one_integer(c, 2)) : std::nullopt);
+  const DftForm f = dft_form(c.node, c.version, x.shape(), c.has(1) ? std::optional(one_integer(c, 1)) : std::nullopt,
+                             c.has(2) ? std::optional(one_integer(c, 2)) : std::nullopt);
   const bool complex = x.shape().back() == 2, real_out = f.inverse && f.onesided;
   Shape shape = x.shape();
   shape[f.axis] = f.out;
@@ -122,7 +124,8 @@ void infer_dft(InferContext& c) {
   for (const Dim& d : *c.dims(0)) probe.push_back(d.known() ? d.value : 4);
   if (!c.dims(0)->empty() && !c.dims(0)->back().known()) probe.back() = 2;
   const bool given = length && !length->empty();
-  const DftForm f = dft_form(c.node(), c.version(), probe, given ? std::optional((*length)[0]) : std::nullopt, axis->empty() ? std::nullopt : std::optional((*axis)[0]));
+  const DftForm f = dft_form(c.node(), c.version(), probe, given ? std::optional((*length)[0]) : std::nullopt,
+                             axis->empty() ? std::nullopt : std::optional((*axis)[0]));
   Dims out = *c.dims(0);
   const bool known = given || (!c.has(1) && out[f.axis].known());
   out[f.axis] = known ? Dim(f.out) : Dim();
@@ -142,8 +145,10 @@ std::vector<Tensor> stft(const EvalContext& c) {
   if (f.parts != 1 && f.parts != 2) fail(Category::shape, "the signal is {}, expected a last dim of 1 or 2", to_string(x.shape()));
   const auto window = c.has(2) ? widen<double>(c.in(2)) : std::vector<double>();
   f.frame = c.has(3) ? one_integer(c, 3) : static_cast<int64_t>(window.size());
-  if (f.frame < 1 || f.step < 1 || f.frame > f.length) fail(Category::value, "frame_step {} and frame_length {} do not fit a signal of {}", f.step, f.frame, f.length);
-  if (!window.empty() && static_cast<int64_t>(window.size()) > f.frame) fail(Category::shape, "the window has {} entries, the frame {}", window.size(), f.frame);
+  if (f.frame < 1 || f.step < 1 || f.frame > f.length)
+    fail(Category::value, "frame_step {} and frame_length {} do not fit a signal of {}", f.step, f.frame, f.length);
+  if (!window.empty() && static_cast<int64_t>(window.size()) > f.frame)
+    fail(Category::shape, "the window has {} entries, the frame {}", window.size(), f.frame);
   const bool onesided = c.node.integer("onesided", 1) != 0;
   if (onesided && f.parts == 2) fail(Category::value, "a one-sided transform takes a real signal");
   f.frames = (f.length - f.frame) / f.step + 1;
@@ -182,7 +187,8 @@ void infer_stft(InferContext& c) {
     frame = (*c.dims(2))[0];
   }
   if (frame.known()) out[2] = Dim(c.node().integer("onesided", 1) ? frame.value / 2 + 1 : frame.value);
-  if (frame.known() && step && step->size() == 1 && (*step)[0] > 0 && c.rank(0) >= 2 && (*c.dims(0))[1].known() && (*c.dims(0))[1].value >= frame.value)
+  if (frame.known() && step && step->size() == 1 && (*step)[0] > 0 && c.rank(0) >= 2 && (*c.dims(0))[1].known() &&
+      (*c.dims(0))[1].value >= frame.value)
     out[1] = Dim(((*c.dims(0))[1].value - frame.value) / (*step)[0] + 1);
   c.set(0, c.dtype(0), out);
 }
@@ -210,7 +216,8 @@ OpDef window(const char* name, std::vector<double> coefficients) {
         for (int64_t i = 0; i < n; ++i) {
           double sign = 1;
           for (size_t k = 0; k < coefficients.size(); ++k, sign = -sign)
-            w[i] += sign * coefficients[k] * (period > 0 ? std::cos(2 * M_PI * static_cast<double>(k) * static_cast<double>(i) / period) : 1);
+            w[i] +=
+                sign * coefficients[k] * (period > 0 ? std::cos(2 * M_PI * static_cast<double>(k) * static_cast<double>(i) / period) : 1);
         }
         return {narrow<double>(output_type(c.node), Shape{n}, w)};
       });
@@ -220,7 +227,9 @@ OpDef window(const char* name, std::vector<double> coefficients) {
 std::vector<Tensor> mel_weights(const EvalContext& c) {
   const int64_t bands = one_integer(c, 0), length = one_integer(c, 1), rate = one_integer(c, 2);
   const double low = one_real(c, 3), high = one_real(c, 4);
-  if (bands < 1 || length < 2 || rate < 1 || !(low >= 0 && high > low)) fail(Category::value, "mel bands {}, dft_length {}, sample rate {} and edges {}..{} make no filter bank", bands, length, rate, low, high);
+  if (bands < 1 || length < 2 || rate < 1 || !(low >= 0 && high > low))
+    fail(Category::value, "mel bands {}, dft_length {}, sample rate {} and edges {}..{} make no filter bank", bands, length, rate, low,
+         high);
   const int64_t bins = length / 2 + 1;
   check_plain_size(bands);
   check_plain_size(bands * bins);
@@ -259,7 +268,9 @@ void add_signal(std::vector<OpDef>& out) {
       "MelWeightMatrix", 17, 5, 5, Trait::opaque,
       [](InferContext& c) {
         const auto bands = c.integers(0), length = c.integers(1);
-        c.set(0, output_type(c.node()), Dims{length && length->size() == 1 ? Dim((*length)[0] / 2 + 1) : Dim(), bands && bands->size() == 1 ? Dim((*bands)[0]) : Dim()});
+        c.set(0, output_type(c.node()),
+              Dims{length && length->size() == 1 ? Dim((*length)[0] / 2 + 1) : Dim(),
+                   bands && bands->size() == 1 ? Dim((*bands)[0]) : Dim()});
       },
       mel_weights));
 }

@@ -44,6 +44,13 @@ double one_real(const EvalContext& c, size_t input) {
   return widen<double>(t)[0];
 }
 
+void check_plausible(std::span<const int64_t> values, const char* what) {
+  constexpr int64_t kMost = int64_t{1} << 30;
+  for (int64_t v : values) {
+    if (v > kMost || v < -kMost) fail(Category::value, "{} holds {}, which is absurd", what, v);
+  }
+}
+
 int64_t wrap_axis(int64_t axis, int64_t rank) {
   if (axis < -rank || axis >= rank) fail(Category::value, "axis {} is outside -{}..{} of a tensor of rank {}", axis, rank, rank - 1, rank);
   return axis < 0 ? axis + rank : axis;
@@ -57,6 +64,12 @@ std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank) {
     seen[a] = true;
   }
   return axes;
+}
+
+Dims unknown_dims(int64_t rank) {
+  constexpr int64_t kMost = 1024;
+  if (rank < 0 || rank > kMost) fail(Category::shape, "a tensor of rank {} is absurd; {} is the most", rank, kMost);
+  return Dims(rank);
 }
 
 Dim sum(const Dim& a, const Dim& b) {

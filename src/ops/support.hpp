@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <functional>
 
 #include "base/fail.hpp"
@@ -55,12 +56,18 @@ void need_same(const InferContext& c, int a, int b);
 int64_t one_integer(const EvalContext& c, size_t input);
 double one_real(const EvalContext& c, size_t input);
 
+// Fails when a size, stride, pad or the like is so large that arithmetic with it would overflow.
+void check_plausible(std::span<const int64_t> values, const char* what);
+
 // Axis in [-rank, rank) to [0, rank). Throws Error (value).
 int64_t wrap_axis(int64_t axis, int64_t rank);
 std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank);
 
 // Checks a result's number of elements against the limit in force: a hostile shape must not eat the machine. Throws Error (resource).
 void check_plain_size(int64_t elements);
+
+// lathe::element_count, held against the limit in force while a node is being evaluated: what an op makes room for is counted by this.
+int64_t element_count(std::span<const int64_t> shape);
 
 // Result of numpy-style broadcasting. Throws Error (shape) when the shapes do not fit.
 Shape broadcast(std::span<const int64_t> a, std::span<const int64_t> b);
@@ -78,6 +85,8 @@ template <typename T>
 std::vector<T> widen_to(const Tensor& t, std::span<const int64_t> shape) {
   std::vector<T> values = widen<T>(t);
   if (std::equal(t.shape().begin(), t.shape().end(), shape.begin(), shape.end())) return values;
+  if (!std::ranges::equal(broadcast(t.shape(), shape), shape))
+    fail(Category::shape, "{} does not broadcast to {}", to_string(t.shape()), to_string(shape));
   const auto index = strided_index(shape, broadcast_strides(t.shape(), shape));
   std::vector<T> out(index.size());
   for (size_t i = 0; i < out.size(); ++i) out[i] = values[index[i]];
@@ -87,6 +96,9 @@ std::vector<T> widen_to(const Tensor& t, std::span<const int64_t> shape) {
 // Arithmetic of dims: unknown when either is. Throws Error (shape) on overflow or a negative result.
 Dim sum(const Dim& a, const Dim& b);
 Dim product(const Dim& a, const Dim& b);
+
+// Unknown dims of a tensor whose rank is the number of entries of a shape input. Throws Error (shape) when that is absurd.
+Dims unknown_dims(int64_t rank);
 
 inline Dims to_dims(const Shape& s) { return Dims(s.begin(), s.end()); }
 

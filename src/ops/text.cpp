@@ -34,8 +34,11 @@ std::string encode(const std::u32string& s) {
   for (char32_t c : s) {
     if (c < 0x80) out += static_cast<char>(c);
     else if (c < 0x800) (out += static_cast<char>(0xC0 | c >> 6)) += static_cast<char>(0x80 | (c & 0x3F));
-    else if (c < 0x10000) ((out += static_cast<char>(0xE0 | c >> 12)) += static_cast<char>(0x80 | (c >> 6 & 0x3F))) += static_cast<char>(0x80 | (c & 0x3F));
-    else (((out += static_cast<char>(0xF0 | c >> 18)) += static_cast<char>(0x80 | (c >> 12 & 0x3F))) += static_cast<char>(0x80 | (c >> 6 & 0x3F))) += static_cast<char>(0x80 | (c & 0x3F));
+    else if (c < 0x10000)
+      ((out += static_cast<char>(0xE0 | c >> 12)) += static_cast<char>(0x80 | (c >> 6 & 0x3F))) += static_cast<char>(0x80 | (c & 0x3F));
+    else
+      (((out += static_cast<char>(0xF0 | c >> 18)) += static_cast<char>(0x80 | (c >> 12 & 0x3F))) +=
+       static_cast<char>(0x80 | (c >> 6 & 0x3F))) += static_cast<char>(0x80 | (c & 0x3F));
   }
   return out;
 }
@@ -51,15 +54,18 @@ locale_t unicode() {
 
 std::string with_case(const std::string& s, bool upper) {
   std::u32string points = decode(s);
-  for (char32_t& p : points) p = static_cast<char32_t>(upper ? ::towupper_l(static_cast<wint_t>(p), unicode()) : ::towlower_l(static_cast<wint_t>(p), unicode()));
+  for (char32_t& p : points)
+    p = static_cast<char32_t>(upper ? ::towupper_l(static_cast<wint_t>(p), unicode()) : ::towlower_l(static_cast<wint_t>(p), unicode()));
   return encode(points);
 }
 
 std::vector<Tensor> normalise(const EvalContext& c) {
   const Tensor& x = c.in(0);
-  if (x.rank() != 1 && !(x.rank() == 2 && x.shape()[0] == 1)) fail(Category::shape, "input is {}, expected a list of strings or one row of them", to_string(x.shape()));
+  if (x.rank() != 1 && !(x.rank() == 2 && x.shape()[0] == 1))
+    fail(Category::shape, "input is {}, expected a list of strings or one row of them", to_string(x.shape()));
   const std::string action = c.node.text("case_change_action", "NONE");
-  if (action != "NONE" && action != "LOWER" && action != "UPPER") fail(Category::value, "case_change_action is '{}', expected NONE, LOWER or UPPER", action);
+  if (action != "NONE" && action != "LOWER" && action != "UPPER")
+    fail(Category::value, "case_change_action is '{}', expected NONE, LOWER or UPPER", action);
   const bool sensitive = c.node.integer("is_case_sensitive", 0) != 0;
   const auto* stop = c.node.find<std::vector<std::string>>("stopwords");
   std::vector<std::string> stops, out;
@@ -130,7 +136,8 @@ std::vector<Tensor> split_strings(const EvalContext& c) {
 std::vector<Tensor> concat_strings(const EvalContext& c) {
   const Shape shape = broadcast(c.in(0).shape(), c.in(1).shape());
   const auto a = c.in(0).as<std::string>(), b = c.in(1).as<std::string>();
-  const auto i = strided_index(shape, broadcast_strides(c.in(0).shape(), shape)), j = strided_index(shape, broadcast_strides(c.in(1).shape(), shape));
+  const auto i = strided_index(shape, broadcast_strides(c.in(0).shape(), shape)),
+             j = strided_index(shape, broadcast_strides(c.in(1).shape(), shape));
   std::vector<std::string> out;
   for (size_t k = 0; k < i.size(); ++k) out.push_back(a[i[k]] + b[j[k]]);
   return {Tensor::from<std::string>(shape, out)};
@@ -156,7 +163,8 @@ std::vector<Tensor> tf_idf(const EvalContext& c) {
   const auto starts = n.integers("ngram_counts"), columns = n.integers("ngram_indexes");
   const std::string mode = n.text("mode", "");
   if (mode != "TF" && mode != "IDF" && mode != "TFIDF") fail(Category::value, "mode is '{}', expected TF, IDF or TFIDF", mode);
-  if (least < 1 || most < least || skip < 0 || static_cast<int64_t>(starts.size()) < most) fail(Category::value, "gram lengths {}..{}, skip {} and {} ngram_counts do not fit", least, most, skip, starts.size());
+  if (least < 1 || most < least || skip < 0 || static_cast<int64_t>(starts.size()) < most)
+    fail(Category::value, "gram lengths {}..{}, skip {} and {} ngram_counts do not fit", least, most, skip, starts.size());
   if (x.rank() != 1 && x.rank() != 2) fail(Category::shape, "input is {}, expected one row or a batch of rows", to_string(x.shape()));
   // Elements as numbers: positions of strings in the pool, or the integers themselves.
   std::vector<int64_t> pool, tokens;
@@ -177,18 +185,21 @@ std::vector<Tensor> tf_idf(const EvalContext& c) {
   int64_t position = 0, width = 0;
   for (size_t k = 0; k < starts.size(); ++k) {
     const int64_t size = static_cast<int64_t>(k) + 1, end = k + 1 < starts.size() ? starts[k + 1] : static_cast<int64_t>(pool.size());
-    if (starts[k] < 0 || end > static_cast<int64_t>(pool.size()) || end < starts[k] || (end - starts[k]) % size != 0) fail(Category::value, "ngram_counts do not divide a pool of {}", pool.size());
+    if (starts[k] < 0 || end > static_cast<int64_t>(pool.size()) || end < starts[k] || (end - starts[k]) % size != 0)
+      fail(Category::value, "ngram_counts do not divide a pool of {}", pool.size());
     for (int64_t at = starts[k]; at < end; at += size, ++position) {
       if (size >= least && size <= most) grams[std::vector<int64_t>(pool.begin() + at, pool.begin() + at + size)] = position;
     }
   }
-  if (static_cast<int64_t>(columns.size()) != position) fail(Category::value, "ngram_indexes has {} entries, the pool {} grams", columns.size(), position);
+  if (static_cast<int64_t>(columns.size()) != position)
+    fail(Category::value, "ngram_indexes has {} entries, the pool {} grams", columns.size(), position);
   for (int64_t k : columns) {
     if (k < 0) fail(Category::value, "ngram_indexes holds {}", k);
     width = std::max(width, k + 1);
   }
   const auto* weights = n.find<std::vector<float>>("weights");
-  if (weights && static_cast<int64_t>(weights->size()) != position) fail(Category::value, "weights has {} entries, expected {}", weights->size(), position);
+  if (weights && static_cast<int64_t>(weights->size()) != position)
+    fail(Category::value, "weights has {} entries, expected {}", weights->size(), position);
   const int64_t length = x.shape().back(), rows = x.rank() == 2 ? x.shape()[0] : 1;
   check_plain_size(rows * width);
   std::vector<double> out(rows * width, 0);

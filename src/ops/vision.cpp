@@ -35,7 +35,8 @@ double overlap(const Box& a, const Box& b) {
 std::vector<Tensor> non_max_suppression(const EvalContext& c) {
   const Shape &bs = c.in(0).shape(), &ss = c.in(1).shape();
   if (bs.size() != 3 || ss.size() != 3 || bs[2] != 4 || bs[0] != ss[0] || bs[1] != ss[2])
-    fail(Category::shape, "boxes are {} and scores {}, expected batch x boxes x 4 and batch x classes x boxes", to_string(bs), to_string(ss));
+    fail(Category::shape, "boxes are {} and scores {}, expected batch x boxes x 4 and batch x classes x boxes", to_string(bs),
+         to_string(ss));
   const auto boxes = widen<double>(c.in(0)), scores = widen<double>(c.in(1));
   const int64_t most = c.has(2) ? one_integer(c, 2) : 0;
   const double iou = c.has(3) ? one_real(c, 3) : 0, least = c.has(4) ? one_real(c, 4) : -INFINITY;
@@ -79,7 +80,8 @@ double bilinear(const double* plane, int64_t height, int64_t width, double y, do
   if (y0 >= height - 1) y0 = y1 = height - 1, y = static_cast<double>(y0);
   if (x0 >= width - 1) x0 = x1 = width - 1, x = static_cast<double>(x0);
   const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
-  return (1 - fy) * ((1 - fx) * plane[y0 * width + x0] + fx * plane[y0 * width + x1]) + fy * ((1 - fx) * plane[y1 * width + x0] + fx * plane[y1 * width + x1]);
+  return (1 - fy) * ((1 - fx) * plane[y0 * width + x0] + fx * plane[y0 * width + x1]) +
+         fy * ((1 - fx) * plane[y1 * width + x0] + fx * plane[y1 * width + x1]);
 }
 
 // The largest of the four weighted corners, as the standard's max mode takes it.
@@ -91,7 +93,8 @@ double bilinear_max(const double* plane, int64_t height, int64_t width, double y
   if (y0 >= height - 1) y0 = y1 = height - 1, y = static_cast<double>(y0);
   if (x0 >= width - 1) x0 = x1 = width - 1, x = static_cast<double>(x0);
   const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
-  return std::max({(1 - fy) * (1 - fx) * plane[y0 * width + x0], (1 - fy) * fx * plane[y0 * width + x1], fy * (1 - fx) * plane[y1 * width + x0], fy * fx * plane[y1 * width + x1]});
+  return std::max({(1 - fy) * (1 - fx) * plane[y0 * width + x0], (1 - fy) * fx * plane[y0 * width + x1],
+                   fy * (1 - fx) * plane[y1 * width + x0], fy * fx * plane[y1 * width + x1]});
 }
 
 std::vector<Tensor> roi_align(const EvalContext& c) {
@@ -100,10 +103,12 @@ std::vector<Tensor> roi_align(const EvalContext& c) {
     fail(Category::shape, "X {}, rois {} and batch_indices {} do not fit", to_string(xs), to_string(rs), to_string(c.in(2).shape()));
   const auto x = widen<double>(c.in(0)), rois = widen<double>(c.in(1));
   const auto batch = integers(c.in(2));
-  const int64_t oh = c.node.integer("output_height", 1), ow = c.node.integer("output_width", 1), ratio = c.node.integer("sampling_ratio", 0);
+  const int64_t oh = c.node.integer("output_height", 1), ow = c.node.integer("output_width", 1),
+                ratio = c.node.integer("sampling_ratio", 0);
   if (oh < 1 || ow < 1 || ratio < 0) fail(Category::value, "output_height, output_width or sampling_ratio is out of range");
   const double scale = c.node.real("spatial_scale", 1);
-  const bool half = c.version >= 16 && c.node.text("coordinate_transformation_mode", "half_pixel") == "half_pixel", max = c.node.text("mode", "avg") == "max";
+  const bool half = c.version >= 16 && c.node.text("coordinate_transformation_mode", "half_pixel") == "half_pixel",
+             max = c.node.text("mode", "avg") == "max";
   const int64_t channels = xs[1], height = xs[2], width = xs[3];
   check_plain_size(rs[0] * channels * oh * ow);
   std::vector<double> y;
@@ -203,13 +208,15 @@ std::vector<Tensor> grid_sample(const EvalContext& c) {
   const Tensor &X = c.in(0), &G = c.in(1);
   const int64_t axes = X.rank() - 2;
   if (axes < 1 || G.rank() != X.rank() || G.shape().back() != axes || G.shape()[0] != X.shape()[0])
-    fail(Category::shape, "X is {} and grid {}, expected N x C x spatial and N x spatial x {}", to_string(X.shape()), to_string(G.shape()), axes);
+    fail(Category::shape, "X is {} and grid {}, expected N x C x spatial and N x spatial x {}", to_string(X.shape()), to_string(G.shape()),
+         axes);
   std::string mode = c.node.text("mode", c.version >= 20 ? "linear" : "bilinear");
   if (mode == "bilinear") mode = "linear";
   if (mode == "bicubic") mode = "cubic";
   const std::string padding = c.node.text("padding_mode", "zeros");
   if (mode != "linear" && mode != "nearest" && mode != "cubic") fail(Category::value, "mode '{}' is not known", mode);
-  if (padding != "zeros" && padding != "border" && padding != "reflection") fail(Category::value, "padding_mode '{}' is not known", padding);
+  if (padding != "zeros" && padding != "border" && padding != "reflection")
+    fail(Category::value, "padding_mode '{}' is not known", padding);
   if (mode == "cubic" && axes != 2) fail(Category::value, "mode cubic is for pictures; X has {} spatial axes", axes);
   const bool corners = c.node.integer("align_corners", 0) != 0;
   const auto x = widen<double>(X), grid = widen<double>(G);
@@ -229,7 +236,8 @@ std::vector<Tensor> grid_sample(const EvalContext& c) {
     if (i >= 0 && i < n) return i;
     if (padding == "zeros") return -1;
     if (padding == "border") return std::clamp<int64_t>(i, 0, n - 1);
-    const double r = corners ? reflected(static_cast<double>(i), 0, static_cast<double>(n - 1)) : reflected(static_cast<double>(i), -0.5, static_cast<double>(n) - 0.5);
+    const double r = corners ? reflected(static_cast<double>(i), 0, static_cast<double>(n - 1))
+                             : reflected(static_cast<double>(i), -0.5, static_cast<double>(n) - 0.5);
     return std::clamp<int64_t>(static_cast<int64_t>(std::nearbyint(r)), 0, n - 1);
   };
   for (int64_t b = 0; b < X.shape()[0]; ++b) {
@@ -309,14 +317,16 @@ std::vector<Tensor> affine_grid(const EvalContext& c) {
 
 std::vector<Tensor> deform_conv(const EvalContext& c) {
   const Shape &xs = c.in(0).shape(), &ws = c.in(1).shape(), &os = c.in(2).shape();
-  if (xs.size() != 4 || ws.size() != 4 || os.size() != 4) fail(Category::shape, "X, W and offset are {}, {} and {}; all need rank 4", to_string(xs), to_string(ws), to_string(os));
+  if (xs.size() != 4 || ws.size() != 4 || os.size() != 4)
+    fail(Category::shape, "X, W and offset are {}, {} and {}; all need rank 4", to_string(xs), to_string(ws), to_string(os));
   const int64_t group = c.node.integer("group", 1), offset_group = c.node.integer("offset_group", 1);
   const Shape in{xs[2], xs[3]};
   const Window w = read_window(c.node, in, std::span<const int64_t>(ws).subspan(2));
   const int64_t taps = w.taps(), oh = w.out[0], ow = w.out[1], channels = xs[1], filters = ws[0];
   if (group < 1 || offset_group < 1 || channels != ws[1] * group || filters % group != 0 || channels % offset_group != 0 ||
       os != Shape{xs[0], offset_group * taps * 2, oh, ow}) {
-    fail(Category::shape, "X {}, W {} and offset {} do not fit (group {}, offset_group {})", to_string(xs), to_string(ws), to_string(os), group, offset_group);
+    fail(Category::shape, "X {}, W {} and offset {} do not fit (group {}, offset_group {})", to_string(xs), to_string(ws), to_string(os),
+         group, offset_group);
   }
   const auto x = widen<double>(c.in(0)), k = widen<double>(c.in(1)), offset = widen<double>(c.in(2));
   const auto bias = c.has(3) ? widen<double>(c.in(3)) : std::vector<double>(filters, 0);
@@ -332,15 +342,20 @@ std::vector<Tensor> deform_conv(const EvalContext& c) {
           const double* plane = x.data() + (n * channels + ch) * in[0] * in[1];
           for (int64_t t = 0; t < taps; ++t) {
             const int64_t g = ch / co, ky = t / w.kernel[1], kx = t % w.kernel[1];
-            const auto at = [&](int64_t which) { return offset[((n * offset_group + g) * taps * 2 + t * 2 + which) * oh * ow + i * ow + j]; };
+            const auto at = [&](int64_t which) {
+              return offset[((n * offset_group + g) * taps * 2 + t * 2 + which) * oh * ow + i * ow + j];
+            };
             const double py = static_cast<double>(i * w.strides[0] - w.pads_begin[0] + ky * w.dilations[0]) + at(0);
             const double px = static_cast<double>(j * w.strides[1] - w.pads_begin[1] + kx * w.dilations[1]) + at(1);
             double v = 0;
             if (py > -1 && px > -1 && py < static_cast<double>(in[0]) && px < static_cast<double>(in[1])) {
               const int64_t y0 = static_cast<int64_t>(std::floor(py)), x0 = static_cast<int64_t>(std::floor(px));
               const double fy = py - static_cast<double>(y0), fx = px - static_cast<double>(x0);
-              const auto pixel = [&](int64_t r, int64_t q) { return r < 0 || q < 0 || r >= in[0] || q >= in[1] ? 0.0 : plane[r * in[1] + q]; };
-              v = (1 - fy) * ((1 - fx) * pixel(y0, x0) + fx * pixel(y0, x0 + 1)) + fy * ((1 - fx) * pixel(y0 + 1, x0) + fx * pixel(y0 + 1, x0 + 1));
+              const auto pixel = [&](int64_t r, int64_t q) {
+                return r < 0 || q < 0 || r >= in[0] || q >= in[1] ? 0.0 : plane[r * in[1] + q];
+              };
+              v = (1 - fy) * ((1 - fx) * pixel(y0, x0) + fx * pixel(y0, x0 + 1)) +
+                  fy * ((1 - fx) * pixel(y0 + 1, x0) + fx * pixel(y0 + 1, x0 + 1));
             }
             if (!mask.empty()) v *= mask[((n * offset_group + g) * taps + t) * oh * ow + i * ow + j];
             column[ch * taps + t] = v;
@@ -365,11 +380,22 @@ struct Blocks {
 
 Blocks blocks_of(const Node& n, const std::vector<int64_t>& image, const std::vector<int64_t>& block) {
   const size_t axes = image.size();
-  Blocks b{image, block, n.integers("strides", std::vector<int64_t>(axes, 1)), n.integers("dilations", std::vector<int64_t>(axes, 1)), n.integers("pads", std::vector<int64_t>(2 * axes, 0)), {}};
+  Blocks b{image,
+           block,
+           n.integers("strides", std::vector<int64_t>(axes, 1)),
+           n.integers("dilations", std::vector<int64_t>(axes, 1)),
+           n.integers("pads", std::vector<int64_t>(2 * axes, 0)),
+           {}};
   if (block.size() != axes || b.strides.size() != axes || b.dilations.size() != axes || b.pads.size() != 2 * axes)
     fail(Category::value, "image_shape, block_shape, strides, dilations and pads do not agree in length");
+  check_plausible(image, "image_shape");
+  check_plausible(block, "block_shape");
+  check_plausible(b.strides, "strides");
+  check_plausible(b.dilations, "dilations");
+  check_plausible(b.pads, "pads");
   for (size_t a = 0; a < axes; ++a) {
-    if (b.strides[a] < 1 || b.dilations[a] < 1 || block[a] < 1) fail(Category::value, "strides, dilations and block_shape must be at least 1");
+    if (b.strides[a] < 1 || b.dilations[a] < 1 || block[a] < 1)
+      fail(Category::value, "strides, dilations and block_shape must be at least 1");
     b.counts.push_back((image[a] + b.pads[a] + b.pads[axes + a] - b.dilations[a] * (block[a] - 1) - 1) / b.strides[a] + 1);
     if (b.counts.back() < 1) fail(Category::shape, "blocks of {} do not fit an image axis of {}", block[a], image[a]);
   }
@@ -380,7 +406,8 @@ std::vector<Tensor> col2im(const EvalContext& c) {
   const Blocks b = blocks_of(c.node, integers(c.in(1)), integers(c.in(2)));
   const int64_t taps = element_count(b.block), places = element_count(b.counts), pixels = element_count(b.image);
   const Shape& xs = c.in(0).shape();
-  if (xs.size() != 3 || xs[1] % taps != 0 || xs[2] != places) fail(Category::shape, "input is {}, expected N x (C * {}) x {}", to_string(xs), taps, places);
+  if (xs.size() != 3 || xs[1] % taps != 0 || xs[2] != places)
+    fail(Category::shape, "input is {}, expected N x (C * {}) x {}", to_string(xs), taps, places);
   const int64_t channels = xs[1] / taps;
   check_plain_size(xs[0] * channels * pixels);
   const auto x = widen<double>(c.in(0));
@@ -390,7 +417,8 @@ std::vector<Tensor> col2im(const EvalContext& c) {
     for (int64_t l = 0; l < places; ++l) {
       int64_t at = 0;
       for (size_t a = 0; a < b.image.size() && at >= 0; ++a) {
-        const int64_t i = l / count_strides[a] % b.counts[a] * b.strides[a] + t / block_strides[a] % b.block[a] * b.dilations[a] - b.pads[a];
+        const int64_t i =
+            l / count_strides[a] % b.counts[a] * b.strides[a] + t / block_strides[a] % b.block[a] * b.dilations[a] - b.pads[a];
         at = i < 0 || i >= b.image[a] ? -1 : at * b.image[a] + i;
       }
       for (int64_t nc = 0; at >= 0 && nc < xs[0] * channels; ++nc) y[nc * pixels + at] += x[(nc * taps + t) * places + l];
@@ -405,8 +433,15 @@ std::vector<Tensor> col2im(const EvalContext& c) {
 
 Shape unpool_shape(const Node& n, const Shape& x) {
   const size_t axes = x.size() < 2 ? 0 : x.size() - 2;
-  const auto kernel = n.integers("kernel_shape"), strides = n.integers("strides", std::vector<int64_t>(axes, 1)), pads = n.integers("pads", std::vector<int64_t>(2 * axes, 0));
-  if (kernel.size() != axes || strides.size() != axes || pads.size() != 2 * axes) fail(Category::value, "kernel_shape, strides and pads do not fit {} spatial axes", axes);
+  const auto kernel = n.integers("kernel_shape"), strides = n.integers("strides", std::vector<int64_t>(axes, 1)),
+             pads = n.integers("pads", std::vector<int64_t>(2 * axes, 0));
+  if (kernel.size() != axes || strides.size() != axes || pads.size() != 2 * axes)
+    fail(Category::value, "kernel_shape, strides and pads do not fit {} spatial axes", axes);
+  if (axes == 0) fail(Category::shape, "input is {}, expected batch, channel and spatial axes", to_string(x));
+  check_plausible(x, "the input's shape");
+  check_plausible(kernel, "kernel_shape");
+  check_plausible(strides, "strides");
+  check_plausible(pads, "pads");
   Shape out(x.begin(), x.begin() + 2);
   for (size_t a = 0; a < axes; ++a) out.push_back((x[a + 2] - 1) * strides[a] - pads[a] - pads[axes + a] + kernel[a]);
   return out;
@@ -461,7 +496,8 @@ std::vector<Tensor> decode_image(const EvalContext& c) {
   if (c.in(0).dtype() != DType::u8 || c.in(0).rank() != 1) fail(Category::type, "the encoded stream must be a list of u8");
   if (picture_decoder == nullptr) fail(Category::unsupported, "no picture decoder is there");
   const std::string format = c.node.text("pixel_format", "RGB");
-  if (format != "RGB" && format != "BGR" && format != "Grayscale") fail(Category::value, "pixel_format is '{}', expected RGB, BGR or Grayscale", format);
+  if (format != "RGB" && format != "BGR" && format != "Grayscale")
+    fail(Category::value, "pixel_format is '{}', expected RGB, BGR or Grayscale", format);
   const auto bytes = c.in(0).as<uint8_t>();
   Tensor rgb = picture_decoder({reinterpret_cast<const char*>(bytes.data()), bytes.size()});
   auto p = rgb.as<uint8_t>();
@@ -487,23 +523,34 @@ void add_vision(std::vector<OpDef>& out) {
       c.set(0, c.dtype(0), dims(c));
     };
   };
-  add("NonMaxSuppression", 10, 2, 5, [](InferContext& c) { c.set(0, DType::i64, Dims{Dim(), Dim(3)}); }, non_max_suppression);
+  add(
+      "NonMaxSuppression", 10, 2, 5,
+      [](InferContext& c) {
+        c.set(0, DType::i64, Dims{Dim(), Dim(3)});
+      },
+      non_max_suppression);
   add("RoiAlign", 10, 3, 3, float_like([](InferContext& c) -> std::optional<Dims> {
         if (c.rank(0) != 4 || c.rank(1) != 2) return std::nullopt;
         return Dims{(*c.dims(1))[0], (*c.dims(0))[1], Dim(c.node().integer("output_height", 1)), Dim(c.node().integer("output_width", 1))};
-      }), roi_align);
+      }),
+      roi_align);
   add("MaxRoiPool", 1, 2, 2, float_like([](InferContext& c) -> std::optional<Dims> {
         const auto p = c.node().integers("pooled_shape");
         if (c.rank(0) != 4 || c.rank(1) != 2 || p.size() != 2) return std::nullopt;
         return Dims{(*c.dims(1))[0], (*c.dims(0))[1], Dim(p[0]), Dim(p[1])};
-      }), max_roi_pool);
-  add("GridSample", 16, 2, 2, [](InferContext& c) {
+      }),
+      max_roi_pool);
+  add(
+      "GridSample", 16, 2, 2,
+      [](InferContext& c) {
         if (!c.dims(0) || !c.dims(1)) return c.set(0, c.dtype(0), std::nullopt);
-        c.require(c.rank(0) == c.rank(1) && c.rank(0) >= 3, Category::shape, fmt::format("X is {} and grid {}", to_string(*c.dims(0)), to_string(*c.dims(1))));
+        c.require(c.rank(0) == c.rank(1) && c.rank(0) >= 3, Category::shape,
+                  fmt::format("X is {} and grid {}", to_string(*c.dims(0)), to_string(*c.dims(1))));
         Dims dims{(*c.dims(0))[0], (*c.dims(0))[1]};
         dims.insert(dims.end(), c.dims(1)->begin() + 1, c.dims(1)->end() - 1);
         c.set(0, c.dtype(0), dims);
-      }, grid_sample);
+      },
+      grid_sample);
   add("AffineGrid", 20, 2, 2, float_like([](InferContext& c) -> std::optional<Dims> {
         const auto size = c.integers(1);
         if (!size || size->size() < 3) return std::nullopt;
@@ -511,7 +558,8 @@ void add_vision(std::vector<OpDef>& out) {
         for (size_t i = 2; i < size->size(); ++i) dims.emplace_back((*size)[i]);
         dims.emplace_back(static_cast<int64_t>(size->size()) - 2);
         return dims;
-      }), affine_grid);
+      }),
+      affine_grid);
   add("DeformConv", 19, 3, 5, float_like([](InferContext& c) -> std::optional<Dims> {
         const auto w = known_shape(c.dims(1));
         if (c.rank(0) != 4 || !w || w->size() != 4) return std::nullopt;
@@ -519,8 +567,11 @@ void add_vision(std::vector<OpDef>& out) {
         const Dims spatial = window_dims(c.node(), std::span<const Dim>(*c.dims(0)).subspan(2), std::span<const int64_t>(*w).subspan(2));
         dims.insert(dims.end(), spatial.begin(), spatial.end());
         return dims;
-      }), deform_conv);
-  add("Col2Im", 18, 3, 3, [](InferContext& c) {
+      }),
+      deform_conv);
+  add(
+      "Col2Im", 18, 3, 3,
+      [](InferContext& c) {
         const auto image = c.integers(1), block = c.integers(2);
         if (!image || c.rank(0) != 3) return c.set(0, c.dtype(0), std::nullopt);
         const Dim all = (*c.dims(0))[1];
@@ -528,7 +579,8 @@ void add_vision(std::vector<OpDef>& out) {
         Dims dims{(*c.dims(0))[0], all.known() && taps && *taps > 0 ? Dim(all.value / *taps) : Dim()};
         for (int64_t s : *image) dims.emplace_back(s);
         c.set(0, c.dtype(0), dims);
-      }, col2im);
+      },
+      col2im);
   for (const int since : {9, 11}) {
     add("MaxUnpool", since, 2, 3, float_like([](InferContext& c) -> std::optional<Dims> {
           if (c.has(2)) {
@@ -537,12 +589,16 @@ void add_vision(std::vector<OpDef>& out) {
           }
           const auto s = known_shape(c.dims(0));
           return s ? std::optional<Dims>(to_dims(unpool_shape(c.node(), *s))) : std::nullopt;
-        }), max_unpool);
+        }),
+        max_unpool);
   }
   add("LRN", 1, 1, 1, float_like([](InferContext& c) { return c.dims(0); }), local_response);
-  add("ImageDecoder", 20, 1, 1, [](InferContext& c) {
+  add(
+      "ImageDecoder", 20, 1, 1,
+      [](InferContext& c) {
         c.set(0, DType::u8, Dims{Dim(), Dim(), Dim(c.node().text("pixel_format", "RGB") == "Grayscale" ? 1 : 3)});
-      }, decode_image);
+      },
+      decode_image);
 }
 
 }  // namespace lathe::ops

@@ -98,7 +98,8 @@ std::vector<Tensor> random_inputs(const Program& program, const std::vector<Shap
     const Port& port = program.inputs()[i];
     const DType dtype = port.dtype;
     const int64_t n = element_count(shapes[i]);
-    if (port.composite) fail(Category::unsupported, "input '{}' is {}: random ones mean nothing, give it a value", port.name, to_string(*port.composite));
+    if (port.composite)
+      fail(Category::unsupported, "input '{}' is {}: random ones mean nothing, give it a value", port.name, to_string(*port.composite));
     if (dtype == DType::string) fail(Category::unsupported, "input '{}' is strings: random ones mean nothing, give it a value", port.name);
     std::vector<double> v(n);
     std::uniform_real_distribution<double> real(-1, 1);

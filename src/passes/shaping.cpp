@@ -88,9 +88,12 @@ void cut(Graph& graph, const std::vector<std::string>& inputs, const std::vector
     const auto readers = g.consumers();
     std::vector<std::string> left;
     for (ValueId v : g.inputs) {
-      if (std::ranges::count(starts, v) == 0 && (!readers[v].empty() || std::ranges::count(g.outputs, v) > 0)) left.push_back("'" + g.values[v].name + "'");
+      if (std::ranges::count(starts, v) == 0 && (!readers[v].empty() || std::ranges::count(g.outputs, v) > 0))
+        left.push_back("'" + g.values[v].name + "'");
     }
-    if (!left.empty()) fail(Category::value, "the outputs still need {}; name {} as an input too, or cut further down", fmt::join(left, ", "), left.size() == 1 ? "it" : "them");
+    if (!left.empty())
+      fail(Category::value, "the outputs still need {}; name {} as an input too, or cut further down", fmt::join(left, ", "),
+           left.size() == 1 ? "it" : "them");
     g.inputs = std::move(starts);
   });
 }
@@ -105,7 +108,8 @@ void bind_dims(Graph& graph, const std::map<std::string, int64_t>& sizes) {
     }
     for (const auto& [name, size] : sizes) {
       if (!symbols.contains(name))
-        fail(Category::value, "no dim is named '{}'; {}", name, symbols.empty() ? "all dims are fixed" : fmt::format("the open dims are {}", fmt::join(symbols, ", ")));
+        fail(Category::value, "no dim is named '{}'; {}", name,
+             symbols.empty() ? "all dims are fixed" : fmt::format("the open dims are {}", fmt::join(symbols, ", ")));
       if (size < 0) fail(Category::value, "dim '{}' cannot be {}", name, size);
     }
     const std::function<void(Graph&)> put = [&](Graph& scope) {
@@ -135,7 +139,8 @@ void freeze_input(Graph& graph, const std::string& input, Tensor tensor) {
     const ValueId id = input_named(g, input);
     Value& v = g.values[id];
     if (v.composite || tensor.composite()) fail(Category::unsupported, "input '{}': only tensors can be frozen", input);
-    if (v.dtype != DType::undefined && tensor.dtype() != v.dtype) fail(Category::type, "input '{}' is {}, the tensor is {}", input, to_string(v.dtype), to_string(tensor.dtype()));
+    if (v.dtype != DType::undefined && tensor.dtype() != v.dtype)
+      fail(Category::type, "input '{}' is {}, the tensor is {}", input, to_string(v.dtype), to_string(tensor.dtype()));
     bool fits = !v.dims || v.dims->size() == tensor.shape().size();
     for (size_t i = 0; fits && v.dims && i < v.dims->size(); ++i) fits = !(*v.dims)[i].known() || (*v.dims)[i].value == tensor.shape()[i];
     if (!fits) fail(Category::shape, "input '{}' is {}, the tensor {}", input, to_string(*v.dims), to_string(tensor.shape()));
@@ -170,13 +175,16 @@ void embed_preprocessing(Graph& graph, const std::string& input, const Preproces
     if (g.opset("") < 7) fail(Category::value, "the model's opset is {}; convert it to 7 or newer first", g.opset(""));
     const Value old = g.values[inner];
     if (!old.dims || old.dims->size() != 4 || !is_float(old.dtype))
-      fail(Category::shape, "input '{}' is {} {}, expected a floating N x C x H x W", input, to_string(old.dtype), old.dims ? to_string(*old.dims) : "of unknown rank");
+      fail(Category::shape, "input '{}' is {} {}, expected a floating N x C x H x W", input, to_string(old.dtype),
+           old.dims ? to_string(*old.dims) : "of unknown rank");
     const Dim channels = (*old.dims)[1];
     const auto column = [&](const std::vector<float>& v, const char* what) {
-      if (v.size() > 1 && channels.known() && static_cast<int64_t>(v.size()) != channels.value) fail(Category::value, "{} has {} entries, the input {} channels", what, v.size(), channels.value);
+      if (v.size() > 1 && channels.known() && static_cast<int64_t>(v.size()) != channels.value)
+        fail(Category::value, "{} has {} entries, the input {} channels", what, v.size(), channels.value);
       return narrow<double>(old.dtype, Shape{1, static_cast<int64_t>(v.size()), 1, 1}, std::vector<double>(v.begin(), v.end()));
     };
-    if (how.swap_channels && channels.value != 3) fail(Category::value, "swapping the order of channels needs 3 of them, input '{}' has {}", input, to_string(channels));
+    if (how.swap_channels && channels.value != 3)
+      fail(Category::value, "swapping the order of channels needs 3 of them, input '{}' has {}", input, to_string(channels));
     g.values[inner].name = free_name(g, input + ".prepared");
     Value outer;
     outer.name = input;
@@ -249,7 +257,9 @@ class Converter {
     n.inputs[position] = v;
   }
 
-  std::string base(const Node& n) const { return n.name.empty() ? (n.outputs.empty() || n.outputs[0] == kAbsent ? n.op : g_.values[n.outputs[0]].name) : n.name; }
+  std::string base(const Node& n) const {
+    return n.name.empty() ? (n.outputs.empty() || n.outputs[0] == kAbsent ? n.op : g_.values[n.outputs[0]].name) : n.name;
+  }
 
   // A node in front of `n`; gives its output.
   ValueId before(const Node& n, const char* op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes = {}) {
@@ -268,14 +278,47 @@ class Converter {
 
   void change(Node& n, int64_t to) {
     static const std::map<int64_t, std::map<std::string, void (Converter::*)(Node&)>> kChanges{
-        {7, {{"Add", &Converter::broadcast7}, {"Sub", &Converter::broadcast7}, {"Mul", &Converter::broadcast7}, {"Div", &Converter::broadcast7}, {"Pow", &Converter::broadcast7}, {"And", &Converter::broadcast7}, {"Or", &Converter::broadcast7}, {"Xor", &Converter::broadcast7}, {"Equal", &Converter::broadcast7}, {"Less", &Converter::broadcast7}, {"Greater", &Converter::broadcast7}, {"Gemm", &Converter::gemm7}, {"PRelu", &Converter::prelu7}, {"BatchNormalization", &Converter::test_only7}, {"Dropout", &Converter::test_only7}}},
+        {7,
+         {{"Add", &Converter::broadcast7},
+          {"Sub", &Converter::broadcast7},
+          {"Mul", &Converter::broadcast7},
+          {"Div", &Converter::broadcast7},
+          {"Pow", &Converter::broadcast7},
+          {"And", &Converter::broadcast7},
+          {"Or", &Converter::broadcast7},
+          {"Xor", &Converter::broadcast7},
+          {"Equal", &Converter::broadcast7},
+          {"Less", &Converter::broadcast7},
+          {"Greater", &Converter::broadcast7},
+          {"Gemm", &Converter::gemm7},
+          {"PRelu", &Converter::prelu7},
+          {"BatchNormalization", &Converter::test_only7},
+          {"Dropout", &Converter::test_only7}}},
         {9, {{"Upsample", &Converter::upsample9}, {"BatchNormalization", &Converter::batch9}, {"Scan", &Converter::scan9}}},
         {10, {{"Slice", &Converter::slice10}, {"TopK", &Converter::topk10}, {"Upsample", &Converter::upsample10}}},
-        {11, {{"Clip", &Converter::clip11}, {"Pad", &Converter::pad11}, {"Resize", &Converter::resize11}, {"Scatter", &Converter::scatter11}}},
+        {11,
+         {{"Clip", &Converter::clip11}, {"Pad", &Converter::pad11}, {"Resize", &Converter::resize11}, {"Scatter", &Converter::scatter11}}},
         {12, {{"Dropout", &Converter::dropout12}}},
-        {13, {{"Softmax", &Converter::softmax13}, {"LogSoftmax", &Converter::softmax13}, {"Hardmax", &Converter::softmax13}, {"Squeeze", &Converter::axes1}, {"Unsqueeze", &Converter::axes1}, {"ReduceSum", &Converter::axes1}, {"Split", &Converter::split13}}},
+        {13,
+         {{"Softmax", &Converter::softmax13},
+          {"LogSoftmax", &Converter::softmax13},
+          {"Hardmax", &Converter::softmax13},
+          {"Squeeze", &Converter::axes1},
+          {"Unsqueeze", &Converter::axes1},
+          {"ReduceSum", &Converter::axes1},
+          {"Split", &Converter::split13}}},
         {14, {{"BatchNormalization", &Converter::batch14}}},
-        {18, {{"ReduceMean", &Converter::axes1}, {"ReduceMax", &Converter::axes1}, {"ReduceMin", &Converter::axes1}, {"ReduceProd", &Converter::axes1}, {"ReduceL1", &Converter::axes1}, {"ReduceL2", &Converter::axes1}, {"ReduceSumSquare", &Converter::axes1}, {"ReduceLogSum", &Converter::axes1}, {"ReduceLogSumExp", &Converter::axes1}, {"Split", &Converter::split18}}},
+        {18,
+         {{"ReduceMean", &Converter::axes1},
+          {"ReduceMax", &Converter::axes1},
+          {"ReduceMin", &Converter::axes1},
+          {"ReduceProd", &Converter::axes1},
+          {"ReduceL1", &Converter::axes1},
+          {"ReduceL2", &Converter::axes1},
+          {"ReduceSumSquare", &Converter::axes1},
+          {"ReduceLogSum", &Converter::axes1},
+          {"ReduceLogSumExp", &Converter::axes1},
+          {"Split", &Converter::split18}}},
         {20, {{"DFT", &Converter::dft20}, {"GridSample", &Converter::grid20}}},
         {21, {{"GroupNormalization", &Converter::group21}}},
     };
@@ -414,7 +457,8 @@ class Converter {
   void group21(Node& n) {
     const auto& dims = g_.values[n.inputs[0]].dims;
     const int64_t groups = n.integer("num_groups", 1);
-    if (!dims || dims->size() < 2 || !(*dims)[1].known() || groups < 1 || (*dims)[1].value % groups != 0) return refuse(n, "it cannot be carried over without knowing its channels");
+    if (!dims || dims->size() < 2 || !(*dims)[1].known() || groups < 1 || (*dims)[1].value % groups != 0)
+      return refuse(n, "it cannot be carried over without knowing its channels");
     const int64_t channels = (*dims)[1].value;
     for (size_t i = 1; i < 3; ++i) {
       const ValueId column = before(n, "Reshape", {n.inputs[i], add_constant(g_, base(n) + ".column", list({groups, 1}))});

@@ -105,7 +105,8 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
     note(passes::remove_dead(graph_));
     infer(graph_);
   }
-  for (ValueId v : graph_.inputs) inputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
+  for (ValueId v : graph_.inputs)
+    inputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
   std::vector<std::string> names;
   for (ValueId v : graph_.outputs) {
     outputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
@@ -142,7 +143,8 @@ void ProgramImpl::check_input(size_t i, const Tensor& t) const {
     constexpr Kind kKinds[]{Kind::tensor, Kind::sequence, Kind::optional, Kind::map, Kind::tensor};
     const Kind wanted = p.composite ? kKinds[static_cast<size_t>(p.composite->kind)] : Kind::tensor;
     if (t.kind() != wanted)
-      fail(Category::type, "input '{}' is a {}, expected {}", p.name, to_string(t.kind()), p.composite ? to_string(*p.composite) : "a tensor");
+      fail(Category::type, "input '{}' is a {}, expected {}", p.name, to_string(t.kind()),
+           p.composite ? to_string(*p.composite) : "a tensor");
     return;
   }
   if (p.dtype != DType::undefined && t.dtype() != p.dtype)
