@@ -49,7 +49,7 @@ std::vector<int64_t> split_sizes(int64_t total, std::vector<int64_t> parts, int6
   int64_t sum = 0;
   for (int64_t p : parts) {
     if (p < 0) fail(Category::value, "a part of the split has size {}", p);
-    if (p > total - sum) fail(Category::shape, "split sizes {} are more than {}", to_string(parts), total);
+    if (p > total - sum) fail(Category::shape, "split sizes {} do not add up to {} in {} outputs", to_string(parts), total, outputs);
     sum += p;
   }
   if (sum != total || static_cast<int64_t>(parts.size()) != outputs) {
