@@ -196,10 +196,7 @@ struct Reader {
       }
       graph->inputs.push_back(graph->add_value(std::move(v)));
     }
-    for (auto& init : *p.mutable_initializer()) {
-      const std::string name = init.name();
-      Tensor t = tensor(init, fmt::format("initializer '{}'", name));
-      if (t.empty()) continue;
+    const auto keep = [&](const std::string& name, const std::string& where, Tensor t) {
       const auto [it, fresh] = ids.try_emplace(name, static_cast<ValueId>(graph->values.size()));
       if (fresh) {
         Value v;
@@ -207,33 +204,24 @@ struct Reader {
         graph->add_value(std::move(v));
       }
       Value& v = graph->values[it->second];
-      if (v.constant) {
-        fault(Category::value, fmt::format("initializer '{}'", name), "is given twice");
-        continue;
-      }
+      if (v.constant) return fault(Category::value, where, "is given twice");
       v.dtype = t.dtype();
       v.dims = Dims(t.shape().begin(), t.shape().end());
       v.constant = std::move(t);
+    };
+    for (auto& init : *p.mutable_initializer()) {
+      const std::string name = init.name(), where = fmt::format("initializer '{}'", name);
+      Tensor t = tensor(init, where);
+      if (!t.empty()) keep(name, where, std::move(t));
     }
     for (auto& init : *p.mutable_sparse_initializer()) {  // kept dense: kernels read dense memory
       const std::string name = init.values().name(), where = fmt::format("sparse initializer '{}'", name);
       const SparseTensor s = sparse(init, where);
       if (s.values.empty() || s.indices.empty()) continue;
       try {
-        Tensor t = dense(s);
-        const auto [it, fresh] = ids.try_emplace(name, static_cast<ValueId>(graph->values.size()));
-        if (fresh) {
-          Value v;
-          v.name = name;
-          graph->add_value(std::move(v));
-        }
-        Value& v = graph->values[it->second];
-        if (v.constant) fault(Category::value, where, "is given twice");
-        v.dtype = t.dtype();
-        v.dims = Dims(t.shape().begin(), t.shape().end());
-        v.constant = std::move(t);
+        keep(name, where, dense(s));
       } catch (const Error& e) {
-        for (Fault f : e.faults()) faults.push_back({f.category, where, f.what});
+        for (const Fault& f : e.faults()) faults.push_back({f.category, where, f.what});
       }
     }
     read_nodes(*graph, *p.mutable_node(), ids, depth);
@@ -458,7 +446,7 @@ bool parse(google::protobuf::io::ZeroCopyInputStream& stream, wire::ModelProto& 
 }
 
 // With `notes`, faults of the model go there and what could be read is returned. No `folder`: external data is refused.
-Graph read_model(wire::ModelProto& proto, const std::string& name, const std::optional<std::filesystem::path>& folder,
+Graph graph_of_wire(wire::ModelProto& proto, const std::string& name, const std::optional<std::filesystem::path>& folder,
                  const LoadOptions& options, std::vector<Fault>* notes) {
   if (!proto.has_graph()) fail(Category::format, "{}: not an ONNX file: it holds no graph", name);
   Reader reader;
@@ -513,7 +501,7 @@ Graph read_model(wire::ModelProto& proto, const std::string& name, const std::op
 
 namespace {
 
-Graph read_file_model(const std::filesystem::path& path, const LoadOptions& options, std::vector<Fault>* notes) {
+Graph graph_of_file(const std::filesystem::path& path, const LoadOptions& options, std::vector<Fault>* notes) {
   std::error_code ec;
   if (!std::filesystem::exists(path, ec)) fail(Category::format, "{}: no such file", path.string());
   if (std::filesystem::is_directory(path, ec)) fail(Category::format, "{}: is a folder, expected an ONNX file", path.string());
@@ -528,25 +516,25 @@ Graph read_file_model(const std::filesystem::path& path, const LoadOptions& opti
            std::filesystem::file_size(path, ec));
     }
   }
-  return read_model(proto, path.string(), path.parent_path(), options, notes);
+  return graph_of_wire(proto, path.string(), path.parent_path(), options, notes);
 }
 
 }  // namespace
 
-Graph load(const std::filesystem::path& path, const LoadOptions& options) { return read_file_model(path, options, nullptr); }
+Graph load(const std::filesystem::path& path, const LoadOptions& options) { return graph_of_file(path, options, nullptr); }
 
 Graph load_bytes(std::string_view bytes, const std::string& name, const LoadOptions& options) {
   wire::ModelProto proto;
   google::protobuf::io::ArrayInputStream stream(bytes.data(), static_cast<int>(std::min<size_t>(bytes.size(), INT_MAX)));
   if (bytes.size() > INT_MAX || !parse(stream, proto))
     fail(Category::format, "{}: not an ONNX model, or cut short ({} bytes), or subgraphs are nested absurdly deep", name, bytes.size());
-  return read_model(proto, name, std::nullopt, options, nullptr);
+  return graph_of_wire(proto, name, std::nullopt, options, nullptr);
 }
 
 std::vector<Fault> examine_file(const std::filesystem::path& path, const LoadOptions& options) {
   std::vector<Fault> faults;
   try {
-    read_file_model(path, options, &faults);
+    graph_of_file(path, options, &faults);
   } catch (const Error& e) {
     faults.insert(faults.end(), e.faults().begin(), e.faults().end());
   }

@@ -2,6 +2,7 @@
 #include "ops/vision.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <limits>
 #include <numeric>
@@ -71,30 +72,17 @@ std::vector<Tensor> non_max_suppression(const EvalContext& c) {
 
 // ---- regions ----
 
-// Bilinear value of a plane at (y, x); outside by more than one pixel: zero.
-double bilinear(const double* plane, int64_t height, int64_t width, double y, double x) {
-  if (y < -1 || y > static_cast<double>(height) || x < -1 || x > static_cast<double>(width)) return 0;
+// The four pixels around (y, x), each times its bilinear weight; zeros outside by more than one pixel.
+std::array<double, 4> weighted_corners(const double* plane, int64_t height, int64_t width, double y, double x) {
+  if (y < -1 || y > static_cast<double>(height) || x < -1 || x > static_cast<double>(width)) return {};
   y = std::max(0.0, y);
   x = std::max(0.0, x);
   int64_t y0 = static_cast<int64_t>(y), x0 = static_cast<int64_t>(x), y1 = y0 + 1, x1 = x0 + 1;
   if (y0 >= height - 1) y0 = y1 = height - 1, y = static_cast<double>(y0);
   if (x0 >= width - 1) x0 = x1 = width - 1, x = static_cast<double>(x0);
   const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
-  return (1 - fy) * ((1 - fx) * plane[y0 * width + x0] + fx * plane[y0 * width + x1]) +
-         fy * ((1 - fx) * plane[y1 * width + x0] + fx * plane[y1 * width + x1]);
-}
-
-// The largest of the four weighted corners, as the standard's max mode takes it.
-double bilinear_max(const double* plane, int64_t height, int64_t width, double y, double x) {
-  if (y < -1 || y > static_cast<double>(height) || x < -1 || x > static_cast<double>(width)) return 0;
-  y = std::max(0.0, y);
-  x = std::max(0.0, x);
-  int64_t y0 = static_cast<int64_t>(y), x0 = static_cast<int64_t>(x), y1 = y0 + 1, x1 = x0 + 1;
-  if (y0 >= height - 1) y0 = y1 = height - 1, y = static_cast<double>(y0);
-  if (x0 >= width - 1) x0 = x1 = width - 1, x = static_cast<double>(x0);
-  const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
-  return std::max({(1 - fy) * (1 - fx) * plane[y0 * width + x0], (1 - fy) * fx * plane[y0 * width + x1],
-                   fy * (1 - fx) * plane[y1 * width + x0], fy * fx * plane[y1 * width + x1]});
+  return {(1 - fy) * (1 - fx) * plane[y0 * width + x0], (1 - fy) * fx * plane[y0 * width + x1], fy * (1 - fx) * plane[y1 * width + x0],
+          fy * fx * plane[y1 * width + x1]};
 }
 
 std::vector<Tensor> roi_align(const EvalContext& c) {
@@ -136,8 +124,9 @@ std::vector<Tensor> roi_align(const EvalContext& c) {
             for (int64_t b = 0; b < nx; ++b) {
               const double py = y1 + (static_cast<double>(i) + (static_cast<double>(a) + 0.5) / static_cast<double>(ny)) * bin_h;
               const double px = x1 + (static_cast<double>(j) + (static_cast<double>(b) + 0.5) / static_cast<double>(nx)) * bin_w;
-              if (max) acc = std::max(acc, bilinear_max(plane, height, width, py, px));
-              else acc += bilinear(plane, height, width, py, px);
+              const auto corners = weighted_corners(plane, height, width, py, px);
+              if (max) acc = std::max(acc, *std::ranges::max_element(corners));  // as the standard's max mode takes it
+              else acc += corners[0] + corners[1] + corners[2] + corners[3];
             }
           }
           y.push_back(max ? (ny * nx > 0 ? acc : 0) : acc / static_cast<double>(std::max<int64_t>(1, ny * nx)));
