@@ -121,6 +121,18 @@ void infer_classifier(InferContext& c, const char* text, const char* numbers) {
 
 // ---- linear models ----
 
+// One score a row of weights: row r of x times the weights, plus the bias.
+std::vector<double> linear_scores(const Rows& x, int64_t r, const std::vector<float>& weights, const std::vector<float>& bias,
+                                  int64_t count) {
+  std::vector<double> scores;
+  for (int64_t k = 0; k < count; ++k) {
+    double sum = bias.empty() ? 0 : bias[k];
+    for (int64_t i = 0; i < x.width; ++i) sum += x.row(r)[i] * weights[k * x.width + i];
+    scores.push_back(sum);
+  }
+  return scores;
+}
+
 std::vector<Tensor> linear_classifier(const EvalContext& c) {
   const Rows x = rows_of(c.in(0));
   const auto weights = floats(c.node, "coefficients"), bias = floats(c.node, "intercepts");
@@ -134,13 +146,7 @@ std::vector<Tensor> linear_classifier(const EvalContext& c) {
     fail(Category::value, "{} class labels do not fit {} scores", labels.count(), scores);
   Classified out;
   for (int64_t r = 0; r < x.count; ++r) {
-    std::vector<double> s;
-    for (int64_t k = 0; k < scores; ++k) {
-      double sum = bias.empty() ? 0 : bias[k];
-      for (int64_t i = 0; i < x.width; ++i) sum += x.row(r)[i] * weights[k * x.width + i];
-      s.push_back(sum);
-    }
-    out.add(s, labels.count(), c.node.text("post_transform", "NONE"));
+    out.add(linear_scores(x, r, weights, bias, scores), labels.count(), c.node.text("post_transform", "NONE"));
   }
   return {labels.tensor(out.picks), matrix(x.count, out.scores)};
 }
@@ -155,12 +161,7 @@ std::vector<Tensor> linear_regressor(const EvalContext& c) {
          targets);
   std::vector<double> y;
   for (int64_t r = 0; r < x.count; ++r) {
-    std::vector<double> s;
-    for (int64_t k = 0; k < targets; ++k) {
-      double sum = bias.empty() ? 0 : bias[k];
-      for (int64_t i = 0; i < x.width; ++i) sum += x.row(r)[i] * weights[k * x.width + i];
-      s.push_back(sum);
-    }
+    auto s = linear_scores(x, r, weights, bias, targets);
     post_transform(c.node.text("post_transform", "NONE"), s);
     y.insert(y.end(), s.begin(), s.end());
   }
@@ -399,9 +400,23 @@ Forest forest_of(const Node& n, const std::string& kind) {
     t.yes = child(yes[i]);
     t.no = child(no[i]);
   }
+  std::vector<bool> reached(count, false);
+  std::vector<int64_t> left;
   for (size_t i = 0; i < count; ++i) {
-    if (!is_child[i]) f.roots.push_back(static_cast<int64_t>(i));
+    if (!is_child[i]) left.push_back(static_cast<int64_t>(i));
   }
+  f.roots = left;
+  while (!left.empty()) {
+    const int64_t i = left.back();
+    left.pop_back();
+    if (reached[i]) continue;
+    reached[i] = true;
+    if (f.nodes[i].branch != Branch::leaf) left.insert(left.end(), {f.nodes[i].yes, f.nodes[i].no});
+  }
+  // What no root leads to is its own ancestor.
+  const auto lost = std::find(reached.begin(), reached.end(), false);
+  if (lost != reached.end())
+    fail(Category::value, "tree {} has a circle through node {}", trees[lost - reached.begin()], ids[lost - reached.begin()]);
   const auto wt = n.integers(kind + "_treeids"), wn = n.integers(kind + "_nodeids"), wi = n.integers(kind + "_ids");
   const auto w = numbers(n, kind + "_weights");
   if (wn.size() != wt.size() || wi.size() != wt.size() || w.size() != wt.size())
