@@ -11,4 +11,5 @@
 #include "lathe/parity.hpp"
 #include "lathe/program.hpp"
 #include "lathe/shaping.hpp"
+#include "lathe/sweep.hpp"
 #include "lathe/tensor.hpp"

@@ -93,6 +93,7 @@ Command add_inspect(CLI::App& app);
 Command add_run(CLI::App& app);
 Command add_parity(CLI::App& app);
 Command add_bench(CLI::App& app);
+Command add_sweep(CLI::App& app);
 Command add_vet(CLI::App& app);
 Command add_turn(CLI::App& app);
 

@@ -19,7 +19,7 @@ namespace lathe::kernels::HWY_NAMESPACE {
 
 // Register tile: rows x (vectors of columns). Accumulators, the B vectors and one broadcast must fit the registers.
 #if HWY_TARGET == HWY_AVX3
-inline constexpr int kRows = 12, kVectors = 2;
+inline constexpr int kRows = 14, kVectors = 2;
 #elif HWY_TARGET == HWY_SCALAR
 inline constexpr int kRows = 4, kVectors = 4;
 #else
@@ -34,6 +34,13 @@ inline constexpr int64_t kAhead = 16;
 
 // Taps whose row pointers are set up together.
 inline constexpr int64_t kMaxTaps = 64;
+
+// A tile's rows of A are copied side by side, so far apart: an odd number of lines, so that they do not fall into the same few sets of
+// L1, and a constant, so that one base register does for all of them.
+inline constexpr int64_t kMostDepth = 640, kNearStride = kMostDepth + 16;
+
+// Loads and stores of the first few lanes are an instruction.
+inline constexpr bool kMasks = HWY_TARGET == HWY_AVX3 || HWY_TARGET == HWY_AVX2;
 
 struct Finish {
   const float* bias;      // kWidth of them, or null
@@ -52,50 +59,109 @@ Finish finish_at(const DenseEpilogue& e, int64_t row, int64_t column) {
           e.high};
 }
 
-// One tile: R rows x one panel. rows[tap * R + r] is where row r's run of the tap starts.
-template <int R>
-HWY_NOINLINE void micro(const float* const* HWY_RESTRICT rows, int64_t taps, int64_t run, const float* HWY_RESTRICT b,
-                        float* HWY_RESTRICT c, int64_t ldc, bool accumulate, const Finish* finish) {
+// Vectors that hang over the last column are read and written in part, so that nothing past it is touched.
+HWY_INLINE VF load_part(const float* p, int64_t n) {
+  const F32 d;
+  if constexpr (kMasks) {
+    return hn::MaskedLoad(hn::FirstN(d, static_cast<size_t>(n)), d, p);
+  } else {
+    HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1] = {};
+    for (int64_t i = 0; i < n; ++i) t[i] = p[i];
+    return hn::Load(d, t);
+  }
+}
+HWY_INLINE void store_part(VF v, float* p, int64_t n) {
+  const F32 d;
+  if constexpr (kMasks) {
+    hn::BlendedStore(v, hn::FirstN(d, static_cast<size_t>(n)), d, p);
+  } else {
+    HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1];
+    hn::Store(v, d, t);
+    for (int64_t i = 0; i < n; ++i) p[i] = t[i];
+  }
+}
+
+// acc + *a * b.
+HWY_INLINE VF add_product(VF acc, const float* a, VF b) {
+#if HWY_TARGET == HWY_AVX3
+  // The broadcast inside the multiply-add: one instruction less to decode. Compilers join two such loads of the same float into one.
+  __m512 sum = acc.raw;
+  asm("vfmadd231ps %2%{1to16%}, %1, %0" : "+v"(sum) : "v"(b.raw), "m"(*a));
+  return VF{sum};
+#else
+  return hn::MulAdd(hn::Set(F32(), *a), b, acc);
+#endif
+}
+
+// One tile: R rows x V vectors of one panel; kPart: only `part` lanes of the last vector are columns. Rows of A stand kNearStride apart.
+template <int R, int V, bool kPart>
+HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc,
+                        bool accumulate, const Finish* finish, int64_t part) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
-  VF acc[R][kVectors];
-#pragma GCC unroll 16
-  for (int r = 0; r < R; ++r) {
+  // Few accumulators would wait for one another: sums of alternate k run side by side. Only where a tile this low means that the whole
+  // product has so few rows, so that no split among threads changes an element's order of summation.
+  constexpr int U = HWY_TARGET == HWY_SCALAR || R > 2 ? 1 : R == 1 ? 4 : 2;
+  // Low tiles pass over B once, from memory: far ahead. Others find it in L2.
+  constexpr int64_t kFar = R <= 4 ? 96 : kAhead;
+  // Every other row's broadcast is loaded once for all vectors: a balance of decoding and load ports.
+  constexpr bool kFused = HWY_TARGET == HWY_AVX3 && V > 1;
+  VF acc[U][R][V];
 #pragma GCC unroll 4
-    for (int v = 0; v < kVectors; ++v) acc[r][v] = hn::Zero(d);
-  }
-  for (int64_t t = 0; t < taps; ++t) {
-    const float* row[R];
+  for (int u = 0; u < U; ++u) {
 #pragma GCC unroll 16
-    for (int r = 0; r < R; ++r) row[r] = rows[t * R + r];
-#pragma GCC unroll 2
-    for (int64_t k = 0; k < run; ++k) {
-      VF bv[kVectors];
+    for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
-      for (int v = 0; v < kVectors; ++v) {
-        bv[v] = hn::LoadU(d, b + v * lanes);
-        // B streams from L2 once a tile; the hardware's own prefetch starts too late at each panel.
-        hwy::Prefetch(b + v * lanes + kAhead * kWidth);
-      }
-#pragma GCC unroll 16
-      for (int r = 0; r < R; ++r) {
-        const VF av = hn::Set(d, row[r][k]);
-#pragma GCC unroll 4
-        for (int v = 0; v < kVectors; ++v) acc[r][v] = hn::MulAdd(av, bv[v], acc[r][v]);
-      }
-      b += kWidth;
+      for (int v = 0; v < V; ++v) acc[u][r][v] = hn::Zero(d);
     }
   }
+  const auto step = [&](int u, int ahead) HWY_ATTR {
+    VF bv[V];
+#pragma GCC unroll 4
+    for (int v = 0; v < V; ++v) bv[v] = hn::LoadU(d, b + ahead * kWidth + v * lanes);
+    // The hardware's own prefetch starts too late at each panel.
+    hwy::Prefetch(b + (kFar + ahead) * kWidth);
+    if (R <= 4 && kWidth > 16) hwy::Prefetch(b + (kFar + ahead) * kWidth + 16);
+#pragma GCC unroll 16
+    for (int r = 0; r < R; ++r) {
+      const float* at = a + r * kNearStride + ahead;
+      if (kFused && r % 2 == 0) {
+#pragma GCC unroll 4
+        for (int v = 0; v < V; ++v) acc[u][r][v] = add_product(acc[u][r][v], at, bv[v]);
+      } else {
+        const VF av = hn::Set(d, *at);
+#pragma GCC unroll 4
+        for (int v = 0; v < V; ++v) acc[u][r][v] = hn::MulAdd(av, bv[v], acc[u][r][v]);
+      }
+    }
+  };
+  int64_t k = 0;
+  constexpr int kUnroll = U > 2 ? U : 2;
+  for (; k + kUnroll <= depth; k += kUnroll) {
+#pragma GCC unroll 4
+    for (int i = 0; i < kUnroll; ++i) step(i % U, i);
+    a += kUnroll;
+    b += kUnroll * kWidth;
+  }
+  for (; k < depth; ++k) {
+    step(0, 0);
+    ++a;
+    b += kWidth;
+  }
 #pragma GCC unroll 16
   for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
-    for (int v = 0; v < kVectors; ++v) {
+    for (int v = 0; v < V; ++v) {
+      const bool whole = !kPart || v + 1 < V;
+      const auto load = [&](const float* p) HWY_ATTR { return whole ? hn::LoadU(d, p) : load_part(p, part); };
       float* at = c + r * ldc + v * lanes;
-      VF x = acc[r][v];
-      if (accumulate) x = hn::Add(x, hn::LoadU(d, at));
+      VF x = acc[0][r][v];
+#pragma GCC unroll 4
+      for (int u = 1; u < U; ++u) x = hn::Add(x, acc[u][r][v]);
+      if (accumulate) x = hn::Add(x, load(at));
       if (finish) {
-        if (finish->bias) x = hn::Add(x, hn::LoadU(d, finish->bias + v * lanes));
-        if (finish->residual) x = hn::Add(x, hn::LoadU(d, finish->residual + r * finish->residual_stride + v * lanes));
+        if (finish->bias) x = hn::Add(x, load(finish->bias + v * lanes));
+        if (finish->residual) x = hn::Add(x, load(finish->residual + r * finish->residual_stride + v * lanes));
         if (finish->clamp) {
           // Comparisons rather than min and max: NaN must come through on every instruction set.
           const VF low = hn::Set(d, finish->low), high = hn::Set(d, finish->high);
@@ -103,17 +169,52 @@ HWY_NOINLINE void micro(const float* const* HWY_RESTRICT rows, int64_t taps, int
           x = hn::IfThenElse(hn::Gt(x, high), high, x);
         }
       }
-      hn::StoreU(x, d, at);
+      if (whole) hn::StoreU(x, d, at);
+      else store_part(x, at, part);
     }
   }
 }
 
-using Micro = void (*)(const float* const*, int64_t, int64_t, const float*, float*, int64_t, bool, const Finish*);
-template <int... R>
-constexpr std::array<Micro, sizeof...(R) + 1> micro_table(std::integer_sequence<int, R...>) {
-  return {nullptr, micro<R + 1>...};
+using Micro = void (*)(const float*, int64_t, const float*, float*, int64_t, bool, const Finish*, int64_t);
+template <int V, bool kPart, int... R>
+constexpr std::array<Micro, sizeof...(R) + 1> micro_row(std::integer_sequence<int, R...>) {
+  return {nullptr, micro<R + 1, V, kPart>...};
 }
-inline constexpr auto kMicro = micro_table(std::make_integer_sequence<int, kRows>());
+template <bool kPart, int... V>
+constexpr std::array<std::array<Micro, kRows + 1>, sizeof...(V) + 1> micro_table(std::integer_sequence<int, V...>) {
+  return {std::array<Micro, kRows + 1>{}, micro_row<V + 1, kPart>(std::make_integer_sequence<int, kRows>())...};
+}
+// By vectors of columns, then rows.
+inline constexpr auto kWhole = micro_table<false>(std::make_integer_sequence<int, kVectors>());
+inline constexpr auto kRagged = micro_table<true>(std::make_integer_sequence<int, kVectors>());
+
+// The kernel for so many rows and columns of a panel, and how many lanes of its last vector they fill.
+struct Choice {
+  Micro kernel;
+  int64_t part;
+};
+Choice choose(int64_t rows, int64_t columns) {
+  const int64_t lanes = hn::Lanes(F32()), vectors = (columns + lanes - 1) / lanes, part = columns - (vectors - 1) * lanes;
+  return {(part == lanes ? kWhole : kRagged)[vectors][rows], part};
+}
+
+// Copies a tile's rows, `taps` runs each, side by side.
+void gather_rows(const float* const* pointers, int rows, int64_t taps, int64_t run, float* to) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  for (int r = 0; r < rows; ++r) {
+    float* out = to + r * kNearStride;
+    for (int64_t t = 0; t < taps; ++t, out += run) {
+      const float* in = pointers[t * rows + r];
+      int64_t i = 0;
+      for (; i + lanes <= run; i += lanes) hn::StoreU(hn::LoadU(d, in + i), d, out + i);
+      if (i < run) {
+        if constexpr (kMasks) store_part(load_part(in + i, run - i), out + i, run - i);
+        else std::memcpy(out + i, in + i, static_cast<size_t>(run - i) * sizeof(float));
+      }
+    }
+  }
+}
 
 // Row pointers of `rows` output pixels from `first` on, for taps [tap, tap + taps), at channel `offset`.
 void point_rows(const DenseArguments& g, int64_t first, int rows, int64_t tap, int64_t taps, int64_t offset, const float** out) {
@@ -157,56 +258,29 @@ void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int
   }
 }
 
-// A ragged last panel goes through a whole tile beside C, so that nothing is read or written past its columns.
-void ragged(Micro kernel, int rows, const float* const* pointers, int64_t taps, int64_t run, const float* b, float* c, int64_t ldc,
-            bool accumulate, const Finish* finish, int64_t columns) {
-  alignas(64) float tile[kRows * kWidth], bias[kWidth] = {}, residual[kRows * kWidth];
-  for (int r = 0; r < rows; ++r) {
-    if (accumulate) std::memcpy(tile + r * kWidth, c + r * ldc, columns * 4);
-    else if (columns < kWidth) tile[r * kWidth] = 0;
-  }
-  Finish local{};
-  if (finish) {
-    local = *finish;
-    if (finish->bias) {
-      std::memcpy(bias, finish->bias, columns * 4);
-      local.bias = bias;
-    }
-    if (finish->residual) {
-      for (int r = 0; r < rows; ++r) {
-        std::memset(residual + r * kWidth, 0, kWidth * 4);
-        std::memcpy(residual + r * kWidth, finish->residual + r * finish->residual_stride, columns * 4);
-      }
-      local.residual = residual;
-      local.residual_stride = kWidth;
-    }
-  }
-  if (accumulate) {
-    for (int r = 0; r < rows; ++r) std::memset(tile + r * kWidth + columns, 0, (kWidth - columns) * 4);
-  }
-  kernel(pointers, taps, run, b, tile, kWidth, accumulate, finish ? &local : nullptr);
-  for (int r = 0; r < rows; ++r) std::memcpy(c + r * ldc, tile + r * kWidth, columns * 4);
-}
-
 void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;
-  // K blocks: several whole taps, or a part of one long run.
-  const int64_t parts = g.run > g.k_block ? (g.run + g.k_block - 1) / g.k_block : 1;
+  // K blocks of equal size: several whole taps, or a part of one long run.
+  const int64_t k_block = std::min(g.k_block, kMostDepth);
+  const int64_t parts = g.run > k_block ? (g.run + k_block - 1) / k_block : 1;
   const int64_t part = parts > 1 ? (g.run + parts - 1) / parts : g.run;
-  const int64_t taps_each = parts > 1 ? 1 : std::clamp<int64_t>(g.k_block / std::max<int64_t>(1, g.run), 1, kMaxTaps);
+  const int64_t most_taps = parts > 1 ? 1 : std::clamp<int64_t>(k_block / std::max<int64_t>(1, g.run), 1, kMaxTaps);
+  const int64_t tap_blocks = (g.segments + most_taps - 1) / most_taps,
+                taps_each = (g.segments + tap_blocks - 1) / std::max<int64_t>(1, tap_blocks);
   // Tiles of equal height rather than full ones and a rest.
   const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows - 1) / kRows;
   const float* pointers[kMaxTaps * kRows];
+  alignas(64) float near_by[kRows * kNearStride];
 
   if (k == 0) {  // an empty sum: the epilogue of zero
     for (int64_t r = g.row_begin; r < g.row_end; ++r) {
-      const float* none[kRows] = {};
       for (int64_t p = g.panel_begin; p < g.panel_end; ++p) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
         const Finish f = finish_at(e, r, column);
-        ragged(kMicro[1], 1, none, 0, 0, nullptr, g.c + r * g.ldc + column, g.ldc, false, &f, columns);
+        const Choice choice = choose(1, columns);
+        choice.kernel(nullptr, 0, nullptr, g.c + r * g.ldc + column, g.ldc, false, &f, choice.part);
         if (e.tape) apply_tape(g, run_tape_here, r, 1, column, columns);
       }
     }
@@ -227,14 +301,17 @@ void DenseHere(const DenseArguments& g) {
           const int64_t row = g.row_begin + rows * t / tiles;
           const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
           point_rows(g, row, height, tap, taps, offset, pointers);
-          const Micro kernel = kMicro[height];
+          // A single run of a single row is read where it is.
+          const bool gather = height > 1 || taps > 1;
+          if (gather) gather_rows(pointers, height, taps, run, near_by);
+          const float* a = gather ? near_by : pointers[0];
           for (int64_t p = panel; p < panel + panels; ++p) {
             const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
             const float* b = g.b + (p * k + k_at) * kWidth;
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
-            if (columns == kWidth) kernel(pointers, taps, run, b, c, g.ldc, !first, last ? &f : nullptr);
-            else ragged(kernel, height, pointers, taps, run, b, c, g.ldc, !first, last ? &f : nullptr, columns);
+            const Choice choice = choose(height, columns);
+            choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part);
           }
           if (last && e.tape)
             apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));

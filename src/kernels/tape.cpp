@@ -167,8 +167,12 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool 
   alignas(64) float scratch[kMaxSlots][kStrip];
   const float* slot[kMaxSlots];
   bool one[kMaxSlots];
-  for (int64_t at = 0; at < count; at += kStrip) {
-    const int64_t n = count - at < kStrip ? count - at : kStrip;
+  // A single step needs no room between steps: all of it in one go.
+  bool direct = tape.steps.size() == 1 && !bool_out && arity(tape.steps[0].op) < 3;
+  for (int i = 0; i < tape.inputs; ++i) direct = direct && !operands[i].is_bool && (operands[i].stride == 0 || operands[i].stride == 1);
+  const int64_t strip = direct ? count : kStrip;
+  for (int64_t at = 0; at < count; at += strip) {
+    const int64_t n = count - at < strip ? count - at : strip;
     for (int i = 0; i < tape.inputs; ++i) {
       const TapeOperand& o = operands[i];
       one[i] = o.stride == 0;

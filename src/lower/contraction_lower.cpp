@@ -1,4 +1,6 @@
 // Convolutions and matrix products to dense steps.
+#include <unistd.h>
+
 #include <algorithm>
 #include <cstring>
 
@@ -19,8 +21,7 @@ using kernels::WindowRows;
 
 namespace {
 
-constexpr int64_t kKBlock = 576;           // K done in one go: a tile's rows of A stay in L1
-constexpr size_t kPanelBytes = 384 << 10;  // of B kept in L2 while rows pass
+constexpr int64_t kKBlock = 576;  // K done in one go: a tile's rows of A stay in L1
 
 std::shared_ptr<float> floats(int64_t count) {
   auto block = allocate_aligned(static_cast<size_t>(count) * sizeof(float));
@@ -71,22 +72,30 @@ void unpack_convolution(const float* packed, int64_t filters, int64_t channels, 
 
 }  // namespace
 
-Split split_work(int64_t rows, int64_t panels, int tile_rows, int threads) {
+int64_t panel_bytes() {
+  // Most of a core's L2, where the kernel's panels stay while rows pass.
+  static const int64_t bytes = [] {
+    const long l2 = ::sysconf(_SC_LEVEL2_CACHE_SIZE);
+    return std::clamp<int64_t>(l2 * 3 / 4, 192 << 10, 768 << 10);
+  }();
+  return bytes;
+}
+
+Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads) {
   Split s;
   if (threads <= 1) return s;
   const int64_t tiles = (rows + tile_rows - 1) / tile_rows;
-  // Rows first: each task streams all of B, so it must have rows enough to pay for that. Few rows: panels, so that B is
-  // read once in all. Several tasks a thread even out a core that is slower for a while.
-  constexpr int64_t kTilesATask = 8;
-  if (tiles >= threads * 2 * kTilesATask) {
-    s.row_tasks = std::min<int64_t>(tiles / kTilesATask, threads * 4);
-    s.row_tasks -= s.row_tasks % threads;
-  } else if (panels >= threads) {
-    s.panel_tasks = std::min<int64_t>(panels, threads * 2);
-    s.panel_tasks -= s.panel_tasks % threads;
-  } else {
-    s.row_tasks = std::min<int64_t>(tiles, threads * 2);
-  }
+  // Several tasks a thread even out a core that is slower for a while; each should have some tiles, or some panels, to itself.
+  const int64_t by_rows = std::clamp<int64_t>(tiles / 4, std::min<int64_t>(tiles, threads), threads * 4),
+                by_panels = std::clamp<int64_t>(panels / 2, std::min<int64_t>(panels, threads), threads * 4);
+  // A task of rows reads all of B, a task of panels all of A. A B that stays in L2 costs nothing to read again.
+  const bool small_b = panels * width * depth * 4 <= panel_bytes();
+  const int64_t rows_cost = small_b ? 0 : panels * width * by_rows, panels_cost = rows * by_panels;
+  const auto even = [&](int64_t n) { return n >= threads ? n - n % threads : n; };
+  const bool enough_rows = by_rows >= threads, enough_panels = by_panels >= threads;
+  if (enough_rows && (!enough_panels || rows_cost < panels_cost)) s.row_tasks = even(by_rows);
+  else if (enough_panels) s.panel_tasks = even(by_panels);
+  else s.row_tasks = by_rows, s.panel_tasks = by_panels;
   return s;
 }
 
@@ -391,14 +400,14 @@ bool lower_convolution(Lowering& l, const Group& group) {
   k.output = l.define(out, Layout::channels_last);
   step.writes.push_back(k.output.buffer);
   k.k_block = kKBlock;
-  k.panel_block = std::max<int64_t>(1, static_cast<int64_t>(kPanelBytes) / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
+  k.panel_block = std::max<int64_t>(1, panel_bytes() / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
   const int threads = l.options().threads;
   if (depthwise) {
     k.plane = kernels::plane(isa);
     k.split.row_tasks = std::max<int64_t>(1, std::min<int64_t>(k.rows, threads > 1 ? threads * 4 : 1));
   } else {
     k.dense = kernels::dense(isa);
-    k.split = split_work(k.rows, k.panels, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads);
+    k.split = split_work(k.rows, k.panels, k.width, depth, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads);
   }
   const double outputs = static_cast<double>(k.rows) * static_cast<double>(ws[0]);
   step.flops = 2 * outputs * static_cast<double>(depth);
@@ -570,10 +579,10 @@ bool lower_product(Lowering& l, const Group& group) {
   step.writes.push_back(k.output.buffer);
   k.dense = kernels::dense(isa);
   k.k_block = kKBlock;
-  k.panel_block = std::max<int64_t>(1, static_cast<int64_t>(kPanelBytes) / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
+  k.panel_block = std::max<int64_t>(1, panel_bytes() / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
   const int64_t batches = static_cast<int64_t>(k.a_offsets.size());
   const int threads = l.options().threads;
-  k.split = split_work(k.m, k.panels, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads);
+  k.split = split_work(k.m, k.panels, k.width, depth, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads);
   const double rows = static_cast<double>(batches * k.m);
   step.flops = 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
   step.bytes =

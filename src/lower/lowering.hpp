@@ -161,6 +161,8 @@ struct Split {
   int64_t row_tasks = 1, panel_tasks = 1;
   int64_t count() const { return row_tasks * panel_tasks; }
 };
-Split split_work(int64_t rows, int64_t panels, int tile_rows, int threads);
+Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads);
+// Of packed weights, how many bytes are passed over together.
+int64_t panel_bytes();
 
 }  // namespace lathe::lower

@@ -390,6 +390,19 @@ bool lower_movement(Lowering& l, const Group& group) {
     l.alias(n.outputs[0], {from.buffer, from.offset, Layout::natural});
     return true;
   }
+  // Channels-last pictures that a model turns to the standard's order for a window op: they already are as that op wants them.
+  if (n.op == "Transpose" && from.layout == Layout::natural && in.size() > 2 &&
+      read->strides == logical_strides(read->shape, Layout::channels_last)) {
+    const auto readers = g.consumers()[n.outputs[0]];
+    const auto wants = [&](int r) {
+      const std::string& op = g.nodes[r].op;
+      return op.ends_with("Conv") || op == "ConvTranspose" || op.ends_with("Pool");
+    };
+    if (std::ranges::any_of(readers, wants)) {
+      l.alias(n.outputs[0], {from.buffer, from.offset, Layout::channels_last});
+      return true;
+    }
+  }
   const Place to = l.define(n.outputs[0], Layout::natural);
   auto k = std::make_unique<CopyKernel>();
   k->parts.push_back(part(bytes, read->shape, read->strides, out_strides, from, read->offset, to, 0));
