@@ -342,6 +342,12 @@ void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, 
     const int64_t column = p * width, columns = std::min(width, n - column);
     float* panel = out + p * k * width;
     if (n_stride == 1) {
+      if (columns == width && width % 16 == 0) {  // sizes known while compiling: no calls
+        for (int64_t i = 0; i < k; ++i) {
+          for (int64_t j = 0; j < width; j += 16) std::memcpy(panel + i * width + j, b + i * k_stride + column + j, 16 * sizeof(float));
+        }
+        continue;
+      }
       for (int64_t i = 0; i < k; ++i) {
         std::memcpy(panel + i * width, b + i * k_stride + column, columns * 4);
         std::fill(panel + i * width + columns, panel + (i + 1) * width, 0.0f);

@@ -83,7 +83,8 @@ int64_t panel_bytes() {
 
 Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads) {
   Split s;
-  if (threads <= 1) return s;
+  // What is over in a microsecond or two is done before another thread has heard of it.
+  if (threads <= 1 || rows * panels * width * depth < 100'000) return s;
   const int64_t tiles = (rows + tile_rows - 1) / tile_rows;
   // Several tasks a thread even out a core that is slower for a while; each should have some tiles, or some panels, to itself.
   const int64_t by_rows = std::clamp<int64_t>(tiles / 4, std::min<int64_t>(tiles, threads), threads * 4),
@@ -434,6 +435,7 @@ class ProductKernel : public StepKernel {
   Place a, b, output;
   Place packed;  // constant, or scratch when B is made at run time
   bool pack_while_running = false, transpose_a = false;
+  int64_t slots = 0;  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
   Place a_turned;  // scratch
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
   float alpha = 1;
@@ -444,7 +446,7 @@ class ProductKernel : public StepKernel {
 
   void run(const StepContext& c) const override {
     const int64_t packed_floats = panels * k * width;
-    if (pack_while_running) {
+    if (pack_while_running && slots == 0) {
       float* to = pointer<float>(c, packed);
       const float* from = pointer<const float>(c, b);
       c.workers.each(b_matrices * panels, [&](int64_t task, int) {
@@ -465,8 +467,7 @@ class ProductKernel : public StepKernel {
       left = turned;
     }
     const int64_t batches = static_cast<int64_t>(a_offsets.size());
-    c.workers.each(batches * split.count(), [&](int64_t task, int) {
-      const int64_t i = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
+    const auto piece = [&](int64_t i, int64_t r, int64_t p, const float* panel_data) {
       TapeOperand operands[kernels::kMaxSlots];
       DenseArguments d;
       // Rows of all batches count on: the epilogue finds its operands by row.
@@ -479,13 +480,28 @@ class ProductKernel : public StepKernel {
       d.panel_begin = panels * p / split.panel_tasks;
       d.panel_end = panels * (p + 1) / split.panel_tasks;
       d.columns = n;
-      d.b = pointer<const float>(c, packed) + b_offsets[i] * packed_floats;
+      d.b = panel_data;
       d.c = pointer<float>(c, output);
       d.ldc = n;
       d.k_block = k_block;
       d.panel_block = panel_block;
       epilogue.fill(c, 0, d.epilogue, operands);
       dense(d);
+    };
+    if (slots > 0) {
+      c.workers.each(slots, [&](int64_t slot, int) {
+        float* to = pointer<float>(c, packed) + slot * packed_floats;
+        for (int64_t i = batches * slot / slots; i < batches * (slot + 1) / slots; ++i) {
+          kernels::pack_panels(pointer<const float>(c, b) + b_offsets[i] * k * n, b_k_stride, b_n_stride, k, n, width, to, 0, panels);
+          piece(i, 0, 0, to);
+        }
+      });
+      return;
+    }
+    c.workers.each(batches * split.count(), [&](int64_t task, int) {
+      const int64_t i = task / split.count();
+      piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks,
+            pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
     });
   }
 };
@@ -570,7 +586,10 @@ bool lower_product(Lowering& l, const Group& group) {
   } else {
     k.pack_while_running = true;
     k.b = l.place(b_value, Layout::natural);
-    k.packed = {l.scratch(static_cast<size_t>(floats_needed) * 4)};
+    const int64_t batches = static_cast<int64_t>(k.a_offsets.size());
+    if (batches > 1 && matrices == batches && batches >= l.options().threads * 2 && k.alpha == 1)
+      k.slots = std::min<int64_t>(batches, l.options().threads > 1 ? l.options().threads * 4 : 1);
+    k.packed = {l.scratch(static_cast<size_t>(k.slots > 0 ? k.slots * panels * depth * width : floats_needed) * 4)};
     step.reads.push_back(k.b.buffer);
     step.scratch.push_back(k.packed.buffer);
   }

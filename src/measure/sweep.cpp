@@ -8,6 +8,7 @@
 #include <fstream>
 #include <random>
 #include <set>
+#include <thread>
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
@@ -642,6 +643,11 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
       // The order turns: nobody always finds the caches as the same neighbour left them.
       Runner& r = runners[(i + static_cast<size_t>(round)) % runners.size()];
       if (!r.call) continue;
+      if (o.threads > 1) {
+        // Threads of the one before may still be spinning; who comes next must not share a core with them.
+        std::this_thread::sleep_for(std::chrono::milliseconds(40));
+        r.call();
+      }
       if (o.cold) empty_caches();
       const auto start = Clock::now();
       for (int k = 0; k < r.repeats; ++k) r.call();

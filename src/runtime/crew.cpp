@@ -76,13 +76,14 @@ void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context
   context_ = context;
   tasks_ = tasks;
   next_.store(0, std::memory_order_relaxed);
-  busy_.store(static_cast<int>(threads_.size()), std::memory_order_relaxed);
+  state_.store(kOpen, std::memory_order_release);
   generation_.fetch_add(1);  // sequentially consistent, against asleep_ below and in work()
   if (asleep_.load() > 0) generation_.notify_all();
   drain(0);
-  // The last workers are mid-task: no sleep here unless they were put off their core.
-  if (!spin_until([&] { return busy_.load(std::memory_order_acquire) == 0; })) {
-    for (int left = busy_.load(std::memory_order_acquire); left != 0; left = busy_.load(std::memory_order_acquire)) busy_.wait(left);
+  // Closed: whoever has not begun stays out. Those inside are mid-task: no sleep here unless they were put off their core.
+  state_.fetch_and(~kOpen, std::memory_order_acq_rel);
+  if (!spin_until([&] { return state_.load(std::memory_order_acquire) == 0; })) {
+    for (uint32_t left = state_.load(std::memory_order_acquire); left != 0; left = state_.load(std::memory_order_acquire)) state_.wait(left);
   }
 }
 
@@ -96,8 +97,12 @@ void Crew::work(int worker) {
     }
     seen = generation_.load(std::memory_order_acquire);
     if (stop_.load()) return;
+    uint32_t state = state_.load(std::memory_order_acquire);
+    while ((state & kOpen) != 0 && !state_.compare_exchange_weak(state, state + 1, std::memory_order_acq_rel)) {
+    }
+    if ((state & kOpen) == 0) continue;
     drain(worker);
-    if (busy_.fetch_sub(1, std::memory_order_acq_rel) == 1) busy_.notify_one();
+    if (state_.fetch_sub(1, std::memory_order_acq_rel) == 1) state_.notify_one();  // the last one out of a closed job
   }
 }
 

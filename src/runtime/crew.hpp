@@ -26,13 +26,15 @@ class Crew : public lower::Workers {
   void drain(int worker);
 
   std::vector<std::thread> threads_;
-  // The job of the moment. A worker sees it after `generation_` moves and is done when it has counted itself off.
+  // The job of the moment. It is open while it has tasks to give; a worker that comes while it is open enters, and is waited for. One that
+  // was put off its core, or was asleep too long, finds the job closed and has no part in it: nobody waits for those who never began.
   void (*f_)(void*, int64_t, int) = nullptr;
   void* context_ = nullptr;
   int64_t tasks_ = 0;
-  alignas(64) std::atomic<uint32_t> generation_{0};
+  static constexpr uint32_t kOpen = uint32_t{1} << 16, kInside = kOpen - 1;
+  alignas(64) std::atomic<uint32_t> state_{0};       // kOpen, and how many workers are inside
+  alignas(64) std::atomic<uint32_t> generation_{0};  // moves with every job; idle workers watch it
   alignas(64) std::atomic<int64_t> next_{0};
-  alignas(64) std::atomic<int> busy_{0};
   alignas(64) std::atomic<int> asleep_{0};
   std::atomic<bool> stop_{false};
 };
