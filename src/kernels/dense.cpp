@@ -216,33 +216,6 @@ void gather_rows(const float* const* pointers, int rows, int64_t taps, int64_t r
   }
 }
 
-// Row pointers of `rows` output pixels from `first` on, for taps [tap, tap + taps), at channel `offset`.
-void point_rows(const DenseArguments& g, int64_t first, int rows, int64_t tap, int64_t taps, int64_t offset, const float** out) {
-  if (!g.window) {
-    for (int r = 0; r < rows; ++r) out[r] = g.a + (first + r) * g.lda + offset;
-    return;
-  }
-  const WindowRows& w = *g.window;
-  const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d;
-  for (int r = 0; r < rows; ++r) {
-    const int64_t m = first + r, image = m / volume, in_image = m % volume;
-    const int64_t* z = w.z + in_image / plane * w.kd;
-    const int64_t* y = w.y + in_image % plane / w.out_w * w.kh;
-    const int64_t* x = w.x + in_image % w.out_w * w.kw;
-    const float* base = w.base + image * w.image_stride + offset;
-    int64_t kz = tap / (w.kh * w.kw), ky = tap / w.kw % w.kh, kx = tap % w.kw;
-    for (int64_t t = 0; t < taps; ++t) {
-      // Each offset is -1 or >= 0: the sign bit of the or tells whether any lies in the padding.
-      const bool inside = (z[kz] | y[ky] | x[kx]) >= 0;
-      out[t * rows + r] = inside ? base + z[kz] + y[ky] + x[kx] : w.zeros;
-      if (++kx == w.kw) {
-        kx = 0;
-        if (++ky == w.kh) ky = 0, ++kz;
-      }
-    }
-  }
-}
-
 void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int64_t column, int64_t columns) {
   const DenseEpilogue& e = g.epilogue;
   TapeOperand operands[kMaxSlots];
@@ -300,7 +273,11 @@ void DenseHere(const DenseArguments& g) {
         for (int64_t t = 0; t < tiles; ++t) {
           const int64_t row = g.row_begin + rows * t / tiles;
           const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
-          point_rows(g, row, height, tap, taps, offset, pointers);
+          if (g.window) {
+            point_rows(*g.window, row, height, tap, taps, offset, pointers);
+          } else {
+            for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda + offset;
+          }
           // A single run of a single row is read where it is.
           const bool gather = height > 1 || taps > 1;
           if (gather) gather_rows(pointers, height, taps, run, near_by);

@@ -12,15 +12,43 @@
 namespace lathe::kernels {
 
 // Rows of a convolution: output pixel m = ((image * out_d + z) * out_h + y) * out_w + x, taps (kd, kh, kw).
-// Offsets (in floats, from the image's start) of every output index and tap of an axis; -1 in the padding.
-struct WindowRows {
-  const float* base = nullptr;  // first channel of the group
+// Offsets (in elements, from the image's start) of every output index and tap of an axis; -1 in the padding.
+struct WindowShape {
   int64_t image_stride = 0;
   const int64_t *z = nullptr, *y = nullptr, *x = nullptr;
   int64_t out_d = 1, out_h = 1, out_w = 1;
   int64_t kd = 1, kh = 1, kw = 1;
-  const float* zeros = nullptr;  // at least `run` zeros
 };
+template <typename T>
+struct WindowRowsOf : WindowShape {
+  const T* base = nullptr;   // first channel of the group
+  const T* zeros = nullptr;  // what stands in the padding: at least one run
+};
+using WindowRows = WindowRowsOf<float>;
+
+// Where the runs of `rows` output pixels from `first` on start, for taps [tap, tap + taps), `offset` elements into each:
+// out[tap * rows + row].
+template <typename T>
+void point_rows(const WindowRowsOf<T>& w, int64_t first, int rows, int64_t tap, int64_t taps, int64_t offset, const T** out) {
+  const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d;
+  for (int r = 0; r < rows; ++r) {
+    const int64_t m = first + r, image = m / volume, in_image = m % volume;
+    const int64_t* z = w.z + in_image / plane * w.kd;
+    const int64_t* y = w.y + in_image % plane / w.out_w * w.kh;
+    const int64_t* x = w.x + in_image % w.out_w * w.kw;
+    const T* base = w.base + image * w.image_stride + offset;
+    int64_t kz = tap / (w.kh * w.kw), ky = tap / w.kw % w.kh, kx = tap % w.kw;
+    for (int64_t t = 0; t < taps; ++t) {
+      // Each offset is -1 or >= 0: the sign bit of the or tells whether any lies in the padding.
+      const bool inside = (z[kz] | y[ky] | x[kx]) >= 0;
+      out[t * rows + r] = inside ? base + z[kz] + y[ky] + x[kx] : w.zeros;
+      if (++kx == w.kw) {
+        kx = 0;
+        if (++ky == w.kh) ky = 0, ++kz;
+      }
+    }
+  }
+}
 
 struct DenseEpilogue {
   const float* bias = nullptr;      // one a column

@@ -222,9 +222,11 @@ class ConvolutionKernel : public StepKernel {
   }
 };
 
+}  // namespace
+
 // Tables of offsets for up to three spatial axes; missing ones count as size 1 in front.
 void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3],
-                WindowRows& rows) {
+                kernels::WindowShape& rows) {
   const int missing = 3 - w.axes();
   int64_t stride = pixel_stride;
   int64_t outs[3] = {1, 1, 1}, kernel[3] = {1, 1, 1};
@@ -240,6 +242,8 @@ void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel
   rows.out_d = outs[0], rows.out_h = outs[1], rows.out_w = outs[2];
   rows.kd = kernel[0], rows.kh = kernel[1], rows.kw = kernel[2];
 }
+
+namespace {
 
 // Attaches bias input, epilogue, and output; the same for all anchors.
 Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId bias_input) {

@@ -7,6 +7,7 @@
 #include "kernels/dense.hpp"
 #include "lathe/op.hpp"
 #include "lower/plan.hpp"
+#include "ops/window.hpp"
 
 namespace lathe::lower {
 
@@ -110,6 +111,7 @@ bool lower_movement(Lowering& l, const Group& group);
 bool lower_indexed(Lowering& l, const Group& group);
 bool lower_select(Lowering& l, const Group& group);
 bool lower_recurrent(Lowering& l, const Group& group);
+bool lower_quantised(Lowering& l, const Group& group);
 bool lower_custom(Lowering& l, const Group& group);
 void lower_plain(Lowering& l, int node);
 // A copy between two layouts of the same value.
@@ -162,6 +164,9 @@ struct Split {
   int64_t count() const { return row_tasks * panel_tasks; }
 };
 Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads);
+// Tables of offsets of a window's taps along up to three spatial axes (missing ones count as size 1 in front), and its sizes.
+void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3],
+                kernels::WindowShape& rows);
 // Of packed weights, how many bytes are passed over together.
 int64_t panel_bytes();
 

@@ -1,0 +1,274 @@
+#include "kernels/dense8.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cstring>
+#include <utility>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/dense8.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/cache_control.h>
+#include <hwy/highway.h>
+
+#include "kernels/math.inl.hpp"
+#include "kernels/probe.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+using I32 = hn::ScalableTag<int32_t>;
+using VI = hn::Vec<I32>;
+
+#if HWY_TARGET == HWY_AVX3
+inline constexpr int kRows8 = 14, kVectors8 = 2;
+#elif HWY_TARGET == HWY_SCALAR
+inline constexpr int kRows8 = 4, kVectors8 = 4;
+#else
+inline constexpr int kRows8 = 6, kVectors8 = 2;
+#endif
+inline constexpr int64_t kLanes8 = HWY_TARGET == HWY_SCALAR ? 1 : static_cast<int64_t>(hn::MaxLanes(I32()));
+inline constexpr int64_t kWidth8 = kVectors8 * kLanes8;
+
+// Rows of A stand side by side, in groups of 32 bits; an odd number of lines apart.
+inline constexpr int64_t kMostGroups = 512, kNearGroups = kMostGroups + 16;
+inline constexpr int64_t kMostTaps8 = 64, kMostPanels8 = 16;
+
+// sum + the products of the group at `a` with each lane's group in `b`, added up.
+template <bool kBytes>
+HWY_INLINE VI add_products(VI sum, const int32_t* a, VI b) {
+#if HWY_TARGET == HWY_AVX3
+  if constexpr (kBytes) {
+    __m512i s = sum.raw;
+    asm("vpdpbusd %2, %1, %0" : "+v"(s) : "v"(_mm512_set1_epi32(*a)), "v"(b.raw));
+    return VI{s};
+  } else {
+    return hn::Add(sum, VI{_mm512_madd_epi16(_mm512_set1_epi32(*a), b.raw)});
+  }
+#elif HWY_TARGET == HWY_AVX2
+  return hn::Add(sum, VI{_mm256_madd_epi16(_mm256_set1_epi32(*a), b.raw)});
+#elif HWY_TARGET == HWY_SSE4
+  return hn::Add(sum, VI{_mm_madd_epi16(_mm_set1_epi32(*a), b.raw)});
+#else
+  const int32_t x = *a, y = hn::GetLane(b);
+  const auto half = [](int32_t v, int i) { return static_cast<int32_t>(static_cast<int16_t>(static_cast<uint32_t>(v) >> (16 * i))); };
+  return hn::Set(I32(), hn::GetLane(sum) + half(x, 0) * half(y, 0) + half(x, 1) * half(y, 1));
+#endif
+}
+
+template <int R, bool kBytes>
+HWY_NOINLINE void micro8(const int32_t* HWY_RESTRICT a, int64_t groups, const int32_t* HWY_RESTRICT b, int32_t* HWY_RESTRICT sums,
+                         int64_t stride, bool accumulate) {
+  const I32 d;
+  VI acc[R][kVectors8];
+#pragma GCC unroll 16
+  for (int r = 0; r < R; ++r) {
+#pragma GCC unroll 4
+    for (int v = 0; v < kVectors8; ++v) acc[r][v] = accumulate ? hn::LoadU(d, sums + r * stride + v * kLanes8) : hn::Zero(d);
+  }
+#pragma GCC unroll 2
+  for (int64_t k = 0; k < groups; ++k) {
+    VI bv[kVectors8];
+#pragma GCC unroll 4
+    for (int v = 0; v < kVectors8; ++v) bv[v] = hn::LoadU(d, b + v * kLanes8);
+    hwy::Prefetch(b + 16 * kWidth8);
+#pragma GCC unroll 16
+    for (int r = 0; r < R; ++r) {
+#pragma GCC unroll 4
+      for (int v = 0; v < kVectors8; ++v) acc[r][v] = add_products<kBytes>(acc[r][v], a + r * kNearGroups + k, bv[v]);
+    }
+    b += kWidth8;
+  }
+#pragma GCC unroll 16
+  for (int r = 0; r < R; ++r) {
+#pragma GCC unroll 4
+    for (int v = 0; v < kVectors8; ++v) hn::StoreU(acc[r][v], d, sums + r * stride + v * kLanes8);
+  }
+}
+
+using Micro8 = void (*)(const int32_t*, int64_t, const int32_t*, int32_t*, int64_t, bool);
+template <bool kBytes, int... R>
+constexpr std::array<Micro8, sizeof...(R) + 1> micro_table8(std::integer_sequence<int, R...>) {
+  return {nullptr, micro8<R + 1, kBytes>...};
+}
+inline constexpr auto kPairs8 = micro_table8<false>(std::make_integer_sequence<int, kRows8>());
+#if HWY_TARGET == HWY_AVX3
+inline constexpr auto kBytes8 = micro_table8<true>(std::make_integer_sequence<int, kRows8>());
+#else
+inline constexpr auto kBytes8 = kPairs8;
+#endif
+
+// One row's part of K, from `skip` elements of its runs on, `count` of them, as groups; the last group is filled up with zeros. Signed
+// bytes become unsigned ones 128 higher when they are grouped as bytes. Returns their sum as they are written.
+int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t skip, int64_t count, bool bytes, bool is_signed,
+                int32_t* to) {
+  int32_t sum = 0;
+  if (bytes) {
+    auto* out = reinterpret_cast<uint8_t*>(to);
+    const hn::ScalableTag<uint8_t> d8;
+    const int64_t lanes = hn::Lanes(d8);
+    const auto flip = hn::Set(d8, is_signed ? 0x80 : 0);
+    int64_t done = 0;
+    for (int64_t t = skip / run, at = skip % run; done < count; ++t, at = 0) {
+      const uint8_t* in = runs[t * stride] + at;
+      const int64_t n = std::min(run - at, count - done);
+      int64_t i = 0;
+      for (; i + lanes <= n; i += lanes) hn::StoreU(hn::Xor(hn::LoadU(d8, in + i), flip), d8, out + done + i);
+      for (; i < n; ++i) out[done + i] = static_cast<uint8_t>(in[i] ^ (is_signed ? 0x80 : 0));
+      done += n;
+    }
+    for (int64_t i = count; i % 4 != 0; ++i) out[i] = 0;
+    for (int64_t i = 0; i < count; ++i) sum += out[i];
+    return sum;
+  }
+  auto* out = reinterpret_cast<int16_t*>(to);
+  int64_t done = 0;
+  for (int64_t t = skip / run, at = skip % run; done < count; ++t, at = 0) {
+    const uint8_t* in = runs[t * stride] + at;
+    const int64_t n = std::min(run - at, count - done);
+    if (is_signed) {
+      for (int64_t i = 0; i < n; ++i) out[done + i] = static_cast<int8_t>(in[i]);
+    } else {
+      for (int64_t i = 0; i < n; ++i) out[done + i] = in[i];
+    }
+    done += n;
+  }
+  if (count % 2 != 0) out[count] = 0;
+  for (int64_t i = 0; i < count; ++i) sum += out[i];
+  return sum;
+}
+
+// Rows of finished sums to the result: zero points, bias, factor.
+void finish8(const Dense8Arguments& g, int32_t a_zero, const int32_t* sums, int64_t stride, int64_t row, int rows, int64_t column,
+             int64_t columns, const int32_t* row_sums) {
+  const PackedBytes& b = *g.b;
+  const auto k = static_cast<int32_t>(b.k);
+  // What every row of the tile shares, by column.
+  alignas(64) int32_t add[kWidth8];
+  for (int64_t j = 0; j < columns; ++j) {
+    const uint32_t zero = static_cast<uint32_t>(b.zero[column + j]);  // sums wrap as the standard's 32-bit ones do
+    add[j] = static_cast<int32_t>(static_cast<uint32_t>(g.bias ? g.bias[column + j] : 0) -
+                                  static_cast<uint32_t>(a_zero) * static_cast<uint32_t>(b.column_sums[column + j]) +
+                                  static_cast<uint32_t>(k) * static_cast<uint32_t>(a_zero) * zero);
+  }
+  for (int r = 0; r < rows; ++r) {
+    alignas(64) int32_t line[kWidth8];
+    const int32_t* in = sums + r * stride;
+    for (int64_t j = 0; j < columns; ++j) line[j] = static_cast<int32_t>(static_cast<uint32_t>(in[j]) + static_cast<uint32_t>(add[j]));
+    if (b.any_zero) {
+      for (int64_t j = 0; j < columns; ++j)
+        line[j] = static_cast<int32_t>(static_cast<uint32_t>(line[j]) -
+                                       static_cast<uint32_t>(b.zero[column + j]) * static_cast<uint32_t>(row_sums[r]));
+    }
+    const int64_t at = (row + r) * g.ldc + column;
+    if (g.sums) {
+      std::memcpy(g.sums + at, line, static_cast<size_t>(columns) * sizeof(int32_t));
+      continue;
+    }
+    // In double, as plain evaluation does it: ties go the same way.
+    const hn::ScalableTag<double> dd;
+    const hn::Rebind<int32_t, hn::ScalableTag<double>> half;
+    const int64_t lanes = hn::Lanes(dd), whole = columns - columns % lanes;
+    const double low = g.out_signed ? -128 : 0, high = g.out_signed ? 127 : 255;
+    for (int64_t j = 0; j < whole; j += lanes) {
+      auto v = hn::Mul(hn::PromoteTo(dd, hn::LoadU(half, line + j)), hn::LoadU(dd, g.factors + column + j));
+      v = hn::Add(hn::Round(v), hn::Set(dd, static_cast<double>(g.out_zero)));
+      v = hn::Min(hn::Max(v, hn::Set(dd, low)), hn::Set(dd, high));
+      hn::StoreU(hn::DemoteTo(half, v), half, line + j);
+    }
+    for (int64_t j = whole; j < columns; ++j)
+      line[j] = static_cast<int32_t>(std::clamp(__builtin_nearbyint(line[j] * g.factors[column + j]) + g.out_zero, low, high));
+    for (int64_t j = 0; j < columns; ++j) g.out[at + j] = static_cast<uint8_t>(line[j]);
+  }
+}
+
+void Dense8Here(const Dense8Arguments& g) {
+  const PackedBytes& b = *g.b;
+  const bool bytes = b.grouping == Grouping::bytes;
+  const auto& table = bytes ? kBytes8 : kPairs8;
+  const int64_t each = bytes ? 4 : 2, groups = (b.k + each - 1) / each;
+  const int64_t pieces = std::max<int64_t>(1, (groups + kMostGroups - 1) / kMostGroups), part = (groups + pieces - 1) / pieces;
+  const int32_t a_zero = g.a_zero + (bytes && g.a_signed ? 128 : 0);
+  const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows8 - 1) / kRows8;
+  alignas(64) int32_t near_by[kRows8 * kNearGroups];
+  alignas(64) int32_t sums[kRows8 * kMostPanels8 * kWidth8];
+  const uint8_t* pointers[kMostTaps8 * kRows8];
+  const int64_t block = std::min(g.panel_block, kMostPanels8), stride = block * kWidth8;
+  for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += block) {
+    const int64_t panels = std::min(block, g.panel_end - panel);
+    for (int64_t t = 0; t < tiles; ++t) {
+      const int64_t row = g.row_begin + rows * t / tiles;
+      const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
+      int32_t row_sums[kRows8] = {};
+      for (int64_t piece = 0; piece < pieces; ++piece) {
+        const int64_t first = piece * part, count = std::min(part, groups - first);
+        // The taps this part of K touches; few enough to point at (a part is at most kMostGroups groups, a run at least one element).
+        const int64_t from = first * each, to = std::min(b.k, (first + count) * each);
+        for (int64_t at = from; at < to;) {
+          const int64_t tap = at / g.run, taps = std::min(kMostTaps8, (to + g.run - 1) / g.run - tap);
+          // More taps than are pointed at: up to the last whole group among them.
+          int64_t until = std::min(to, (tap + taps) * g.run);
+          if (until < to) until -= (until - from) % each;
+          if (g.window) {
+            point_rows(*g.window, row, height, tap, taps, int64_t{0}, pointers);
+          } else {
+            for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda;
+          }
+          for (int r = 0; r < height; ++r)
+            row_sums[r] += gather8(pointers + r, height, g.run, at - tap * g.run, until - at, bytes, g.a_signed,
+                                   near_by + r * kNearGroups + (at - from) / each);
+          at = until;
+        }
+        for (int64_t p = panel; p < panel + panels; ++p)
+          table[height](near_by, count, b.groups.data() + (p * groups + first) * kWidth8, sums + (p - panel) * kWidth8, stride, piece > 0);
+      }
+      for (int64_t p = panel; p < panel + panels; ++p)
+        finish8(g, a_zero, sums + (p - panel) * kWidth8, stride, row, height, p * kWidth8, std::min(kWidth8, b.n - p * kWidth8), row_sums);
+    }
+  }
+}
+
+int64_t Width8Here() { return kWidth8; }
+int Rows8Here() { return kRows8; }
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+
+Dense8 dense8(Isa isa) { return LATHE_SELECT(isa, Dense8Here); }
+int64_t panel_width8(Isa isa) { return LATHE_SELECT(isa, Width8Here)(); }
+int max_rows8(Isa isa) { return LATHE_SELECT(isa, Rows8Here)(); }
+Grouping grouping8(Isa isa) { return isa == Isa::avx512 && has_int8_dot() ? Grouping::bytes : Grouping::pairs; }
+
+PackedBytes pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n,
+                       const std::vector<int32_t>& zero) {
+  PackedBytes p;
+  p.grouping = grouping8(isa);
+  p.k = k, p.n = n, p.width = panel_width8(isa);
+  const bool bytes = p.grouping == Grouping::bytes;
+  const int64_t each = bytes ? 4 : 2, groups = (k + each - 1) / each, panels = (n + p.width - 1) / p.width;
+  p.groups.assign(static_cast<size_t>(panels * groups * p.width), 0);
+  p.column_sums.assign(static_cast<size_t>(n), 0);
+  p.zero.resize(static_cast<size_t>(n));
+  const int32_t shift = bytes && !is_signed ? -128 : 0;  // unsigned weights move down by 128 to fit signed bytes
+  for (int64_t j = 0; j < n; ++j) {
+    p.zero[j] = zero[zero.size() == 1 ? 0 : j] + shift;
+    p.any_zero = p.any_zero || p.zero[j] != 0;
+    int32_t* panel = p.groups.data() + j / p.width * groups * p.width + j % p.width;
+    for (int64_t i = 0; i < k; ++i) {
+      const uint8_t raw = b[i * k_stride + j * n_stride];
+      const int32_t v = (is_signed ? static_cast<int8_t>(raw) : static_cast<int32_t>(raw)) + shift;
+      p.column_sums[j] += v;
+      auto& group = reinterpret_cast<uint32_t&>(panel[i / each * p.width]);
+      if (bytes) group |= (static_cast<uint32_t>(v) & 0xffu) << (8 * (i % 4));
+      else group |= (static_cast<uint32_t>(v) & 0xffffu) << (16 * (i % 2));
+    }
+  }
+  return p;
+}
+
+}  // namespace lathe::kernels
+#endif

@@ -1,0 +1,56 @@
+// The dense kernel for 8-bit operands: sums in 32 bits, exact; then requantised or left as they are.
+//
+// out[m, n] = finish(sum over k of (A[m, k] - za) * (B[k, n] - zb[n])). Rows of A as in kernels/dense.hpp. B is packed once: unsigned
+// weights move to signed ones, and the sums that the zero points need are worked out.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "kernels/dense.hpp"
+
+namespace lathe::kernels {
+
+// How k is grouped in 32 bits: four bytes where there is an instruction that multiplies them and adds up (AVX-512 VNNI), else two
+// 16-bit numbers.
+enum class Grouping { bytes, pairs };
+Grouping grouping8(Isa isa);
+
+struct PackedBytes {
+  Grouping grouping = Grouping::pairs;
+  int64_t k = 0, n = 0, width = 0;
+  std::vector<int32_t> groups;       // [panel][k group][column of the panel]
+  std::vector<int32_t> column_sums;  // of B as packed, by column
+  std::vector<int32_t> zero;         // zero points of B as packed, by column
+  bool any_zero = false;             // whether one of them is not 0: rows of A are summed then
+};
+// B with element (k, n) at b[k * k_stride + n * n_stride], signed or not; zero points: one, or one a column.
+PackedBytes pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n,
+                       const std::vector<int32_t>& zero);
+
+struct Dense8Arguments {
+  const uint8_t* a = nullptr;  // rows with stride lda, or a window
+  int64_t lda = 0;
+  const WindowRowsOf<uint8_t>* window = nullptr;
+  int64_t segments = 1, run = 0;  // K = segments * run
+  bool a_signed = false;
+  int32_t a_zero = 0;
+  const PackedBytes* b = nullptr;
+  int64_t row_begin = 0, row_end = 0, panel_begin = 0, panel_end = 0;
+  // Result: 32-bit sums, or requantised: saturate(round_to_even(double(sum + bias) * factor) + out_zero).
+  int32_t* sums = nullptr;
+  uint8_t* out = nullptr;
+  bool out_signed = false;
+  int64_t ldc = 0;                  // elements
+  const int32_t* bias = nullptr;    // one a column, or null
+  const double* factors = nullptr;  // one a column
+  int32_t out_zero = 0;
+  int64_t panel_block = 8;  // recipe: panels kept in L2 while rows pass
+};
+using Dense8 = void (*)(const Dense8Arguments&);
+// No allocation.
+Dense8 dense8(Isa isa);
+int64_t panel_width8(Isa isa);
+int max_rows8(Isa isa);
+
+}  // namespace lathe::kernels
