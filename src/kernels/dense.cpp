@@ -81,6 +81,14 @@ HWY_INLINE void store_part(VF v, float* p, int64_t n) {
   }
 }
 
+// A vector of a packed B, widened.
+HWY_INLINE VF load_panel(const float* b) { return hn::LoadU(F32(), b); }
+template <typename B>
+HWY_INLINE VF load_panel(const B* b) {
+  const F32 d;
+  return hn::PromoteTo(d, hn::LoadU(hn::Rebind<B, F32>(), b));
+}
+
 // acc + *a * b.
 HWY_INLINE VF add_product(VF acc, const float* a, VF b) {
 #if HWY_TARGET == HWY_AVX3
@@ -94,9 +102,10 @@ HWY_INLINE VF add_product(VF acc, const float* a, VF b) {
 }
 
 // One tile: R rows x V vectors of one panel; kPart: only `part` lanes of the last vector are columns. Rows of A stand kNearStride apart.
-template <int R, int V, bool kPart>
-HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc,
+template <int R, int V, bool kPart, typename B>
+HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* HWY_RESTRICT panel, float* HWY_RESTRICT c, int64_t ldc,
                         bool accumulate, const Finish* finish, int64_t part) {
+  const auto* HWY_RESTRICT b = static_cast<const B*>(panel);
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   // Few accumulators would wait for one another: sums of alternate k run side by side. Only where a tile this low means that the whole
@@ -118,10 +127,10 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const float*
   const auto step = [&](int u, int ahead) HWY_ATTR {
     VF bv[V];
 #pragma GCC unroll 4
-    for (int v = 0; v < V; ++v) bv[v] = hn::LoadU(d, b + ahead * kWidth + v * lanes);
+    for (int v = 0; v < V; ++v) bv[v] = load_panel(b + ahead * kWidth + v * lanes);
     // The hardware's own prefetch starts too late at each panel.
     hwy::Prefetch(b + (kFar + ahead) * kWidth);
-    if (R <= 4 && kWidth > 16) hwy::Prefetch(b + (kFar + ahead) * kWidth + 16);
+    if (R <= 4 && kWidth * sizeof(B) > 64) hwy::Prefetch(b + (kFar + ahead) * kWidth + 16);
 #pragma GCC unroll 16
     for (int r = 0; r < R; ++r) {
       const float* at = a + r * kNearStride + ahead;
@@ -175,27 +184,35 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const float*
   }
 }
 
-using Micro = void (*)(const float*, int64_t, const float*, float*, int64_t, bool, const Finish*, int64_t);
-template <int V, bool kPart, int... R>
+using Micro = void (*)(const float*, int64_t, const void*, float*, int64_t, bool, const Finish*, int64_t);
+template <int V, bool kPart, typename B, int... R>
 constexpr std::array<Micro, sizeof...(R) + 1> micro_row(std::integer_sequence<int, R...>) {
-  return {nullptr, micro<R + 1, V, kPart>...};
+  return {nullptr, micro<R + 1, V, kPart, B>...};
 }
-template <bool kPart, int... V>
+template <bool kPart, typename B, int... V>
 constexpr std::array<std::array<Micro, kRows + 1>, sizeof...(V) + 1> micro_table(std::integer_sequence<int, V...>) {
-  return {std::array<Micro, kRows + 1>{}, micro_row<V + 1, kPart>(std::make_integer_sequence<int, kRows>())...};
+  return {std::array<Micro, kRows + 1>{}, micro_row<V + 1, kPart, B>(std::make_integer_sequence<int, kRows>())...};
 }
 // By vectors of columns, then rows.
-inline constexpr auto kWhole = micro_table<false>(std::make_integer_sequence<int, kVectors>());
-inline constexpr auto kRagged = micro_table<true>(std::make_integer_sequence<int, kVectors>());
+template <bool kPart, typename B>
+inline constexpr auto kTable = micro_table<kPart, B>(std::make_integer_sequence<int, kVectors>());
 
 // The kernel for so many rows and columns of a panel, and how many lanes of its last vector they fill.
 struct Choice {
   Micro kernel;
   int64_t part;
 };
-Choice choose(int64_t rows, int64_t columns) {
+template <typename B>
+Choice choose_of(int64_t rows, int64_t columns) {
   const int64_t lanes = hn::Lanes(F32()), vectors = (columns + lanes - 1) / lanes, part = columns - (vectors - 1) * lanes;
-  return {(part == lanes ? kWhole : kRagged)[vectors][rows], part};
+  return {(part == lanes ? kTable<false, B> : kTable<true, B>)[vectors][rows], part};
+}
+Choice choose(PanelType type, int64_t rows, int64_t columns) {
+  switch (type) {
+    case PanelType::f16: return choose_of<hwy::float16_t>(rows, columns);
+    case PanelType::bf16: return choose_of<hwy::bfloat16_t>(rows, columns);
+    default: return choose_of<float>(rows, columns);
+  }
 }
 
 // Copies a tile's rows, `taps` runs each, side by side.
@@ -252,7 +269,7 @@ void DenseHere(const DenseArguments& g) {
       for (int64_t p = g.panel_begin; p < g.panel_end; ++p) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
         const Finish f = finish_at(e, r, column);
-        const Choice choice = choose(1, columns);
+        const Choice choice = choose(g.b_type, 1, columns);
         choice.kernel(nullptr, 0, nullptr, g.c + r * g.ldc + column, g.ldc, false, &f, choice.part);
         if (e.tape) apply_tape(g, run_tape_here, r, 1, column, columns);
       }
@@ -284,10 +301,10 @@ void DenseHere(const DenseArguments& g) {
           const float* a = gather ? near_by : pointers[0];
           for (int64_t p = panel; p < panel + panels; ++p) {
             const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
-            const float* b = g.b + (p * k + k_at) * kWidth;
+            const void* b = static_cast<const char*>(g.b) + (p * k + k_at) * kWidth * (g.b_type == PanelType::f32 ? 4 : 2);
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
-            const Choice choice = choose(height, columns);
+            const Choice choice = choose(g.b_type, height, columns);
             choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part);
           }
           if (last && e.tape)
@@ -313,21 +330,23 @@ int max_rows(Isa isa) { return LATHE_SELECT(isa, RowsHere)(); }
 
 int64_t packed_size(int64_t k, int64_t n, int64_t width) { return (n + width - 1) / width * width * k; }
 
-void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t width, float* out, int64_t begin,
-                 int64_t end) {
+namespace {
+
+template <typename T>
+void pack(const T* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t width, T* out, int64_t begin, int64_t end) {
   for (int64_t p = begin; p < end; ++p) {
     const int64_t column = p * width, columns = std::min(width, n - column);
-    float* panel = out + p * k * width;
+    T* panel = out + p * k * width;
     if (n_stride == 1) {
       if (columns == width && width % 16 == 0) {  // sizes known while compiling: no calls
         for (int64_t i = 0; i < k; ++i) {
-          for (int64_t j = 0; j < width; j += 16) std::memcpy(panel + i * width + j, b + i * k_stride + column + j, 16 * sizeof(float));
+          for (int64_t j = 0; j < width; j += 16) std::memcpy(panel + i * width + j, b + i * k_stride + column + j, 16 * sizeof(T));
         }
         continue;
       }
       for (int64_t i = 0; i < k; ++i) {
-        std::memcpy(panel + i * width, b + i * k_stride + column, columns * 4);
-        std::fill(panel + i * width + columns, panel + (i + 1) * width, 0.0f);
+        std::memcpy(panel + i * width, b + i * k_stride + column, columns * sizeof(T));
+        std::fill(panel + i * width + columns, panel + (i + 1) * width, T{});
       }
       continue;
     }
@@ -336,12 +355,23 @@ void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, 
     for (int64_t i0 = 0; i0 < k; i0 += kBlock) {
       const int64_t i1 = std::min(k, i0 + kBlock);
       for (int64_t j = 0; j < columns; ++j) {
-        const float* src = b + (column + j) * n_stride;
+        const T* src = b + (column + j) * n_stride;
         for (int64_t i = i0; i < i1; ++i) panel[i * width + j] = src[i * k_stride];
       }
-      for (int64_t i = i0; i < i1; ++i) std::fill(panel + i * width + columns, panel + (i + 1) * width, 0.0f);
+      for (int64_t i = i0; i < i1; ++i) std::fill(panel + i * width + columns, panel + (i + 1) * width, T{});
     }
   }
+}
+
+}  // namespace
+
+void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t width, float* out, int64_t begin,
+                 int64_t end) {
+  pack(b, k_stride, n_stride, k, n, width, out, begin, end);
+}
+void pack_panels(const uint16_t* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t width, uint16_t* out, int64_t begin,
+                 int64_t end) {
+  pack(b, k_stride, n_stride, k, n, width, out, begin, end);
 }
 
 void unpack_panels(const float* packed, int64_t k, int64_t n, int64_t width, float* b, int64_t k_stride, int64_t n_stride) {

@@ -62,6 +62,9 @@ struct DenseEpilogue {
   const int64_t* row_strides = nullptr;   // elements to the next row, for each of them
 };
 
+// Elements of a packed B; arithmetic is in f32 whatever they are.
+enum class PanelType { f32, f16, bf16 };
+
 struct DenseArguments {
   // A: either rows at `a` with stride `lda` (segments 1), or a window.
   const float* a = nullptr;
@@ -71,7 +74,8 @@ struct DenseArguments {
   int64_t row_begin = 0, row_end = 0;
   int64_t panel_begin = 0, panel_end = 0;
   int64_t columns = 0;       // of C in all; the last panel may be ragged
-  const float* b = nullptr;  // packed
+  const void* b = nullptr;   // packed
+  PanelType b_type = PanelType::f32;
   float* c = nullptr;
   int64_t ldc = 0;
   DenseEpilogue epilogue;
@@ -90,6 +94,9 @@ int64_t packed_size(int64_t k, int64_t n, int64_t panel_width);
 // Packs K x N, element (k, n) at b[k * k_stride + n * n_stride], panels [begin, end). Columns past n are zeros.
 void pack_panels(const float* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t panel_width, float* out, int64_t begin,
                  int64_t end);
+// The same for 16-bit elements.
+void pack_panels(const uint16_t* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, int64_t panel_width, uint16_t* out,
+                 int64_t begin, int64_t end);
 // The inverse, for the whole matrix.
 void unpack_panels(const float* packed, int64_t k, int64_t n, int64_t panel_width, float* b, int64_t k_stride, int64_t n_stride);
 

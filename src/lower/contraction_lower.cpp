@@ -439,6 +439,7 @@ class ProductKernel : public StepKernel {
   Place a, b, output;
   Place packed;  // constant, or scratch when B is made at run time
   bool pack_while_running = false, transpose_a = false;
+  kernels::PanelType b_type = kernels::PanelType::f32;
   int64_t slots = 0;  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
   Place a_turned;  // scratch
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
@@ -485,6 +486,7 @@ class ProductKernel : public StepKernel {
       d.panel_end = panels * (p + 1) / split.panel_tasks;
       d.columns = n;
       d.b = panel_data;
+      d.b_type = b_type;
       d.c = pointer<float>(c, output);
       d.ldc = n;
       d.k_block = k_block;
@@ -562,7 +564,20 @@ bool lower_product(Lowering& l, const Group& group) {
   }
   const int64_t n = k.n, depth = k.k, width = k.width, panels = k.panels, matrices = k.b_matrices, ks = k.b_k_stride, ns = k.b_n_stride;
   const int64_t floats_needed = matrices * panels * depth * width;
-  if (l.is_constant(b_value)) {
+  if (const ValueId narrow = ops::narrow_weights(g, b_value); narrow != kAbsent) {
+    // Half the bytes to read; widened in registers.
+    k.b_type = l.dtype(narrow) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
+    l.weights().keep_raw(narrow);
+    const auto make = [&] {
+      const Tensor b = l.constant(narrow);
+      auto packed = floats((floats_needed + 1) / 2);
+      kernels::pack_panels(static_cast<const uint16_t*>(b.data()), ks, ns, depth, n, width, reinterpret_cast<uint16_t*>(packed.get()), 0,
+                           panels);
+      return entry_of(packed, (floats_needed + 1) / 2);
+    };
+    k.packed = {l.derived(narrow, fmt::format("product {} {} 16 bits", width, tb), make)};
+    step.reads.push_back(k.packed.buffer);
+  } else if (l.is_constant(b_value)) {
     const float alpha = k.alpha;
     const auto make = [&] {
       const Tensor b = l.constant(b_value);
@@ -610,7 +625,10 @@ bool lower_product(Lowering& l, const Group& group) {
   step.flops = 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
   step.bytes =
       4 * (static_cast<double>(element_count(as)) + static_cast<double>(element_count(bs)) + static_cast<double>(element_count(os)));
-  step.recipe = fmt::format("{}x{}x{}{}, {} {}x{} tile, tasks {}x{}{}", k.m, n, depth, batches > 1 ? fmt::format(" x{}", batches) : "",
+  step.recipe = fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}", k.m, n, depth, batches > 1 ? fmt::format(" x{}", batches) : "",
+                            k.b_type == kernels::PanelType::f32   ? ""
+                            : k.b_type == kernels::PanelType::f16 ? ", f16 weights"
+                                                                  : ", bf16 weights",
                             kernels::name(isa), kernels::max_rows(isa), width, k.split.row_tasks, k.split.panel_tasks,
                             e.text.empty() ? "" : ", " + e.text);
   step.kernel = std::move(kernel);

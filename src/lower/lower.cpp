@@ -267,6 +267,9 @@ std::vector<Group> partition(const Graph& g, const LowerOptions& options) {
     for (int n : group.nodes) taken[n] = true;
     groups.push_back(std::move(group));
   };
+  // Casts of weights that products widen themselves are no steps of their own.
+  for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain; ++n)
+    taken[n] = g.nodes[n].op == "Cast" && ops::narrow_weights(g, g.nodes[n].outputs[0]) != kAbsent;
   for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain; ++n) {
     if (taken[n] || !can_anchor(g, g.nodes[n])) continue;
     take(options.fuse ? grow_tail(g, n, readers, taken) : Group{n, {n}});

@@ -6,6 +6,7 @@
 
 #include "base/fail.hpp"
 #include "lathe/op.hpp"
+#include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::passes {
@@ -79,6 +80,7 @@ Report fold_constants(Graph& graph, int64_t limit_bytes) {
       if (shape) out_bytes += element_count(*shape) * std::max(8, bit_width(v == kAbsent ? DType::u8 : graph.values[v].dtype)) / 8;
     }
     if (out_bytes > std::max(limit_bytes, in_bytes)) continue;
+    if (node.op == "Cast" && ops::narrow_weights(graph, node.outputs[0]) != kAbsent) continue;  // widened while they are loaded
     std::vector<Tensor> results = evaluate_node(graph, node, inputs);
     if (std::any_of(results.begin(), results.end(), [](const Tensor& t) { return t.composite(); })) continue;
     for (size_t i = 0; i < node.outputs.size() && i < results.size(); ++i) {
