@@ -171,8 +171,11 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
   fs::rename(work, o.chart);
 }
 
-std::string rate_text(const SweepRow& row, const SweepResult& r) {
-  return row.by_arithmetic ? fmt::format("{:.1f} GFLOP/s", r.gflops) : fmt::format("{:.2f} GB/s", r.gbytes);
+// What arithmetic is counted in.
+const char* unit(const Options& o) { return o.request.op.starts_with("QLinear") || o.request.op.ends_with("Integer") ? "GOP/s" : "GFLOP/s"; }
+
+std::string rate_text(const Options& o, const SweepRow& row, const SweepResult& r) {
+  return row.by_arithmetic ? fmt::format("{:.1f} {}", r.gflops, unit(o)) : fmt::format("{:.2f} GB/s", r.gbytes);
 }
 
 }  // namespace
@@ -251,11 +254,11 @@ Command add_sweep(CLI::App& app) {
       bool first = true;
       for (const SweepResult& r : row.results) {
         const std::string limit =
-            row.by_arithmetic ? fmt::format("{:.1f} GFLOP/s", row.peak_gflops) : fmt::format("{:.2f} GB/s", row.bandwidth);
+            row.by_arithmetic ? fmt::format("{:.1f} {}", row.peak_gflops, unit(*o)) : fmt::format("{:.2f} GB/s", row.bandwidth);
         if (!r.skipped.empty()) table.row({first ? row.name : "", r.implementation, "-", "", r.wrong ? "WRONG" : "-", "", r.skipped});
         else
           table.row({first ? row.name : "", r.implementation, seconds_text(r.latency.median),
-                     fmt::format("{:.0f} %", 100 * (r.latency.p90 - r.latency.min) / r.latency.median), rate_text(row, r),
+                     fmt::format("{:.0f} %", 100 * (r.latency.p90 - r.latency.min) / r.latency.median), rate_text(*o, row, r),
                      fmt::format("{:.1f} %", 100 * r.share), first ? limit : ""});
         first = false;
         if (r.skipped.empty() && !row.results.empty() && row.results[0].skipped.empty()) {

@@ -37,7 +37,7 @@ inline constexpr int64_t kMaxTaps = 64;
 
 // A tile's rows of A are copied side by side, so far apart: an odd number of lines, so that they do not fall into the same few sets of
 // L1, and a constant, so that one base register does for all of them.
-inline constexpr int64_t kMostDepth = 640, kNearStride = kMostDepth + 16;
+inline constexpr int64_t kMostDepth = kNearStride - 16;
 
 // Loads and stores of the first few lanes are an instruction.
 inline constexpr bool kMasks = HWY_TARGET == HWY_AVX3 || HWY_TARGET == HWY_AVX2;
@@ -295,8 +295,8 @@ void DenseHere(const DenseArguments& g) {
           } else {
             for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda + offset;
           }
-          // A single run of a single row is read where it is.
-          const bool gather = height > 1 || taps > 1;
+          // A single run of a single row is read where it is, and so are rows that stand as the kernel wants them.
+          const bool gather = (height > 1 && (g.window || g.lda != kNearStride)) || taps > 1;
           if (gather) gather_rows(pointers, height, taps, run, near_by);
           const float* a = gather ? near_by : pointers[0];
           for (int64_t p = panel; p < panel + panels; ++p) {

@@ -83,6 +83,9 @@ struct DenseArguments {
   int64_t panel_block = 8;  // recipe: panels kept in L2 while rows pass
 };
 
+// Rows this far apart (floats) and no longer are read where they are; others are copied so, tile by tile.
+inline constexpr int64_t kNearStride = 640 + 16;
+
 // Applies rows [row_begin, row_end) x panels [panel_begin, panel_end). No allocation.
 using Dense = void (*)(const DenseArguments&);
 Dense dense(Isa isa);

@@ -45,6 +45,28 @@ HWY_INLINE VF exp_f32(F32 d, VF x) {
   return hn::IfThenElse(hn::IsNaN(x), x, y);
 }
 
+// e^x for x at most 0 and no NaN, as softmax needs it: 1 ulp down to -87.3; what would be a denormal below that is 0. -inf gives 0.
+// Cody and Waite's reduction to |r| <= ln 2 / 2, then a minimax polynomial.
+HWY_INLINE VF exp_down(F32 d, VF x) {
+  const hn::RebindToSigned<F32> di;
+  const VF low = hn::Set(d, -87.33654f);
+  const auto live = hn::Ge(x, low);
+  x = hn::Max(x, low);
+  const VF n = hn::Round(hn::Mul(x, hn::Set(d, 1.44269504f)));
+  VF r = hn::MulAdd(n, hn::Set(d, -0.693359375f), x);
+  r = hn::MulAdd(n, hn::Set(d, 2.12194440e-4f), r);
+  VF p = hn::Set(d, 1.9875691500e-4f);
+  p = hn::MulAdd(p, r, hn::Set(d, 1.3981999507e-3f));
+  p = hn::MulAdd(p, r, hn::Set(d, 8.3334519073e-3f));
+  p = hn::MulAdd(p, r, hn::Set(d, 4.1665795894e-2f));
+  p = hn::MulAdd(p, r, hn::Set(d, 1.6666665459e-1f));
+  p = hn::MulAdd(p, r, hn::Set(d, 5.0000001201e-1f));
+  p = hn::Add(hn::MulAdd(p, hn::Mul(r, r), r), hn::Set(d, 1.0f));
+  // 2^n is a whole exponent: n is -126 to 0.
+  const auto power = hn::ShiftLeft<23>(hn::Add(hn::ConvertTo(di, n), hn::Set(di, 127)));
+  return hn::IfThenElseZero(live, hn::Mul(p, hn::BitCast(d, power)));
+}
+
 HWY_INLINE VF log_f32(F32 d, VF x) {
   const VF inf = hn::Set(d, std::numeric_limits<float>::infinity());
   VF y = hn::Log(d, x);

@@ -83,8 +83,7 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
     return;
   }
   // Exponents are at most 0 and no NaN from here on.
-  const VF low = hn::Set(d, -104.0f);
-  const auto exp_down = [&](VF v) { return hn::Exp(d, hn::Max(low, hn::Sub(v, t))); };
+  const auto below = [&](VF v) HWY_ATTR { return exp_down(d, hn::Sub(v, t)); };
   // Exponentials stay in L1 until their sum is known; only the result goes to memory.
   constexpr int64_t kMost = 4096;
   HWY_ALIGN float near_by[kMost];
@@ -96,13 +95,13 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
       hwy::Prefetch(next + i);
       hwy::Prefetch(next + i + lanes);
     }
-    const VF a = exp_down(hn::LoadU(d, x + i)), b = exp_down(hn::LoadU(d, x + i + lanes));
+    const VF a = below(hn::LoadU(d, x + i)), b = below(hn::LoadU(d, x + i + lanes));
     s0 = hn::Add(s0, a);
     s1 = hn::Add(s1, b);
     hn::StoreU(a, d, e + i);
     hn::StoreU(b, d, e + i + lanes);
   }
-  map(e + whole, x + whole, n - whole, [&](VF v, int64_t) { return exp_down(v); });
+  map(e + whole, x + whole, n - whole, [&](VF v, int64_t) { return below(v); });
   const float sum = hn::GetLane(hn::SumOfLanes(d, hn::Add(s0, s1))) + fold(e + whole, n - whole, 0.0f, kAdd, kAdd);
   const VF inverse = hn::Set(d, 1.0f / sum);
   map(y, e, n, [&](VF v, int64_t) { return hn::Mul(v, inverse); });

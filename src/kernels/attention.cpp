@@ -1,0 +1,105 @@
+#include "kernels/attention.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/attention.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+#include "kernels/math.inl.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+void SoftenHere(const SoftenArguments& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  constexpr float kNone = -std::numeric_limits<float>::infinity();
+  for (int64_t r = 0; r < g.rows; ++r) {
+    float* s = g.scores + r * g.stride;
+    const int64_t seen = std::clamp<int64_t>(g.visible + r, 0, g.columns);
+    if (g.mask) {
+      const float* m = g.mask + r * g.mask_stride;
+      int64_t i = 0;
+      for (; i + lanes <= seen; i += lanes) hn::StoreU(hn::Add(hn::LoadU(d, s + i), hn::LoadU(d, m + i)), d, s + i);
+      for (; i < seen; ++i) s[i] += m[i];
+    } else if (g.keep) {
+      const uint8_t* m = g.keep + r * g.mask_stride;
+      for (int64_t i = 0; i < seen; ++i) s[i] = m[i] ? s[i] : kNone;
+    }
+    float top = g.first ? kNone : g.top[r];
+    const float before = top;
+    int64_t i = 0;
+    VF most = hn::Set(d, top);
+    for (; i + lanes <= seen; i += lanes) most = max_nan(d, hn::LoadU(d, s + i), most);
+    top = hn::GetLane(hn::MaxOfLanes(d, most));
+    // A NaN in any lane must win; the maximum over lanes may lose it.
+    if (!hn::AllFalse(d, hn::IsNaN(most))) top = std::numeric_limits<float>::quiet_NaN();
+    for (; i < seen; ++i) top = s[i] != s[i] || s[i] > top ? s[i] : top;
+    // While no key counts, every weight is 0 (and not exp(-inf + inf)).
+    const float shift = top == kNone ? 0 : top;
+    if (!(shift <= std::numeric_limits<float>::max())) {  // NaN, or infinity less infinity: nothing but NaN comes of the row
+      constexpr float kNaN = std::numeric_limits<float>::quiet_NaN();
+      std::fill_n(s, g.columns, kNaN);
+      std::fill_n(g.out + r * g.out_stride, g.width, kNaN);
+      g.top[r] = g.total[r] = kNaN;
+      continue;
+    }
+    VF sum = hn::Zero(d);
+    const VF t = hn::Set(d, shift);
+    for (i = 0; i + lanes <= seen; i += lanes) {
+      const VF e = exp_down(d, hn::Sub(hn::LoadU(d, s + i), t));
+      sum = hn::Add(sum, e);
+      hn::StoreU(e, d, s + i);
+    }
+    float total = hn::GetLane(hn::SumOfLanes(d, sum));
+    if (i < seen) {
+      HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
+      for (int64_t k = 0; k < lanes; ++k) part[k] = i + k < seen ? s[i + k] : kNone;
+      hn::Store(exp_down(d, hn::Sub(hn::Load(d, part), t)), d, part);
+      for (int64_t k = 0; i < seen; ++i, ++k) {
+        s[i] = part[k];
+        total += part[k];
+      }
+    }
+    for (; i < g.columns; ++i) s[i] = 0;
+    float* out = g.out + r * g.out_stride;
+    if (g.first) {
+      for (int64_t j = 0; j < g.width; ++j) out[j] = 0;
+    } else if (!(before == top)) {
+      const float factor = before == kNone ? 0 : std::exp(before - shift);
+      total += g.total[r] * factor;
+      const VF f = hn::Set(d, factor);
+      int64_t j = 0;
+      for (; j + lanes <= g.width; j += lanes) hn::StoreU(hn::Mul(hn::LoadU(d, out + j), f), d, out + j);
+      for (; j < g.width; ++j) out[j] *= factor;
+    } else {
+      total += g.total[r];
+    }
+    g.top[r] = top;
+    g.total[r] = total;
+  }
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+
+Soften soften(Isa isa) { return LATHE_SELECT(isa, SoftenHere); }
+
+void settle(const SettleArguments& a) {
+  for (int64_t r = 0; r < a.rows; ++r) {
+    float* out = a.out + r * a.out_stride;
+    const float factor = a.total[r] == 0 ? 0 : 1 / a.total[r];
+    for (int64_t j = 0; j < a.width; ++j) out[j] *= factor;
+  }
+}
+
+}  // namespace lathe::kernels
+#endif

@@ -1,0 +1,36 @@
+// Softmax taken block of keys by block of keys, for attention that never holds a whole row of scores. fp32.
+#pragma once
+
+#include <cstdint>
+
+#include "kernels/isa.hpp"
+
+namespace lathe::kernels {
+
+// Rows of scores against one block of keys. What was gathered so far (out, total) is scaled to the new top of each row.
+struct SoftenArguments {
+  float* scores = nullptr;  // [rows][columns], stride `stride`; become exp(score - top)
+  int64_t stride = 0, rows = 0, columns = 0;
+  float *top = nullptr, *total = nullptr;  // by row: highest score and sum of exponentials so far
+  float* out = nullptr;                    // by row, `width` floats
+  int64_t out_stride = 0, width = 0;
+  bool first = false;  // nothing was gathered yet: top, total and out hold nothing
+  // Added to the scores, or (bool) which of them count; row by row, 0: one row for all.
+  const float* mask = nullptr;
+  const uint8_t* keep = nullptr;
+  int64_t mask_stride = 0;
+  // Row r sees only keys below visible + r; anything from `columns` on hides none.
+  int64_t visible = INT64_MAX / 2;
+};
+using Soften = void (*)(const SoftenArguments&);
+Soften soften(Isa isa);
+
+// out[r][i] / total[r]; a row that saw no key at all gives zeros.
+struct SettleArguments {
+  float* out = nullptr;
+  int64_t out_stride = 0, width = 0, rows = 0;
+  const float* total = nullptr;
+};
+void settle(const SettleArguments& arguments);
+
+}  // namespace lathe::kernels
