@@ -39,9 +39,6 @@ inline constexpr int64_t kMaxTaps = 64;
 // L1, and a constant, so that one base register does for all of them.
 inline constexpr int64_t kMostDepth = kNearStride - 16;
 
-// Loads and stores of the first few lanes are an instruction.
-inline constexpr bool kMasks = HWY_TARGET == HWY_AVX3 || HWY_TARGET == HWY_AVX2;
-
 struct Finish {
   const float* bias;      // kWidth of them, or null
   const float* residual;  // row 0, first column; or null
@@ -57,28 +54,6 @@ Finish finish_at(const DenseEpilogue& e, int64_t row, int64_t column) {
           e.clamp,
           e.low,
           e.high};
-}
-
-// Vectors that hang over the last column are read and written in part, so that nothing past it is touched.
-HWY_INLINE VF load_part(const float* p, int64_t n) {
-  const F32 d;
-  if constexpr (kMasks) {
-    return hn::MaskedLoad(hn::FirstN(d, static_cast<size_t>(n)), d, p);
-  } else {
-    HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1] = {};
-    for (int64_t i = 0; i < n; ++i) t[i] = p[i];
-    return hn::Load(d, t);
-  }
-}
-HWY_INLINE void store_part(VF v, float* p, int64_t n) {
-  const F32 d;
-  if constexpr (kMasks) {
-    hn::BlendedStore(v, hn::FirstN(d, static_cast<size_t>(n)), d, p);
-  } else {
-    HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1];
-    hn::Store(v, d, t);
-    for (int64_t i = 0; i < n; ++i) p[i] = t[i];
-  }
 }
 
 // A vector of a packed B, widened.

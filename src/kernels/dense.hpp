@@ -31,13 +31,13 @@ using WindowRows = WindowRowsOf<float>;
 template <typename T>
 void point_rows(const WindowRowsOf<T>& w, int64_t first, int rows, int64_t tap, int64_t taps, int64_t offset, const T** out) {
   const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d;
+  // Divided once, counted on from there: divisions would cost more than the arithmetic of a small tile.
+  int64_t image = first / volume, oz = first % volume / plane, oy = first % plane / w.out_w, ox = first % w.out_w;
+  const int64_t kz0 = tap / (w.kh * w.kw), ky0 = tap / w.kw % w.kh, kx0 = tap % w.kw;
   for (int r = 0; r < rows; ++r) {
-    const int64_t m = first + r, image = m / volume, in_image = m % volume;
-    const int64_t* z = w.z + in_image / plane * w.kd;
-    const int64_t* y = w.y + in_image % plane / w.out_w * w.kh;
-    const int64_t* x = w.x + in_image % w.out_w * w.kw;
+    const int64_t *z = w.z + oz * w.kd, *y = w.y + oy * w.kh, *x = w.x + ox * w.kw;
     const T* base = w.base + image * w.image_stride + offset;
-    int64_t kz = tap / (w.kh * w.kw), ky = tap / w.kw % w.kh, kx = tap % w.kw;
+    int64_t kz = kz0, ky = ky0, kx = kx0;
     for (int64_t t = 0; t < taps; ++t) {
       // Each offset is -1 or >= 0: the sign bit of the or tells whether any lies in the padding.
       const bool inside = (z[kz] | y[ky] | x[kx]) >= 0;
@@ -45,6 +45,13 @@ void point_rows(const WindowRowsOf<T>& w, int64_t first, int rows, int64_t tap, 
       if (++kx == w.kw) {
         kx = 0;
         if (++ky == w.kh) ky = 0, ++kz;
+      }
+    }
+    if (++ox == w.out_w) {
+      ox = 0;
+      if (++oy == w.out_h) {
+        oy = 0;
+        if (++oz == w.out_d) oz = 0, ++image;
       }
     }
   }

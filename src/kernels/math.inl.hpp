@@ -37,6 +37,31 @@ HWY_INLINE VF min_nan(F32, VF a, VF b) {
   return HWY_TARGET == HWY_SCALAR ? hn::IfThenElse(hn::IsNaN(b), b, y) : y;
 }
 
+// Loads and stores of the first few lanes are an instruction.
+inline constexpr bool kMasks = HWY_TARGET == HWY_AVX3 || HWY_TARGET == HWY_AVX2;
+
+// The first n lanes only: nothing past them is touched; other lanes load as 0.
+HWY_INLINE VF load_part(const float* p, int64_t n) {
+  const F32 d;
+  if constexpr (kMasks) {
+    return hn::MaskedLoad(hn::FirstN(d, static_cast<size_t>(n)), d, p);
+  } else {
+    HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1] = {};
+    for (int64_t i = 0; i < n; ++i) t[i] = p[i];
+    return hn::Load(d, t);
+  }
+}
+HWY_INLINE void store_part(VF v, float* p, int64_t n) {
+  const F32 d;
+  if constexpr (kMasks) {
+    hn::BlendedStore(v, hn::FirstN(d, static_cast<size_t>(n)), d, p);
+  } else {
+    HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1];
+    hn::Store(v, d, t);
+    for (int64_t i = 0; i < n; ++i) p[i] = t[i];
+  }
+}
+
 // e^x. Highway's Exp is exact to 1 ulp on finite input; the ends are set here.
 HWY_INLINE VF exp_f32(F32 d, VF x) {
   const VF high = hn::Set(d, 88.72283f);

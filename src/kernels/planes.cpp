@@ -14,69 +14,89 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-// V vectors of channels from `ch` on, for one output pixel whose taps inside the input are listed.
-template <int V, PlaneOp op>
-HWY_INLINE void pixel(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, float divisor, int64_t row,
-                      int64_t ch) {
+// One vector of channels (the first `n` lanes of it) of P neighbouring output pixels, `step` floats apart in the input, whose taps all
+// lie inside. Each weight is loaded once for all of them, and their sums do not wait for one another.
+// kTaps: how many taps, when that is known while compiling; 0: `count`.
+template <int P, PlaneOp op, bool kPart, int kTaps>
+HWY_INLINE void pixels(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, int64_t step,
+                       const float* divisors, int64_t row, int64_t ch, int64_t n) {
   const F32 d;
-  const int64_t lanes = hn::Lanes(d);
-  VF acc[V];
-  for (int v = 0; v < V; ++v) acc[v] = hn::Set(d, op == PlaneOp::max ? -std::numeric_limits<float>::infinity() : 0.0f);
-  for (int t = 0; t < count; ++t) {
+  const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
+  VF acc[P];
+#pragma GCC unroll 8
+  for (int p = 0; p < P; ++p) acc[p] = hn::Set(d, op == PlaneOp::max ? -std::numeric_limits<float>::infinity() : 0.0f);
+#pragma GCC unroll 9
+  for (int t = 0; t < (kTaps > 0 ? kTaps : count); ++t) {
     const float* src = sources[t] + ch;
-    for (int v = 0; v < V; ++v) {
-      const VF x = hn::LoadU(d, src + v * lanes);
-      if constexpr (op == PlaneOp::depthwise)
-        acc[v] = hn::MulAdd(x, hn::LoadU(d, g.weights + taps[t] * g.channels + ch + v * lanes), acc[v]);
-      else if constexpr (op == PlaneOp::max) acc[v] = max_nan(d, x, acc[v]);
-      else acc[v] = hn::Add(acc[v], x);
+    asm("" : "+r"(src));  // one running pointer: compilers work all addresses out ahead and have no registers for them
+    VF w = hn::Zero(d);
+    if constexpr (op == PlaneOp::depthwise) w = load(g.weights + taps[t] * g.channels + ch);
+#pragma GCC unroll 8
+    for (int p = 0; p < P; ++p) {
+      const VF x = load(src);
+      src += step;
+      if constexpr (op == PlaneOp::depthwise) acc[p] = hn::MulAdd(x, w, acc[p]);
+      else if constexpr (op == PlaneOp::max) acc[p] = max_nan(d, x, acc[p]);
+      else acc[p] = hn::Add(acc[p], x);
     }
   }
   const DenseEpilogue& e = g.epilogue;
-  for (int v = 0; v < V; ++v) {
-    VF x = acc[v];
-    if constexpr (op == PlaneOp::average) x = hn::Mul(x, hn::Set(d, divisor));
-    if (e.bias) x = hn::Add(x, hn::LoadU(d, e.bias + ch + v * lanes));
-    if (e.residual) x = hn::Add(x, hn::LoadU(d, e.residual + row * e.residual_stride + ch + v * lanes));
-    if (e.clamp) {
-      x = hn::IfThenElse(hn::Lt(x, hn::Set(d, e.low)), hn::Set(d, e.low), x);
-      x = hn::IfThenElse(hn::Gt(x, hn::Set(d, e.high)), hn::Set(d, e.high), x);
+  const float* residual = e.residual ? e.residual + row * e.residual_stride + ch : nullptr;
+  const int64_t residual_stride = e.residual_stride, channels = g.channels;
+  float* out = g.out + row * channels + ch;
+  const bool clamp = e.clamp;
+  const VF bias = e.bias ? load(e.bias + ch) : hn::Zero(d), low = hn::Set(d, e.low), high = hn::Set(d, e.high);
+  const bool biased = e.bias != nullptr;
+#pragma GCC unroll 8
+  for (int p = 0; p < P; ++p) {
+    VF x = acc[p];
+    if constexpr (op == PlaneOp::average) x = hn::Mul(x, hn::Set(d, divisors[p]));
+    if (biased) x = hn::Add(x, bias);
+    if (residual) x = hn::Add(x, load(residual + p * residual_stride));
+    if (clamp) {
+      x = hn::IfThenElse(hn::Lt(x, low), low, x);
+      x = hn::IfThenElse(hn::Gt(x, high), high, x);
     }
-    hn::StoreU(x, d, g.out + row * g.channels + ch + v * lanes);
+    if (kPart) store_part(x, out, n);
+    else hn::StoreU(x, d, out);
+    out += channels;
   }
 }
 
-template <PlaneOp op>
-void pixel_scalar(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, float divisor, int64_t row,
-                  int64_t ch) {
-  const DenseEpilogue& e = g.epilogue;
-  for (; ch < g.channels; ++ch) {
-    float acc = op == PlaneOp::max ? -std::numeric_limits<float>::infinity() : 0.0f;
-    for (int t = 0; t < count; ++t) {
-      const float x = sources[t][ch];
-      if constexpr (op == PlaneOp::depthwise) acc += x * g.weights[taps[t] * g.channels + ch];
-      else if constexpr (op == PlaneOp::max) acc = x != x || x > acc ? x : acc;
-      else acc += x;
-    }
-    if (op == PlaneOp::average) acc *= divisor;
-    if (e.bias) acc += e.bias[ch];
-    if (e.residual) acc += e.residual[row * e.residual_stride + ch];
-    if (e.clamp) acc = acc < e.low ? e.low : acc > e.high ? e.high : acc;
-    g.out[row * g.channels + ch] = acc;
+template <int P, PlaneOp op>
+void block(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, int64_t step, const float* divisors,
+           int64_t row) {
+  const int64_t lanes = hn::Lanes(F32());
+  int64_t ch = 0;
+  if (count == 9) {  // 3 x 3 inside the picture
+    for (; ch + lanes <= g.channels; ch += lanes) pixels<P, op, false, 9>(g, sources, taps, count, step, divisors, row, ch, lanes);
+  } else {
+    for (; ch + lanes <= g.channels; ch += lanes) pixels<P, op, false, 0>(g, sources, taps, count, step, divisors, row, ch, lanes);
   }
+  if (ch < g.channels) pixels<P, op, true, 0>(g, sources, taps, count, step, divisors, row, ch, g.channels - ch);
 }
 
 template <PlaneOp op>
 void run(const PlaneArguments& g) {
   const WindowRows& w = *g.window;
-  const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d, lanes = hn::Lanes(F32());
+  const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d;
   const float* sources[kMaxPlaneTaps];
   int32_t taps[kMaxPlaneTaps];
   const RunTape run_tape_here = g.epilogue.tape ? run_tape(kHere) : nullptr;
-  for (int64_t row = g.row_begin; row < g.row_end; ++row) {
-    const int64_t in_image = row % volume;
-    const float* base = w.base + row / volume * w.image_stride;
-    const int64_t *z = w.z + in_image / plane * w.kd, *y = w.y + in_image % plane / w.out_w * w.kh, *x = w.x + in_image % w.out_w * w.kw;
+  // Columns whose taps all lie inside: a run of neighbours, equally far apart.
+  int64_t first_inside = 0, last_inside = 0;
+  for (int64_t x = 0; x < w.out_w; ++x) {
+    bool inside = true;
+    for (int64_t k = 0; k < w.kw; ++k) inside = inside && w.x[x * w.kw + k] >= 0;
+    if (!inside) continue;
+    if (last_inside == 0) first_inside = x;
+    last_inside = x + 1;
+  }
+  const int64_t step = last_inside - first_inside > 1 ? w.x[(first_inside + 1) * w.kw] - w.x[first_inside * w.kw] : 0;
+  int64_t ox = g.row_begin % w.out_w, oy = g.row_begin % plane / w.out_w, oz = g.row_begin % volume / plane, image = g.row_begin / volume;
+  for (int64_t row = g.row_begin; row < g.row_end;) {
+    const float* base = w.base + image * w.image_stride;
+    const int64_t *z = w.z + oz * w.kd, *y = w.y + oy * w.kh, *x = w.x + ox * w.kw;
     int count = 0;
     int32_t tap = 0;
     for (int64_t kz = 0; kz < w.kd; ++kz) {
@@ -92,20 +112,33 @@ void run(const PlaneArguments& g) {
         }
       }
     }
-    const float divisor = op == PlaneOp::average ? g.divisors[in_image] : 1.0f;
-    int64_t ch = 0;
-    for (; ch + 4 * lanes <= g.channels; ch += 4 * lanes) pixel<4, op>(g, sources, taps, count, divisor, row, ch);
-    for (; ch + lanes <= g.channels; ch += lanes) pixel<1, op>(g, sources, taps, count, divisor, row, ch);
-    if (ch < g.channels) pixel_scalar<op>(g, sources, taps, count, divisor, row, ch);
+    const float* divisors = op == PlaneOp::average ? g.divisors + row % volume : nullptr;
+    const int64_t run_left = ox >= first_inside && ox < last_inside ? std::min(last_inside - ox, g.row_end - row) : 1;
+    int64_t done = 1;
+    if (run_left >= 8) block<8, op>(g, sources, taps, count, step, divisors, row), done = 8;
+    else if (run_left >= 4) block<4, op>(g, sources, taps, count, step, divisors, row), done = 4;
+    else if (run_left >= 2) block<2, op>(g, sources, taps, count, step, divisors, row), done = 2;
+    else block<1, op>(g, sources, taps, count, step, divisors, row);
     if (const DenseEpilogue& e = g.epilogue; e.tape) {
-      TapeOperand operands[kMaxSlots];
-      float* out = g.out + row * g.channels;
-      operands[0] = {out, 1, false};
-      for (int i = 1; i < e.tape->inputs; ++i) {
-        const TapeOperand& o = e.operands[i - 1];
-        operands[i] = {static_cast<const char*>(o.data) + row * e.row_strides[i - 1] * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
+      for (int64_t r = row; r < row + done; ++r) {
+        TapeOperand operands[kMaxSlots];
+        float* out = g.out + r * g.channels;
+        operands[0] = {out, 1, false};
+        for (int i = 1; i < e.tape->inputs; ++i) {
+          const TapeOperand& o = e.operands[i - 1];
+          operands[i] = {static_cast<const char*>(o.data) + r * e.row_strides[i - 1] * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
+        }
+        run_tape_here(*e.tape, operands, out, false, g.channels);
       }
-      run_tape_here(*e.tape, operands, out, false, g.channels);
+    }
+    row += done;
+    ox += done;
+    if (ox == w.out_w) {
+      ox = 0;
+      if (++oy == w.out_h) {
+        oy = 0;
+        if (++oz == w.out_d) oz = 0, ++image;
+      }
     }
   }
 }
