@@ -236,9 +236,7 @@ std::vector<Tensor> conv(const EvalContext& c) {
 
 // ---- ConvTranspose: X [N, C, spatial...], W [C, M/group, kernel...] ----
 
-struct TransposeGeometry {
-  std::vector<int64_t> strides, dilations, begin, out;
-};
+}  // namespace
 
 TransposeGeometry transpose_geometry(const Node& node, std::span<const int64_t> in, std::span<const int64_t> kernel) {
   const size_t n = in.size();
@@ -281,6 +279,8 @@ TransposeGeometry transpose_geometry(const Node& node, std::span<const int64_t> 
   }
   return g;
 }
+
+namespace {
 
 void infer_conv_transpose(InferContext& c) {
   need(c, 0, standard_float, "a floating type");

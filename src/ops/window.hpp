@@ -26,4 +26,11 @@ std::vector<int64_t> window_table(const Window& w, int axis, int64_t in);
 // How many taps an average divides by at each output position: those inside the input, or inside the padded input.
 std::vector<int64_t> average_pool_counts(const Window& w, std::span<const int64_t> in, bool count_padding);
 
+// A transposed convolution: input i and tap k land on output i * stride + k * dilation - begin, axis by axis.
+struct TransposeGeometry {
+  std::vector<int64_t> strides, dilations, begin, out;
+};
+// Throws Error (value, shape).
+TransposeGeometry transpose_geometry(const Node& node, std::span<const int64_t> in, std::span<const int64_t> kernel);
+
 }  // namespace lathe::ops
