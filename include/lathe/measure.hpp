@@ -97,6 +97,23 @@ struct BenchResult {
 // Warm-up, then runs until the median is steady or the time is up. Each lane has `threads` threads.
 BenchResult bench(const Program& program, int threads, const std::vector<Tensor>& inputs, const BenchOptions& options = {});
 
+// How to use the cores: one lane with all of them, a lane each, or in between.
+enum class Prefer { latency, throughput };
+struct LaneCandidate {
+  int lanes = 1, threads = 1;
+  double latency = 0;          // seconds a run, median of the rounds
+  double runs_per_second = 0;  // all lanes together, median of the rounds
+};
+struct LaneChoice {
+  int lanes = 1, threads = 1;
+  std::vector<LaneCandidate> tried;
+  std::string why;  // a sentence with the figures that decided
+};
+// Tries every lanes x threads that `cores` cores hold, in interleaved rounds, and picks the lowest latency or the highest throughput; of
+// candidates within 3 % of the best, the one with the better other figure. `compile_for` compiles for a number of threads a lane.
+LaneChoice choose_lanes(const std::function<Program(int threads)>& compile_for, const std::vector<Tensor>& inputs, Prefer prefer, int cores,
+                        int rounds = 5);
+
 // Alternates a and b, `rounds` times each after one warm-up each; seconds of every call.
 struct Interleaved {
   Latency a, b;

@@ -10,6 +10,7 @@ struct Options {
   bool versus_unfused = false;
   int rounds = 40;
   uint64_t seed = 1;
+  std::string prefer;
 };
 
 Json latency_json(const Latency& l) {
@@ -51,6 +52,9 @@ Command add_bench(CLI::App& app) {
   app.add_option("--lanes", o->bench.lanes, "Lanes running side by side, each with --threads threads (1)")
       ->check(CLI::Range(1, 256))
       ->type_name("N");
+  app.add_option("--prefer", o->prefer, "Try lanes and threads on this machine and take the best: latency or throughput")
+      ->check(CLI::IsMember({"latency", "throughput"}))
+      ->type_name("WHAT");
   app.add_option("--seconds", o->bench.min_seconds, "Measure at least this long (1)")->check(CLI::Range(0.01, 3600.0))->type_name("S");
   app.add_option("--warmup", o->bench.warmup_seconds, "Run this long before measuring (0.2)")
       ->check(CLI::Range(0.0, 600.0))
@@ -60,7 +64,26 @@ Command add_bench(CLI::App& app) {
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
   return [o] {
     Graph graph = o->model.load_graph();
-    const CompileOptions options = o->model.compile_options(graph);
+    CompileOptions options = o->model.compile_options(graph);
+    LaneChoice choice;
+    if (!o->prefer.empty()) {
+      if (o->versus_unfused || o->bench.lanes != 1)
+        throw UsageError("--prefer picks the lanes itself: leave out --lanes and --versus-unfused");
+      Progress progress;
+      progress.show("trying lanes and threads");
+      const auto compile_for = [&](int threads) {
+        CompileOptions with = options;
+        with.threads = threads;
+        return compile(graph, with);
+      };
+      const Program first = compile_for(1);
+      choice = choose_lanes(compile_for, random_inputs(first, first.bound_shapes(), o->seed),
+                            o->prefer == "latency" ? Prefer::latency : Prefer::throughput,
+                            options.threads > 0 ? options.threads : usable_cores());
+      progress.show("");
+      options.threads = choice.threads;
+      o->bench.lanes = choice.lanes;
+    }
     Program program = o->versus_unfused ? compile(graph, options) : compile(std::move(graph), options);
     const auto shapes = program.bound_shapes();
     const auto inputs = random_inputs(program, shapes, o->seed);
@@ -91,8 +114,23 @@ Command add_bench(CLI::App& app) {
            {"spread", r.spread},
            {"peak_drift", r.peak_drift},
            {"noisy", r.noisy}};
+    if (!choice.tried.empty()) {
+      Json tried = Json::array();
+      for (const LaneCandidate& c : choice.tried)
+        tried.push_back(
+            {{"lanes", c.lanes}, {"threads", c.threads}, {"latency_seconds", c.latency}, {"runs_per_second", c.runs_per_second}});
+      j["choice"] = {{"prefer", o->prefer}, {"lanes", choice.lanes}, {"threads", choice.threads}, {"why", choice.why}, {"tried", tried}};
+    }
     write_json(o->model.json, j);
     if (!for_people(o->model.json)) return static_cast<int>(kGood);
+    if (!choice.tried.empty()) {
+      Table tried("lrr", {"tried", "latency", "runs/s"});
+      for (const LaneCandidate& c : choice.tried)
+        tried.row({fmt::format("{} lane{} x {} thread{}{}", c.lanes, c.lanes == 1 ? "" : "s", c.threads, c.threads == 1 ? "" : "s",
+                               c.lanes == choice.lanes && c.threads == choice.threads ? "  <" : ""),
+                   seconds_text(c.latency), fmt::format("{:.1f}", c.runs_per_second)});
+      fmt::print("{}  for {}: {}\n\n", tried.text(), o->prefer, choice.why);
+    }
     std::string at;
     for (size_t i = 0; i < shapes.size(); ++i) at += fmt::format("{}{} {}", i ? ", " : "", program.inputs()[i].name, to_string(shapes[i]));
     fmt::print("{}  ({}; {} lane{} x {} thread{}, {})\n", o->model.model, at, o->bench.lanes, o->bench.lanes == 1 ? "" : "s", threads,

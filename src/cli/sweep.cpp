@@ -172,7 +172,9 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
 }
 
 // What arithmetic is counted in.
-const char* unit(const Options& o) { return o.request.op.starts_with("QLinear") || o.request.op.ends_with("Integer") ? "GOP/s" : "GFLOP/s"; }
+const char* unit(const Options& o) {
+  return o.request.op.starts_with("QLinear") || o.request.op.ends_with("Integer") ? "GOP/s" : "GFLOP/s";
+}
 
 std::string rate_text(const Options& o, const SweepRow& row, const SweepResult& r) {
   return row.by_arithmetic ? fmt::format("{:.1f} {}", r.gflops, unit(o)) : fmt::format("{:.2f} GB/s", r.gbytes);

@@ -80,8 +80,8 @@ struct DenseArguments {
   int64_t segments = 1, run = 0;  // K = segments * run
   int64_t row_begin = 0, row_end = 0;
   int64_t panel_begin = 0, panel_end = 0;
-  int64_t columns = 0;       // of C in all; the last panel may be ragged
-  const void* b = nullptr;   // packed
+  int64_t columns = 0;      // of C in all; the last panel may be ragged
+  const void* b = nullptr;  // packed
   PanelType b_type = PanelType::f32;
   float* c = nullptr;
   int64_t ldc = 0;

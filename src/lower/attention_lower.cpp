@@ -20,8 +20,8 @@ class AttentionKernel : public StepKernel {
   kernels::Soften soften = nullptr;
   int64_t batch = 0, heads = 0, group = 1, length = 0, keys = 0, width = 0, value_width = 0, panel = 0, block_rows = 0;
   // Elements from one batch entry, head and row to the next.
-  int64_t q_batch = 0, q_head = 0, q_row = 0, k_batch = 0, k_head = 0, k_row = 0, v_batch = 0, v_head = 0, v_row = 0, y_batch = 0, y_head = 0,
-          y_row = 0;
+  int64_t q_batch = 0, q_head = 0, q_row = 0, k_batch = 0, k_head = 0, k_row = 0, v_batch = 0, v_head = 0, v_row = 0, y_batch = 0,
+          y_head = 0, y_row = 0;
   float scale = 1;
   bool causal = false, has_mask = false, mask_is_bool = false;
   int64_t mask_batch = 0, mask_head = 0, mask_row = 0;

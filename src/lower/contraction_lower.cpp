@@ -441,7 +441,7 @@ class ProductKernel : public StepKernel {
   bool pack_while_running = false, transpose_a = false;
   kernels::PanelType b_type = kernels::PanelType::f32;
   int64_t slots = 0;  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
-  Place a_turned;  // scratch
+  Place a_turned;     // scratch
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
   float alpha = 1;
   std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices

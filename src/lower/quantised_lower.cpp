@@ -15,7 +15,7 @@ bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
 class ByteKernel : public StepKernel {
  public:
   kernels::Dense8 dense = nullptr;
-  kernels::Dense8Arguments form;  // what does not change from run to run
+  kernels::Dense8Arguments form;              // what does not change from run to run
   std::vector<kernels::PackedBytes> weights;  // one a group
   std::vector<int32_t> bias;
   std::vector<double> factors;
@@ -142,7 +142,8 @@ bool lower_quantised(Lowering& l, const Group& group) {
     }
     for (int64_t i = 0; i < groups; ++i) {
       const std::vector<int32_t> zero =
-          b_zero.size() == 1 ? b_zero : std::vector<int32_t>(b_zero.begin() + i * k.group_filters, b_zero.begin() + (i + 1) * k.group_filters);
+          b_zero.size() == 1 ? b_zero
+                             : std::vector<int32_t>(b_zero.begin() + i * k.group_filters, b_zero.begin() + (i + 1) * k.group_filters);
       k.weights.push_back(
           kernels::pack_bytes(isa, turned.data() + i * k.group_filters * depth, b_signed, 1, depth, depth, k.group_filters, zero));
     }
@@ -160,7 +161,8 @@ bool lower_quantised(Lowering& l, const Group& group) {
   const int64_t width = kernels::panel_width8(isa), unit = k.weights[0].grouping == kernels::Grouping::bytes ? 1 : 2;
   k.panels = (k.group_filters + width - 1) / width;
   k.form.panel_block = std::clamp<int64_t>(panel_bytes() / std::max<int64_t>(1, depth * width * unit), 1, 16);
-  k.split = split_work(k.rows, k.panels, width, (depth + 3) / 4, kernels::max_rows8(isa), groups >= l.options().threads * 2 ? 1 : l.options().threads);
+  k.split = split_work(k.rows, k.panels, width, (depth + 3) / 4, kernels::max_rows8(isa),
+                       groups >= l.options().threads * 2 ? 1 : l.options().threads);
   for (size_t i = 1; i < n.inputs.size(); ++i) {
     if (given(i)) l.weights().keep_raw(n.inputs[i]);  // other editions read them again
   }
@@ -171,8 +173,8 @@ bool lower_quantised(Lowering& l, const Group& group) {
   step.flops = 2.0 * static_cast<double>(k.rows) * static_cast<double>(columns) * static_cast<double>(depth);
   step.bytes = static_cast<double>(element_count(as) + element_count(bs) + element_count(os) * (requantised ? 1 : 4));
   step.recipe = fmt::format("{}x{}x{}, {} {}, {}x{} tile, tasks {}x{}{}", k.rows, k.group_filters, depth, kernels::name(isa),
-                            unit == 1 ? "four bytes a step" : "two 16-bit numbers a step", kernels::max_rows8(isa), width, k.split.row_tasks,
-                            k.split.panel_tasks, requantised ? ", requantised" : "");
+                            unit == 1 ? "four bytes a step" : "two 16-bit numbers a step", kernels::max_rows8(isa), width,
+                            k.split.row_tasks, k.split.panel_tasks, requantised ? ", requantised" : "");
   step.kernel = std::move(kernel);
   l.add(std::move(step));
   return true;

@@ -42,8 +42,8 @@ std::vector<Phase> phases_of(const ops::TransposeGeometry& g, size_t axis, int64
 class TransposedKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
-  struct Piece {  // a phase of both axes
-    Phase y, x;   // `at` in floats
+  struct Piece {                 // a phase of both axes
+    Phase y, x;                  // `at` in floats
     std::vector<float> weights;  // [group] packed, k = tap * channels + channel
   };
   std::vector<Piece> pieces;
@@ -82,7 +82,8 @@ class TransposedKernel : public StepKernel {
         d.panel_end = panels;
         d.columns = filters;
         d.b = p.weights.data() + g * panels * ky * kx * channels * width;
-        d.c = pointer<float>(c, output) + ((image * out_h + p.y.first + line * stride_y) * out_w + p.x.first) * groups * filters + g * filters;
+        d.c = pointer<float>(c, output) + ((image * out_h + p.y.first + line * stride_y) * out_w + p.x.first) * groups * filters +
+              g * filters;
         d.ldc = stride_x * groups * filters;
         d.k_block = k_block;
         d.panel_block = panel_block;
@@ -146,7 +147,8 @@ bool lower_transposed(Lowering& l, const Group& group) {
           for (size_t kx = 0; kx < x.taps.size(); ++kx, ++at) {
             for (int64_t c = 0; c < k.channels; ++c) {
               for (int64_t f = 0; f < k.filters; ++f)
-                b[(at * k.channels + c) * k.filters + f] = raw[((i * k.channels + c) * k.filters + f) * taps + y.taps[ky] * kw + x.taps[kx]];
+                b[(at * k.channels + c) * k.filters + f] =
+                    raw[((i * k.channels + c) * k.filters + f) * taps + y.taps[ky] * kw + x.taps[kx]];
             }
           }
         }

@@ -295,6 +295,63 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   return r;
 }
 
+LaneChoice choose_lanes(const std::function<Program(int threads)>& compile_for, const std::vector<Tensor>& inputs, Prefer prefer, int cores,
+                        int rounds) {
+  LaneChoice choice;
+  std::vector<Program> programs;
+  for (int threads = 1; threads <= cores; ++threads) {
+    if (cores % threads != 0) continue;
+    programs.push_back(compile_for(threads));
+    // One lane alone, and as many as there are cores for.
+    choice.tried.push_back({1, threads, 0, 0});
+    if (cores / threads > 1) choice.tried.push_back({cores / threads, threads, 0, 0});
+  }
+  std::vector<std::vector<double>> latencies(choice.tried.size()), rates(choice.tried.size());
+  for (int r = 0; r < rounds; ++r) {
+    for (size_t i = 0; i < choice.tried.size(); ++i) {
+      const LaneCandidate& c = choice.tried[i];
+      const auto program = std::ranges::find_if(programs, [&](const Program& p) { return p.options().threads == c.threads; });
+      BenchOptions o;
+      o.lanes = c.lanes;
+      o.warmup_seconds = 0.02;
+      o.min_seconds = 0.1;
+      o.max_seconds = 1;
+      o.min_runs = 3;
+      const BenchResult result = bench(*program, c.threads, inputs, o);
+      latencies[i].push_back(result.latency.median);
+      rates[i].push_back(result.runs_per_second);
+    }
+  }
+  for (size_t i = 0; i < choice.tried.size(); ++i) {
+    choice.tried[i].latency = summarise(latencies[i]).median;
+    choice.tried[i].runs_per_second = summarise(rates[i]).median;
+  }
+  const bool quick = prefer == Prefer::latency;
+  const auto first = [&](const LaneCandidate& c) { return quick ? c.latency : 1 / c.runs_per_second; };
+  const auto second = [&](const LaneCandidate& c) { return quick ? 1 / c.runs_per_second : c.latency; };
+  double best = first(choice.tried[0]);
+  for (const LaneCandidate& c : choice.tried) best = std::min(best, first(c));
+  const LaneCandidate* chosen = nullptr;
+  for (const LaneCandidate& c : choice.tried) {
+    if (first(c) <= 1.03 * best && (chosen == nullptr || second(c) < second(*chosen))) chosen = &c;
+  }
+  choice.lanes = chosen->lanes;
+  choice.threads = chosen->threads;
+  // Against the best of the others.
+  const LaneCandidate* other = nullptr;
+  for (const LaneCandidate& c : choice.tried) {
+    if (&c != chosen && (other == nullptr || first(c) < first(*other))) other = &c;
+  }
+  const auto name = [](const LaneCandidate& c) { return fmt::format("{} lane{} x {}", c.lanes, c.lanes == 1 ? "" : "s", c.threads); };
+  choice.why = quick ? fmt::format("{} answers in {:.3g} ms", name(*chosen), chosen->latency * 1e3)
+                     : fmt::format("{} gives {:.4g} runs a second", name(*chosen), chosen->runs_per_second);
+  if (other != nullptr) {
+    choice.why += quick ? fmt::format(", {} in {:.3g} ms", name(*other), other->latency * 1e3)
+                        : fmt::format(", {} {:.4g}", name(*other), other->runs_per_second);
+  }
+  return choice;
+}
+
 Interleaved interleave(const std::function<void()>& a, const std::function<void()>& b, int rounds) {
   std::vector<double> ta, tb, ratios;
   a();
