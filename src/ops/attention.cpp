@@ -151,8 +151,10 @@ std::vector<Tensor> attention(const EvalContext& c) {
         keep(2);
         double top = -INFINITY, sum = 0;
         for (double e : row) top = std::max(top, e);
+        // A row that sees no key gives zeros; one with a NaN gives NaN.
+        const bool blind = std::ranges::all_of(row, [](double e) { return e == -INFINITY; });
         for (double& e : row) {
-          e = top == -INFINITY ? 0 : std::exp(e - top);
+          e = blind ? 0 : std::exp(e - top);
           sum += e;
         }
         for (double& e : row) e = sum == 0 ? 0 : e / sum;
