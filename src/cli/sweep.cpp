@@ -103,8 +103,7 @@ Json json_of(const Options& o, const std::vector<SweepRow>& rows) {
 // Sizes along a logarithmic axis, one line an implementation, the limit drawn.
 void draw(const Options& o, const std::vector<SweepRow>& rows) {
   namespace fs = std::filesystem;
-  const std::string kind = fs::path(o.chart).extension().string();
-  if (kind != ".png" && kind != ".svg") throw UsageError(fmt::format("--chart {}: expected a name ending in .png or .svg", o.chart));
+  const bool png = o.chart.ends_with(".png");
   // One kind of rate for all: what limits most of them.
   const bool arithmetic = 2 * std::ranges::count_if(rows, [](const SweepRow& row) { return row.by_arithmetic; }) > std::ssize(rows);
   std::vector<std::string> names;
@@ -120,7 +119,7 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
   const auto rate = [&](const SweepRow& row, double seconds) { return (arithmetic ? row.flops : row.bytes) / seconds / 1e9; };
   const fs::path work = fs::path(o.chart).string() + fmt::format(".{}.part", ::getpid());
   std::string script = fmt::format("set terminal {} size 1280,800 font 'sans,13' background rgb '#ffffff'\nset output '{}'\n",
-                                   kind == ".png" ? "pngcairo" : "svg", work.string());
+                                   png ? "pngcairo" : "svg", work.string());
   script += fmt::format(
       "set title \"{} ({}, {} thread{}{})\" font 'sans,16' noenhanced\nset logscale x {}\nset logscale y 10\nset xlabel \"{}\"\nset ylabel "
       "\"{}\"\nset grid xtics ytics lc rgb '#d8d8d8'\nset border 3 lc rgb '#555555'\nset tics nomirror\nset lmargin 10\nset key outside "
@@ -231,6 +230,8 @@ Command add_sweep(CLI::App& app) {
     if (o->request.sizes.empty()) throw UsageError("nothing to sweep: give --sizes or --shapes");
     for (const std::string& l : o->libraries) load_implementations(l);
     if (o->sweep.threads == 0) o->sweep.threads = usable_cores();
+    if (!o->chart.empty() && !o->chart.ends_with(".png") && !o->chart.ends_with(".svg"))
+      throw UsageError(fmt::format("--chart {}: expected a name ending in .png or .svg", o->chart));
     const std::vector<SweepCase> cases = sweep_cases(o->request);
     Progress progress;
     std::vector<SweepRow> rows;
@@ -271,13 +272,15 @@ Command add_sweep(CLI::App& app) {
       }
     }
     fmt::print("{}", table.text());
-    if (rows.size() > 1 && rows[0].results.size() > 1) {
+    if (!rows.empty()) {
       const std::string& base = rows[0].results[0].implementation;
       for (size_t i = 1; i < rows[0].results.size(); ++i) {
         const std::string& name = rows[0].results[i].implementation;
-        if (const auto it = logs.find(name); it != logs.end())
-          fmt::print("  {} is {:.2f} times as fast as {} (geometric mean of {} sizes)\n", base,
-                     std::exp(it->second.first / it->second.second), name, it->second.second);
+        const auto it = logs.find(name);
+        if (it == logs.end()) continue;
+        const auto& [sum, count] = it->second;
+        fmt::print("  {} is {:.2f} times as fast as {}{}\n", base, std::exp(sum / count), name,
+                   count > 1 ? fmt::format(" (geometric mean of {} sizes)", count) : "");
       }
     }
     if (!o->chart.empty()) fmt::print("  chart: {}\n", o->chart);
