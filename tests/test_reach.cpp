@@ -138,6 +138,23 @@ TEST_CASE("f16 and bf16 weights stay narrow and give what casting them first giv
     CHECK(has(info.steps[0].recipe, dtype == DType::f16 ? "f16 weights" : "bf16 weights"));
     everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {random_tensor({m, k}, trial + 5)}, o); });
   }
+  SUBCASE("several editions share them, and a model given away holds them once") {
+    Builder b("editions", 21);
+    const ValueId x = b.input("x", DType::f32, {"rows", 64});
+    Tensor half(DType::bf16, {64, 96});
+    for (auto& v : half.as<BFloat16>()) v.bits = 0x3f80;  // 1
+    b.output(b.op("MatMul", {x, b.op("Cast", {b.constant("w", half)}, {{"to", int64_t{1}}})}), "y");
+    Lane lane(compile(b.finish(), {.threads = 1}));
+    for (int64_t rows : {1, 5, 33}) {
+      const Tensor in = random_tensor({rows, 64}, 4);
+      const Outputs out = lane.run({{"x", in}});
+      double sum = 0;
+      for (int64_t i = 0; i < 64; ++i) sum += in.as<float>()[i];
+      CHECK(out["y"].as<float>()[0] == doctest::Approx(sum).epsilon(1e-5));
+      CHECK(out["y"].as<float>()[95] == doctest::Approx(sum).epsilon(1e-5));
+    }
+    CHECK(lane.program().describe({{5, 64}}).weight_bytes == 64 * 96 * 2);
+  }
   SUBCASE("a cast that something else reads too is not taken away") {
     Builder b("shared", 21);
     const ValueId x = b.input("x", DType::f32, {3, 4});

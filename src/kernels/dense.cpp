@@ -349,11 +349,23 @@ void pack_panels(const uint16_t* b, int64_t k_stride, int64_t n_stride, int64_t 
   pack(b, k_stride, n_stride, k, n, width, out, begin, end);
 }
 
-void unpack_panels(const float* packed, int64_t k, int64_t n, int64_t width, float* b, int64_t k_stride, int64_t n_stride) {
+namespace {
+
+template <typename T>
+void unpack(const T* packed, int64_t k, int64_t n, int64_t width, T* b, int64_t k_stride, int64_t n_stride) {
   for (int64_t j = 0; j < n; ++j) {
-    const float* panel = packed + j / width * k * width + j % width;
+    const T* panel = packed + j / width * k * width + j % width;
     for (int64_t i = 0; i < k; ++i) b[i * k_stride + j * n_stride] = panel[i * width];
   }
+}
+
+}  // namespace
+
+void unpack_panels(const float* packed, int64_t k, int64_t n, int64_t width, float* b, int64_t k_stride, int64_t n_stride) {
+  unpack(packed, k, n, width, b, k_stride, n_stride);
+}
+void unpack_panels(const uint16_t* packed, int64_t k, int64_t n, int64_t width, uint16_t* b, int64_t k_stride, int64_t n_stride) {
+  unpack(packed, k, n, width, b, k_stride, n_stride);
 }
 
 }  // namespace lathe::kernels

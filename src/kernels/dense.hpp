@@ -109,5 +109,6 @@ void pack_panels(const uint16_t* b, int64_t k_stride, int64_t n_stride, int64_t 
                  int64_t begin, int64_t end);
 // The inverse, for the whole matrix.
 void unpack_panels(const float* packed, int64_t k, int64_t n, int64_t panel_width, float* b, int64_t k_stride, int64_t n_stride);
+void unpack_panels(const uint16_t* packed, int64_t k, int64_t n, int64_t panel_width, uint16_t* b, int64_t k_stride, int64_t n_stride);
 
 }  // namespace lathe::kernels

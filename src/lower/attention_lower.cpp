@@ -138,6 +138,9 @@ bool lower_attention(Lowering& l, const Group& group) {
   AttentionKernel& a = *kernel;
   const Shape qs = l.shape(n.inputs[0]), ks = l.shape(n.inputs[1]), vs = l.shape(n.inputs[2]);
   if (element_count(qs) == 0 || element_count(ks) == 0 || element_count(vs) == 0) return false;
+  // What does not fit together is told by plain evaluation.
+  if (ks.size() != qs.size() || vs.size() != qs.size() || (qs.size() != 3 && qs.size() != 4) || ks[0] != qs[0] || vs[0] != qs[0])
+    return false;
   const auto strides = [](const Shape& s, int64_t heads, int64_t& batch, int64_t& head, int64_t& row) {
     if (s.size() == 4) {
       row = s[3];
@@ -162,6 +165,7 @@ bool lower_attention(Lowering& l, const Group& group) {
   a.keys = flat ? ks[1] : ks[2];
   a.width = flat ? qs[2] / q_heads : qs[3];
   a.value_width = flat ? vs[2] / kv_heads : vs[3];
+  if (flat ? vs[1] != a.keys || ks[2] != a.width * kv_heads : vs[1] != kv_heads || vs[2] != a.keys || ks[3] != a.width) return false;
   strides(l.shape(n.outputs[0]), q_heads, a.y_batch, a.y_head, a.y_row);
   a.scale = n.find<float>("scale") ? n.real("scale", 1) : 1 / std::sqrt(static_cast<float>(a.width));
   a.causal = n.integer("is_causal", 0) != 0;

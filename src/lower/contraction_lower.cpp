@@ -567,12 +567,17 @@ bool lower_product(Lowering& l, const Group& group) {
   if (const ValueId narrow = ops::narrow_weights(g, b_value); narrow != kAbsent) {
     // Half the bytes to read; widened in registers.
     k.b_type = l.dtype(narrow) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
-    l.weights().keep_raw(narrow);
     const auto make = [&] {
       const Tensor b = l.constant(narrow);
       auto packed = floats((floats_needed + 1) / 2);
       kernels::pack_panels(static_cast<const uint16_t*>(b.data()), ks, ns, depth, n, width, reinterpret_cast<uint16_t*>(packed.get()), 0,
                            panels);
+      l.release_after_packing(narrow, [=, dtype = b.dtype(), shape = b.shape()] {
+        Tensor back(dtype, shape);
+        kernels::unpack_panels(reinterpret_cast<const uint16_t*>(packed.get()), depth, n, width, static_cast<uint16_t*>(back.data()), ks,
+                               ns);
+        return back;
+      });
       return entry_of(packed, (floats_needed + 1) / 2);
     };
     k.packed = {l.derived(narrow, fmt::format("product {} {} 16 bits", width, tb), make)};

@@ -78,7 +78,10 @@ bool lower_quantised(Lowering& l, const Group& group) {
   if (requantised && !is_byte(l.dtype(out))) return false;
   const Shape as = l.shape(a_value), bs = l.shape(b_value), os = l.shape(out);
   if (element_count(os) == 0 || element_count(as) == 0) return false;
-  if (convolves ? as.size() < 3 || as.size() > 5 : as.size() < 1 || bs.size() != 2) return false;
+  const int64_t share = convolves ? n.integer("group", 1) : 1;  // of channels
+  if (convolves ? as.size() < 3 || as.size() > 5 || bs.size() != as.size() || share < 1 || bs[1] * share != as[1] || bs[0] % share != 0
+                : as.size() < 1 || bs.size() != 2 || as.back() != bs[0])
+    return false;  // what does not fit is told by plain evaluation
   const auto reals = [&](size_t i) { return widen<double>(l.constant(n.inputs[i])); };
   const auto zeros = [&](size_t i) {
     std::vector<int32_t> z;
@@ -118,7 +121,7 @@ bool lower_quantised(Lowering& l, const Group& group) {
   if (convolves) {
     const std::span<const int64_t> in = std::span<const int64_t>(as).subspan(2);
     const ops::Window window = ops::read_window(n, in, std::span<const int64_t>(bs).subspan(2));
-    groups = n.integer("group", 1);
+    groups = share;
     const int64_t taps = window.taps(), channels = bs[1];
     k.group_channels = channels;
     k.group_filters = bs[0] / groups;

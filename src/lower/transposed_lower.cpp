@@ -107,13 +107,16 @@ bool lower_transposed(Lowering& l, const Group& group) {
   if (biased && (!l.is_constant(n.inputs[2]) || l.dtype(n.inputs[2]) != DType::f32)) return false;
   const Shape xs = l.shape(n.inputs[0]), ws = l.shape(n.inputs[1]), ys = l.shape(n.outputs[0]);
   if (xs.size() < 3 || xs.size() > 4 || element_count(xs) == 0 || element_count(ys) == 0) return false;
+  const int64_t groups = n.integer("group", 1);
+  if (groups < 1 || ws.size() != xs.size() || ws[0] != xs[1] || xs[1] % groups != 0) return false;  // plain evaluation tells
+  if (biased && element_count(l.shape(n.inputs[2])) != ws[1] * groups) return false;
   const std::span<const int64_t> in = std::span<const int64_t>(xs).subspan(2), kernel_shape = std::span<const int64_t>(ws).subspan(2);
   const ops::TransposeGeometry t = ops::transpose_geometry(n, in, kernel_shape);
   auto kernel = std::make_unique<TransposedKernel>();
   TransposedKernel& k = *kernel;
   const bool flat = in.size() == 1;
   k.images = xs[0];
-  k.groups = n.integer("group", 1);
+  k.groups = groups;
   k.channels = xs[1] / k.groups;
   k.filters = ws[1];
   const int64_t in_w = in.back(), kh = flat ? 1 : kernel_shape[0], kw = kernel_shape.back(), taps = kh * kw;
