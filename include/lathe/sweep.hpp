@@ -19,7 +19,8 @@ struct SweepCase {
   Graph graph;                   // with the op as its last node (of a chain: the last op)
   std::vector<Tensor> fed;       // in the order of graph.inputs
   double flops = 0;              // counted directly, whatever algorithm is used (a multiply-add counts two)
-  double read = 0, written = 0;  // bytes: each operand and result once
+  double read = 0, written = 0;  // bytes: each operand and result once; state weights of recurrent layers once a step
+  double working_set = 0;        // bytes that are read again and again, when they are fewer; 0: read + written
 };
 
 // What to sweep. `op` names an op of the standard, or several elementwise ones joined by '+' ("Mul+Add+Relu").

@@ -62,22 +62,9 @@ HWY_INLINE void store_part(VF v, float* p, int64_t n) {
   }
 }
 
-// e^x. Highway's Exp is exact to 1 ulp on finite input; the ends are set here.
-HWY_INLINE VF exp_f32(F32 d, VF x) {
-  const VF high = hn::Set(d, 88.72283f);
-  VF y = hn::Exp(d, hn::Min(high, hn::Max(hn::Set(d, -104.0f), x)));
-  y = hn::IfThenElse(hn::Gt(x, high), hn::Set(d, std::numeric_limits<float>::infinity()), y);
-  return hn::IfThenElse(hn::IsNaN(x), x, y);
-}
-
-// e^x for x at most 0 and no NaN, as softmax needs it: 1 ulp down to -87.3; what would be a denormal below that is 0. -inf gives 0.
-// Cody and Waite's reduction to |r| <= ln 2 / 2, then a minimax polynomial.
-HWY_INLINE VF exp_down(F32 d, VF x) {
-  const hn::RebindToSigned<F32> di;
-  const VF low = hn::Set(d, -87.33654f);
-  const auto live = hn::Ge(x, low);
-  x = hn::Max(x, low);
-  const VF n = hn::Round(hn::Mul(x, hn::Set(d, 1.44269504f)));
+// Cody and Waite's reduction of e^x to 2^n e^r with |r| <= ln 2 / 2, and a minimax polynomial for e^r.
+HWY_INLINE VF exp_reduced(F32 d, VF x, VF& n) {
+  n = hn::Round(hn::Mul(x, hn::Set(d, 1.44269504f)));
   VF r = hn::MulAdd(n, hn::Set(d, -0.693359375f), x);
   r = hn::MulAdd(n, hn::Set(d, 2.12194440e-4f), r);
   VF p = hn::Set(d, 1.9875691500e-4f);
@@ -86,10 +73,38 @@ HWY_INLINE VF exp_down(F32 d, VF x) {
   p = hn::MulAdd(p, r, hn::Set(d, 4.1665795894e-2f));
   p = hn::MulAdd(p, r, hn::Set(d, 1.6666665459e-1f));
   p = hn::MulAdd(p, r, hn::Set(d, 5.0000001201e-1f));
-  p = hn::Add(hn::MulAdd(p, hn::Mul(r, r), r), hn::Set(d, 1.0f));
+  return hn::Add(hn::MulAdd(p, hn::Mul(r, r), r), hn::Set(d, 1.0f));
+}
+
+// e^x, denormals included; infinity and NaN come through. Bounds: bench/ulp.
+HWY_INLINE VF exp_f32(F32 d, VF x) {
+#if HWY_TARGET == HWY_AVX3
+  // One instruction scales by 2^n, over- and underflow included. The clamp keeps n in range; it gives its second operand when that is NaN.
+  VF n;
+  const VF p = exp_reduced(d, hn::Min(hn::Set(d, 90.0f), hn::Max(hn::Set(d, -105.0f), x)), n);
+  return VF{_mm512_scalef_ps(p.raw, n.raw)};
+#else
+  const VF high = hn::Set(d, 88.72283f);
+  VF y = hn::Exp(d, hn::Min(high, hn::Max(hn::Set(d, -104.0f), x)));
+  y = hn::IfThenElse(hn::Gt(x, high), hn::Set(d, std::numeric_limits<float>::infinity()), y);
+  return hn::IfThenElse(hn::IsNaN(x), x, y);
+#endif
+}
+
+// e^x for x at most 0 and no NaN, as softmax needs it: what would be a denormal below e^-87.3 is 0 but on AVX-512. -inf gives 0.
+HWY_INLINE VF exp_down(F32 d, VF x) {
+  VF n;
+#if HWY_TARGET == HWY_AVX3
+  const VF p = exp_reduced(d, hn::Max(hn::Set(d, -105.0f), x), n);
+  return VF{_mm512_scalef_ps(p.raw, n.raw)};
+#else
+  const VF low = hn::Set(d, -87.33654f);
+  const VF p = exp_reduced(d, hn::Max(x, low), n);
   // 2^n is a whole exponent: n is -126 to 0.
+  const hn::RebindToSigned<F32> di;
   const auto power = hn::ShiftLeft<23>(hn::Add(hn::ConvertTo(di, n), hn::Set(di, 127)));
-  return hn::IfThenElseZero(live, hn::Mul(p, hn::BitCast(d, power)));
+  return hn::IfThenElseZero(hn::Ge(x, low), hn::Mul(p, hn::BitCast(d, power)));
+#endif
 }
 
 HWY_INLINE VF log_f32(F32 d, VF x) {

@@ -250,8 +250,13 @@ SweepCase recurrent_case(const SweepRequest& r, const std::string& size) {
                 u = mk.weight(r.dtype, {1, gates * h, h}, -spread, spread), bias = mk.weight(r.dtype, {1, 2 * gates * h}, -spread, spread);
   auto attributes = r.attributes;
   attributes["hidden_size"] = h;
-  return mk.finish({mk.b.ops(r.op, {x, w, u, bias}, 1, attributes)[0]}, 0,
-                   2.0 * static_cast<double>(s[0] * s[1] * gates * h) * static_cast<double>(s[2] + h));
+  SweepCase c = mk.finish({mk.b.ops(r.op, {x, w, u, bias}, 1, attributes)[0]}, 0,
+                          2.0 * static_cast<double>(s[0] * s[1] * gates * h) * static_cast<double>(s[2] + h));
+  // Every step reads the state's weights: from whichever cache holds them.
+  const double state = 4.0 * static_cast<double>(gates * h * h);
+  c.read += static_cast<double>(s[0] - 1) * state;
+  c.working_set = state;
+  return c;
 }
 
 // Everything that is sized by its number of elements.
@@ -489,7 +494,7 @@ std::optional<Tolerance> tolerance_for(const SweepCase& c, const Tensor& expecte
 class BandwidthProbe {
  public:
   BandwidthProbe(const SweepCase& c, int threads) : threads_(threads), reads_(c.read > 4 * c.written) {
-    const double total = std::min(c.read + c.written, 268e6);
+    const double total = std::min(c.working_set > 0 ? c.working_set : c.read + c.written, 268e6);
     bytes_ = std::max<size_t>(4096, static_cast<size_t>(total / threads / (reads_ ? 1 : 2)) / 1024 * 1024);
   }
   double measure() const {
