@@ -51,7 +51,7 @@ Attribute::Data attribute_value(const std::string& text) {
 // One line a case and implementation.
 std::string csv_text(const Options& o, const std::vector<SweepRow>& rows) {
   std::string out =
-      "op,size,size_value,threads,implementation,flops,bytes,median_seconds,p10_to_p90_seconds,gflops,gbytes_per_second,limit_seconds,"
+      "op,size,size_value,threads,implementation,flops,bytes,median_seconds,min_to_p90_seconds,gflops,gbytes_per_second,limit_seconds,"
       "limit,share_of_limit,check\n";
   for (const SweepRow& row : rows) {
     for (const SweepResult& r : row.results) {
@@ -251,7 +251,7 @@ Command add_sweep(CLI::App& app) {
     fmt::print("{}, {}{}, {} thread{}, {} interleaved rounds{}; every implementation checked against plain evaluation first\n",
                o->request.op, o->dtype, o->weights.empty() ? "" : ", " + o->weights + " weights", o->sweep.threads,
                o->sweep.threads == 1 ? "" : "s", o->sweep.rounds, o->sweep.cold ? ", cold caches" : "");
-    Table table("llrrrrl", {"size", "implementation", "median", "p10-p90", "rate", "of limit", "limit"});
+    Table table("llrrrrl", {"size", "implementation", "median", "min-p90", "rate", "of limit", "limit"});
     std::map<std::string, std::pair<double, int>> logs;
     for (const SweepRow& row : rows) {
       bool first = true;

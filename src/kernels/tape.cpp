@@ -1,5 +1,7 @@
 #include "kernels/tape.hpp"
 
+#include <algorithm>
+
 #include <cmath>
 #include <cstring>
 
@@ -164,13 +166,18 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
 }
 
 void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool bool_out, int64_t count) {
-  alignas(64) float scratch[kMaxSlots][kStrip];
+  alignas(64) float room[kMaxSlots * kStrip];
+  // Few slots have longer strips each: less to do between them, and all of them still stay in L1.
+  int slots = tape.inputs;
+  for (const TapeStep& step : tape.steps) slots = std::max(slots, step.out + 1);
+  const int64_t each = kMaxSlots * kStrip / std::max(slots, 3) / 64 * 64;
+  const auto scratch = [&](int i) { return room + i * each; };
   const float* slot[kMaxSlots];
   bool one[kMaxSlots];
   // A single step needs no room between steps: all of it in one go.
   bool direct = tape.steps.size() == 1 && !bool_out && arity(tape.steps[0].op) < 3;
   for (int i = 0; i < tape.inputs; ++i) direct = direct && !operands[i].is_bool && (operands[i].stride == 0 || operands[i].stride == 1);
-  const int64_t strip = direct ? count : kStrip;
+  const int64_t strip = direct ? count : each;
   for (int64_t at = 0; at < count; at += strip) {
     const int64_t n = count - at < strip ? count - at : strip;
     for (int i = 0; i < tape.inputs; ++i) {
@@ -178,20 +185,20 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool 
       one[i] = o.stride == 0;
       if (o.is_bool) {
         const auto* p = static_cast<const uint8_t*>(o.data) + at * o.stride;
-        for (int64_t k = 0; k < (one[i] ? 1 : n); ++k) scratch[i][k] = p[k * o.stride] != 0;
-        slot[i] = scratch[i];
+        for (int64_t k = 0; k < (one[i] ? 1 : n); ++k) scratch(i)[k] = p[k * o.stride] != 0;
+        slot[i] = scratch(i);
       } else if (o.stride <= 1 && o.stride >= 0) {
         slot[i] = static_cast<const float*>(o.data) + at * o.stride;
       } else {
         const float* p = static_cast<const float*>(o.data) + at * o.stride;
-        for (int64_t k = 0; k < n; ++k) scratch[i][k] = p[k * o.stride];
-        slot[i] = scratch[i];
+        for (int64_t k = 0; k < n; ++k) scratch(i)[k] = p[k * o.stride];
+        slot[i] = scratch(i);
       }
     }
     for (size_t s = 0; s < tape.steps.size(); ++s) {
       const TapeStep& step = tape.steps[s];
       const bool last = s + 1 == tape.steps.size();
-      float* to = last && !bool_out ? static_cast<float*>(out) + at : scratch[step.out];
+      float* to = last && !bool_out ? static_cast<float*>(out) + at : scratch(step.out);
       const int k = arity(step.op);
       // A unary step of a single value is done on the value.
       const bool single = k == 1 && one[step.a] && !last;

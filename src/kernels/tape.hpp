@@ -73,7 +73,7 @@ struct Tape {
   uint8_t result = 0;  // slot of the last step's output
 };
 
-inline constexpr int64_t kStrip = 256;  // elements a strip: 1 KiB a slot
+inline constexpr int64_t kStrip = 256;  // elements a slot has room for when all slots are in use
 inline constexpr int kMaxSlots = 24;
 
 // One operand of a strip. Stride is in elements: 1, 0 (one value for all) or any other.
