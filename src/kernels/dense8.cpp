@@ -100,9 +100,9 @@ inline constexpr auto kBytes8 = kPairs8;
 #endif
 
 // One row's part of K, from `skip` elements of its runs on, `count` of them, as groups; the last group is filled up with zeros. Signed
-// bytes become unsigned ones 128 higher when they are grouped as bytes. Returns their sum as they are written.
+// bytes become unsigned ones 128 higher when they are grouped as bytes. Returns their sum as they are written, when it is asked for.
 int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t skip, int64_t count, bool bytes, bool is_signed,
-                int32_t* to) {
+                bool summed, int32_t* to) {
   int32_t sum = 0;
   if (bytes) {
     auto* out = reinterpret_cast<uint8_t*>(to);
@@ -119,7 +119,7 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
       done += n;
     }
     for (int64_t i = count; i % 4 != 0; ++i) out[i] = 0;
-    for (int64_t i = 0; i < count; ++i) sum += out[i];
+    for (int64_t i = 0; summed && i < count; ++i) sum += out[i];
     return sum;
   }
   auto* out = reinterpret_cast<int16_t*>(to);
@@ -135,7 +135,7 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
     done += n;
   }
   if (count % 2 != 0) out[count] = 0;
-  for (int64_t i = 0; i < count; ++i) sum += out[i];
+  for (int64_t i = 0; summed && i < count; ++i) sum += out[i];
   return sum;
 }
 
@@ -216,7 +216,7 @@ void Dense8Here(const Dense8Arguments& g) {
             for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda;
           }
           for (int r = 0; r < height; ++r)
-            row_sums[r] += gather8(pointers + r, height, g.run, at - tap * g.run, until - at, bytes, g.a_signed,
+            row_sums[r] += gather8(pointers + r, height, g.run, at - tap * g.run, until - at, bytes, g.a_signed, b.any_zero,
                                    near_by + r * kNearGroups + (at - from) / each);
           at = until;
         }
