@@ -23,10 +23,7 @@ namespace {
 
 double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::now() - t).count(); }
 
-double median(std::vector<double> v) {
-  std::sort(v.begin(), v.end());
-  return v[v.size() / 2];
-}
+double median(const std::vector<double>& v) { return summarise(v).median; }
 
 double cpu_seconds() {
   timespec t{};

@@ -35,6 +35,10 @@ TEST_CASE("sweep cases have the sizes their names say") {
   CHECK(has(error_of([&] { one("Conv", "1x4x8x8 6x3x3 q2"); }), "expected"));
   CHECK(has(error_of([&] { one("Exp", "-5"); }), "a number of elements"));
   CHECK(has(error_of([&] { one("Exp", "2^99"); }), "a number of elements"));
+  for (const char* huge : {"99999999999^2", "9223372036854775807", "9223372036854775807^2", "99999999999999999999"}) {
+    CAPTURE(std::string(huge));
+    CHECK(has(error_of([&] { one("Exp", huge); }), "a number of elements"));
+  }
   CHECK(has(error_of([&] { one("NonZero", "64"); }), "'NonZero' is not one that can be swept"));
 }
 

@@ -139,19 +139,21 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
   return sum;
 }
 
-// Rows of finished sums to the result: zero points, bias, factor.
-void finish8(const Dense8Arguments& g, int32_t a_zero, const int32_t* sums, int64_t stride, int64_t row, int rows, int64_t column,
+// What every row adds to its sums, by column: bias, and what the zero point of A makes of B's columns.
+void shared_terms(const Dense8Arguments& g, int32_t a_zero, int64_t column, int64_t columns, int32_t* add) {
+  const PackedBytes& b = *g.b;
+  const auto k = static_cast<uint32_t>(b.k), za = static_cast<uint32_t>(a_zero);  // sums wrap as the standard's 32-bit ones do
+  for (int64_t j = 0; j < columns; ++j) {
+    add[j] =
+        static_cast<int32_t>(static_cast<uint32_t>(g.bias ? g.bias[column + j] : 0) -
+                             za * static_cast<uint32_t>(b.column_sums[column + j]) + k * za * static_cast<uint32_t>(b.zero[column + j]));
+  }
+}
+
+// Rows of finished sums to the result: shared terms, zero points of B, factor.
+void finish8(const Dense8Arguments& g, const int32_t* add, const int32_t* sums, int64_t stride, int64_t row, int rows, int64_t column,
              int64_t columns, const int32_t* row_sums) {
   const PackedBytes& b = *g.b;
-  const auto k = static_cast<int32_t>(b.k);
-  // What every row of the tile shares, by column.
-  alignas(64) int32_t add[kWidth8];
-  for (int64_t j = 0; j < columns; ++j) {
-    const uint32_t zero = static_cast<uint32_t>(b.zero[column + j]);  // sums wrap as the standard's 32-bit ones do
-    add[j] = static_cast<int32_t>(static_cast<uint32_t>(g.bias ? g.bias[column + j] : 0) -
-                                  static_cast<uint32_t>(a_zero) * static_cast<uint32_t>(b.column_sums[column + j]) +
-                                  static_cast<uint32_t>(k) * static_cast<uint32_t>(a_zero) * zero);
-  }
   for (int r = 0; r < rows; ++r) {
     alignas(64) int32_t line[kWidth8];
     const int32_t* in = sums + r * stride;
@@ -193,10 +195,12 @@ void Dense8Here(const Dense8Arguments& g) {
   const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows8 - 1) / kRows8;
   alignas(64) int32_t near_by[kRows8 * kNearGroups];
   alignas(64) int32_t sums[kRows8 * kMostPanels8 * kWidth8];
+  alignas(64) int32_t add[kMostPanels8 * kWidth8];
   const uint8_t* pointers[kMostTaps8 * kRows8];
   const int64_t block = std::min(g.panel_block, kMostPanels8), stride = block * kWidth8;
   for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += block) {
     const int64_t panels = std::min(block, g.panel_end - panel);
+    shared_terms(g, a_zero, panel * kWidth8, std::min(panels * kWidth8, b.n - panel * kWidth8), add);
     for (int64_t t = 0; t < tiles; ++t) {
       const int64_t row = g.row_begin + rows * t / tiles;
       const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
@@ -224,7 +228,8 @@ void Dense8Here(const Dense8Arguments& g) {
           table[height](near_by, count, b.groups.data() + (p * groups + first) * kWidth8, sums + (p - panel) * kWidth8, stride, piece > 0);
       }
       for (int64_t p = panel; p < panel + panels; ++p)
-        finish8(g, a_zero, sums + (p - panel) * kWidth8, stride, row, height, p * kWidth8, std::min(kWidth8, b.n - p * kWidth8), row_sums);
+        finish8(g, add + (p - panel) * kWidth8, sums + (p - panel) * kWidth8, stride, row, height, p * kWidth8,
+                std::min(kWidth8, b.n - p * kWidth8), row_sums);
     }
   }
 }

@@ -1,7 +1,5 @@
 #include "lathe/sweep.hpp"
 
-#include <dlfcn.h>
-
 #include <algorithm>
 #include <cmath>
 #include <cstring>
@@ -11,6 +9,7 @@
 #include <thread>
 
 #include "base/fail.hpp"
+#include "base/library.hpp"
 #include "base/memory.hpp"
 #include "kernels/isa.hpp"
 #include "kernels/probe.hpp"
@@ -52,10 +51,12 @@ int64_t number(const SweepRequest& r, const std::string& size, const std::string
     bad_size(r, size, form);
   }
   if (used != text.size() || base <= 0 || power > 40) bad_size(r, size, form);
+  constexpr int64_t kMost = int64_t{1} << 40;
+  if (base > kMost) bad_size(r, size, form);
   int64_t value = power < 0 ? base : 1;
   for (int64_t i = 0; i < power; ++i) {
+    if (value > kMost / base) bad_size(r, size, form);
     value *= base;
-    if (value > (int64_t{1} << 40)) bad_size(r, size, form);
   }
   return value;
 }
@@ -569,15 +570,7 @@ void register_implementation(Implementation implementation) {
 }
 
 void load_implementations(const std::string& path) {
-  void* library = ::dlopen(path.find('/') == std::string::npos ? ("./" + path).c_str() : path.c_str(), RTLD_NOW | RTLD_LOCAL);
-  if (library == nullptr) fail(Category::value, "{}: cannot be loaded as a library of implementations: {}", path, ::dlerror());
-  const auto add = reinterpret_cast<void (*)()>(::dlsym(library, "lathe_register_implementations"));
-  if (add == nullptr)
-    fail(Category::value,
-         "{}: has no function lathe_register_implementations; define extern \"C\" void lathe_register_implementations() that calls "
-         "lathe::register_implementation",
-         path);
-  add();
+  call_library(path, "implementations", "lathe_register_implementations", "register_implementation");
 }
 
 SweepRow sweep(const SweepCase& c, const SweepOptions& o) {

@@ -1,8 +1,8 @@
 // The op registry.
-#include <dlfcn.h>
 
 #include <map>
 
+#include "base/library.hpp"
 #include "ops/support.hpp"
 
 namespace lathe {
@@ -64,16 +64,7 @@ const OpDef* find_op(std::string_view domain, std::string_view name, int64_t ver
   return best;
 }
 
-void load_ops(const std::string& path) {
-  // Symbols stay private to the library: two libraries may define ops of the same names.
-  void* library = ::dlopen(path.find('/') == std::string::npos ? ("./" + path).c_str() : path.c_str(), RTLD_NOW | RTLD_LOCAL);
-  if (library == nullptr) fail(Category::value, "{}: cannot be loaded as a library of ops: {}", path, ::dlerror());
-  const auto add = reinterpret_cast<void (*)()>(::dlsym(library, "lathe_register_ops"));
-  if (add == nullptr)
-    fail(Category::value,
-         "{}: has no function lathe_register_ops; define extern \"C\" void lathe_register_ops() that calls lathe::register_op", path);
-  add();
-}
+void load_ops(const std::string& path) { call_library(path, "ops", "lathe_register_ops", "register_op"); }
 
 std::vector<const OpDef*> all_ops() {
   std::vector<const OpDef*> out;
