@@ -14,6 +14,112 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
+// What follows the sums of P neighbouring output pixels from `row` on: division, bias, residual, clamp, store.
+template <int P, bool kAverage, bool kPart>
+HWY_INLINE void settle(const PlaneArguments& g, const VF* acc, const float* divisors, int64_t row, int64_t ch, int64_t n) {
+  const F32 d;
+  const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
+  const DenseEpilogue& e = g.epilogue;
+  const float* residual = e.residual ? e.residual + row * e.residual_stride + ch : nullptr;
+  const int64_t residual_stride = e.residual_stride, channels = g.channels;
+  float* out = g.out + row * channels + ch;
+  const bool clamp = e.clamp;
+  const VF bias = e.bias ? load(e.bias + ch) : hn::Zero(d), low = hn::Set(d, e.low), high = hn::Set(d, e.high);
+  const bool biased = e.bias != nullptr;
+#pragma GCC unroll 8
+  for (int p = 0; p < P; ++p) {
+    VF x = acc[p];
+    if constexpr (kAverage) x = hn::Mul(x, hn::Set(d, divisors[p]));
+    if (biased) x = hn::Add(x, bias);
+    if (residual) x = hn::Add(x, load(residual + p * residual_stride));
+    if (clamp) {
+      x = hn::IfThenElse(hn::Lt(x, low), low, x);
+      x = hn::IfThenElse(hn::Gt(x, high), high, x);
+    }
+    if (kPart) store_part(x, out, n);
+    else hn::StoreU(x, d, out);
+    out += channels;
+  }
+}
+
+// A group of neighbouring output lines of a depthwise layer with a K x K window: the input lines they read (null: padding), at the first
+// pixel's first tap, and the distances between taps and between pixels.
+struct Lines {
+  const float* at[12] = {};
+  int64_t tap = 0, row = 0, out_w = 0;
+};
+
+// kLines output lines of P neighbouring pixels, S taps apart: each input vector is loaded once and used for every pixel it belongs to.
+// Of one pixel alone, only the columns [first, last) of the window are read.
+template <int K, int S, int P, int kLines, bool kPart>
+HWY_INLINE void grid(const PlaneArguments& g, const Lines& from, int64_t at, int64_t pixel, int first, int last, int64_t ch, int64_t n) {
+  const F32 d;
+  const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
+  constexpr int kColumns = (P - 1) * S + K;
+  VF acc[kLines][P];
+#pragma GCC unroll 4
+  for (int l = 0; l < kLines; ++l) {
+#pragma GCC unroll 4
+    for (int p = 0; p < P; ++p) acc[l][p] = hn::Zero(d);
+  }
+#pragma GCC unroll 8
+  for (int r = 0; r < K + (kLines - 1) * S; ++r) {
+    if (from.at[r] == nullptr) continue;
+    const float* src = from.at[r] + at + ch;
+    VF x[kColumns];
+#pragma GCC unroll 16
+    for (int i = 0; i < kColumns; ++i) {
+      if (P > 1 || (i >= first && i < last)) x[i] = load(src);
+      src += from.tap;
+    }
+#pragma GCC unroll 4
+    for (int l = 0; l < kLines; ++l) {
+      if (r - l * S < 0 || r - l * S >= K) continue;
+      const float* w = g.weights + (r - l * S) * K * g.channels + ch;
+#pragma GCC unroll 8
+      for (int k = 0; k < K; ++k) {
+        if (P == 1 && (k < first || k >= last)) continue;
+        const VF weight = load(w + k * g.channels);
+#pragma GCC unroll 4
+        for (int p = 0; p < P; ++p) acc[l][p] = hn::MulAdd(x[p * S + k], weight, acc[l][p]);
+      }
+    }
+  }
+#pragma GCC unroll 4
+  for (int l = 0; l < kLines; ++l) settle<P, false, kPart>(g, acc[l], nullptr, from.row + l * from.out_w + pixel, ch, n);
+}
+
+template <int K, int S, int P, int kLines>
+void grids(const PlaneArguments& g, const Lines& from, int64_t at, int64_t pixel, int first, int last, int64_t ch, int64_t end) {
+  const int64_t lanes = hn::Lanes(F32());
+  for (; ch + lanes <= end; ch += lanes) grid<K, S, P, kLines, false>(g, from, at, pixel, first, last, ch, lanes);
+  if (ch < end) grid<K, S, P, kLines, true>(g, from, at, pixel, first, last, ch, end - ch);
+}
+
+// Whole output lines: `x` is the table of their columns.
+template <int K, int S, int kLines>
+void lines(const PlaneArguments& g, const Lines& from, const int64_t* x) {
+  // Blocks of channels: the columns that neighbouring pixels share are still in the first cache when the next ones need them.
+  const int64_t block = 8 * static_cast<int64_t>(hn::Lanes(F32()));
+  for (int64_t ch = 0; ch < g.channels; ch += block) {
+    const int64_t end = std::min(g.channels, ch + block);
+    for (int64_t pixel = 0; pixel < from.out_w;) {
+      const int64_t* at = x + pixel * K;
+      int first = 0, last = K;
+      while (first < K && at[first] < 0) ++first;
+      while (last > first && at[last - 1] < 0) --last;
+      // Four pixels at once when the first tap of the first and the last tap of the last are inside.
+      if (first == 0 && pixel + 4 <= from.out_w && at[3 * K + K - 1] >= 0) {
+        grids<K, S, 4, kLines>(g, from, at[0], pixel, 0, K, ch, end);
+        pixel += 4;
+        continue;
+      }
+      grids<K, S, 1, kLines>(g, from, first < K ? at[first] - first * from.tap : 0, pixel, first, last, ch, end);
+      ++pixel;
+    }
+  }
+}
+
 // One vector of channels (the first `n` lanes of it) of P neighbouring output pixels, `step` floats apart in the input, whose taps all
 // lie inside. Each weight is loaded once for all of them, and their sums do not wait for one another.
 // kTaps: how many taps, when that is known while compiling; 0: `count`.
@@ -40,27 +146,7 @@ HWY_INLINE void pixels(const PlaneArguments& g, const float* const* sources, con
       else acc[p] = hn::Add(acc[p], x);
     }
   }
-  const DenseEpilogue& e = g.epilogue;
-  const float* residual = e.residual ? e.residual + row * e.residual_stride + ch : nullptr;
-  const int64_t residual_stride = e.residual_stride, channels = g.channels;
-  float* out = g.out + row * channels + ch;
-  const bool clamp = e.clamp;
-  const VF bias = e.bias ? load(e.bias + ch) : hn::Zero(d), low = hn::Set(d, e.low), high = hn::Set(d, e.high);
-  const bool biased = e.bias != nullptr;
-#pragma GCC unroll 8
-  for (int p = 0; p < P; ++p) {
-    VF x = acc[p];
-    if constexpr (op == PlaneOp::average) x = hn::Mul(x, hn::Set(d, divisors[p]));
-    if (biased) x = hn::Add(x, bias);
-    if (residual) x = hn::Add(x, load(residual + p * residual_stride));
-    if (clamp) {
-      x = hn::IfThenElse(hn::Lt(x, low), low, x);
-      x = hn::IfThenElse(hn::Gt(x, high), high, x);
-    }
-    if (kPart) store_part(x, out, n);
-    else hn::StoreU(x, d, out);
-    out += channels;
-  }
+  settle<P, op == PlaneOp::average, kPart>(g, acc, divisors, row, ch, n);
 }
 
 template <int P, PlaneOp op>
@@ -74,6 +160,46 @@ void block(const PlaneArguments& g, const float* const* sources, const int32_t* 
     for (; ch + lanes <= g.channels; ch += lanes) pixels<P, op, false, 0>(g, sources, taps, count, step, divisors, row, ch, lanes);
   }
   if (ch < g.channels) pixels<P, op, true, 0>(g, sources, taps, count, step, divisors, row, ch, g.channels - ch);
+}
+
+// Depthwise windows that have a kernel of their own: side of the window, its stride in taps, and how many output lines it makes at once.
+struct Grid {
+  int64_t side = 0, stride = 0, tap = 0;
+  int most_lines = 1;
+};
+
+// No side when the window is none of them.
+Grid grid_of(const WindowRows& w) {
+  Grid grid;
+  if (w.kd != 1 || w.kh != w.kw || (w.kw != 3 && w.kw != 5)) return grid;
+  // Distances between taps and between windows, across and down: all of them the same by construction of the tables.
+  const auto distances = [](const int64_t* table, int64_t count, int64_t taps) {
+    std::pair<int64_t, int64_t> found{0, 0};
+    for (int64_t i = 0; i < count; ++i) {
+      const int64_t* at = table + i * taps;
+      if (at[0] >= 0 && at[1] >= 0) found.first = at[1] - at[0];
+      if (i + 1 < count && at[0] >= 0 && at[taps] >= 0) found.second = at[taps] - at[0];
+    }
+    return found;
+  };
+  const auto [tap, step] = distances(w.x, w.out_w, w.kw);
+  const auto [line, down] = distances(w.y, w.out_h, w.kh);
+  if (tap == 0 || (step != tap && step != 2 * tap)) return grid;
+  grid.side = w.kw;
+  grid.stride = step / tap;
+  grid.tap = tap;
+  constexpr int kMost = HWY_TARGET == HWY_AVX3 ? 4 : 2;  // as many sums as there are registers for
+  if (line > 0 && down == grid.stride * line) grid.most_lines = grid.stride == 1 ? kMost : kMost / 2;
+  return grid;
+}
+
+template <int K, int S>
+void lines_of(int count, const PlaneArguments& g, const Lines& from, const int64_t* x) {
+  if constexpr (S == 1) {
+    if (count == 4) return lines<K, S, 4>(g, from, x);
+  }
+  if (count == 2) return lines<K, S, 2>(g, from, x);
+  return lines<K, S, 1>(g, from, x);
 }
 
 template <PlaneOp op>
@@ -93,8 +219,8 @@ void run(const PlaneArguments& g) {
     last_inside = x + 1;
   }
   const int64_t step = last_inside - first_inside > 1 ? w.x[(first_inside + 1) * w.kw] - w.x[first_inside * w.kw] : 0;
-  int64_t ox = g.row_begin % w.out_w, oy = g.row_begin % plane / w.out_w, oz = g.row_begin % volume / plane, image = g.row_begin / volume;
-  for (int64_t row = g.row_begin; row < g.row_end;) {
+  // Pixels from `row` on that one call of the kernel makes: at most `most`, in one line. Gives how many.
+  const auto stretch = [&](int64_t row, int64_t image, int64_t oz, int64_t oy, int64_t ox, int64_t most) {
     const float* base = w.base + image * w.image_stride;
     const int64_t *z = w.z + oz * w.kd, *y = w.y + oy * w.kh, *x = w.x + ox * w.kw;
     int count = 0;
@@ -113,33 +239,63 @@ void run(const PlaneArguments& g) {
       }
     }
     const float* divisors = op == PlaneOp::average ? g.divisors + row % volume : nullptr;
-    const int64_t run_left = ox >= first_inside && ox < last_inside ? std::min(last_inside - ox, g.row_end - row) : 1;
-    int64_t done = 1;
-    if (run_left >= 8) block<8, op>(g, sources, taps, count, step, divisors, row), done = 8;
-    else if (run_left >= 4) block<4, op>(g, sources, taps, count, step, divisors, row), done = 4;
-    else if (run_left >= 2) block<2, op>(g, sources, taps, count, step, divisors, row), done = 2;
-    else block<1, op>(g, sources, taps, count, step, divisors, row);
-    if (const DenseEpilogue& e = g.epilogue; e.tape) {
-      for (int64_t r = row; r < row + done; ++r) {
-        TapeOperand operands[kMaxSlots];
-        float* out = g.out + r * g.channels;
-        operands[0] = {out, 1, false};
-        for (int i = 1; i < e.tape->inputs; ++i) {
-          const TapeOperand& o = e.operands[i - 1];
-          operands[i] = {static_cast<const char*>(o.data) + r * e.row_strides[i - 1] * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
-        }
-        run_tape_here(*e.tape, operands, out, false, g.channels);
+    const int64_t left = ox >= first_inside && ox < last_inside ? std::min(last_inside - ox, most) : 1;
+    if (left >= 8) return block<8, op>(g, sources, taps, count, step, divisors, row), 8;
+    if (left >= 4) return block<4, op>(g, sources, taps, count, step, divisors, row), 4;
+    if (left >= 2) return block<2, op>(g, sources, taps, count, step, divisors, row), 2;
+    return block<1, op>(g, sources, taps, count, step, divisors, row), 1;
+  };
+  const auto finish = [&](int64_t row, int64_t count) {
+    const DenseEpilogue& e = g.epilogue;
+    if (!e.tape) return;
+    for (int64_t r = row; r < row + count; ++r) {
+      TapeOperand operands[kMaxSlots];
+      float* out = g.out + r * g.channels;
+      operands[0] = {out, 1, false};
+      for (int i = 1; i < e.tape->inputs; ++i) {
+        const TapeOperand& o = e.operands[i - 1];
+        operands[i] = {static_cast<const char*>(o.data) + r * e.row_strides[i - 1] * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
+      }
+      run_tape_here(*e.tape, operands, out, false, g.channels);
+    }
+  };
+  const Grid grid = op == PlaneOp::depthwise ? grid_of(w) : Grid();
+  int64_t ox = g.row_begin % w.out_w, oy = g.row_begin % plane / w.out_w, oz = g.row_begin % volume / plane, image = g.row_begin / volume;
+  const auto advance = [&](int64_t pixels) {  // at most to the end of a line
+    ox += pixels;
+    if (ox < w.out_w) return;
+    ox = 0;
+    if (++oy < w.out_h) return;
+    oy = 0;
+    if (++oz == w.out_d) oz = 0, ++image;
+  };
+  for (int64_t row = g.row_begin; row < g.row_end;) {
+    const bool whole = ox == 0 && row + w.out_w <= g.row_end;
+    if (grid.side == 0 || !whole || w.z[oz] < 0) {
+      const int64_t done = stretch(row, image, oz, oy, ox, g.row_end - row);
+      finish(row, done);
+      row += done;
+      advance(done);
+      continue;
+    }
+    int count = grid.most_lines;
+    while (count > 1 && (oy + count > w.out_h || row + count * w.out_w > g.row_end)) count /= 2;
+    Lines from;
+    from.tap = grid.tap;
+    from.row = row;
+    from.out_w = w.out_w;
+    for (int64_t l = 0; l < count; ++l) {
+      for (int64_t r = 0; r < grid.side; ++r) {
+        const int64_t at = w.y[(oy + l) * grid.side + r];
+        if (at >= 0) from.at[l * grid.stride + r] = w.base + image * w.image_stride + w.z[oz] + at;
       }
     }
-    row += done;
-    ox += done;
-    if (ox == w.out_w) {
-      ox = 0;
-      if (++oy == w.out_h) {
-        oy = 0;
-        if (++oz == w.out_d) oz = 0, ++image;
-      }
-    }
+    const auto make =
+        grid.side == 3 ? (grid.stride == 1 ? lines_of<3, 1> : lines_of<3, 2>) : (grid.stride == 1 ? lines_of<5, 1> : lines_of<5, 2>);
+    make(count, g, from, w.x);
+    finish(row, count * w.out_w);
+    row += count * w.out_w;
+    for (int l = 0; l < count; ++l) advance(w.out_w);
   }
 }
 

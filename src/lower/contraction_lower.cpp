@@ -213,8 +213,10 @@ class ConvolutionKernel : public StepKernel {
       a.window = &here;
       a.channels = groups;
       a.weights = pointer<const float>(c, weights);
-      a.row_begin = rows * task / tasks;
-      a.row_end = rows * (task + 1) / tasks;
+      // Whole groups of lines where there are enough of them: the kernel makes up to four lines at once.
+      const int64_t group = 4 * w.out_w, unit = rows / group >= 4 * tasks ? group : rows / w.out_w >= 2 * tasks ? w.out_w : 1, units = (rows + unit - 1) / unit;
+      a.row_begin = units * task / tasks * unit;
+      a.row_end = std::min(rows, units * (task + 1) / tasks * unit);
       a.out = pointer<float>(c, output);
       epilogue.fill(c, 0, a.epilogue, operands);
       plane(a);

@@ -1,0 +1,416 @@
+// Thousands of random shapes for every family of kernels, under every instruction set, against plain evaluation: ragged edges, sizes of
+// zero and one, strides, padding wider than the window, NaN and infinity. Prints nothing unless it fails; a failing case names its seed.
+#include <cmath>
+#include <limits>
+
+#include "support.hpp"
+
+using namespace test;
+
+namespace {
+
+using Attributes = std::map<std::string, Attribute::Data>;
+using Ints = std::vector<int64_t>;
+
+// Cases of a family; fewer where every access is checked (LATHE_SHAPES in the environment).
+int trials(int usual) {
+  const char* asked = std::getenv("LATHE_SHAPES");
+  return asked ? std::min(usual, std::atoi(asked)) : usual;
+}
+
+class Dice {
+ public:
+  explicit Dice(uint64_t seed) : random_(seed) {}
+  // In [low, high].
+  int64_t from(int64_t low, int64_t high) { return low + static_cast<int64_t>(random_() % static_cast<uint64_t>(high - low + 1)); }
+  bool one_in(int64_t n) { return from(1, n) == 1; }
+  template <typename T>
+  T pick(std::initializer_list<T> of) {
+    return of.begin()[from(0, static_cast<int64_t>(of.size()) - 1)];
+  }
+  // A size: mostly small, now and then one, rarely zero or past a register tile.
+  int64_t size(int64_t most) { return one_in(40) ? 0 : one_in(6) ? 1 : from(1, most); }
+  uint64_t seed() { return random_(); }
+
+ private:
+  std::mt19937_64 random_;
+};
+
+// One graph with what is fed to it. `terms`: how many products are summed for one element; the tolerance follows from it.
+struct Trial {
+  Builder b{"shapes", 21};
+  std::vector<Tensor> fed;
+  int64_t terms = 1;
+
+  ValueId feed(const Tensor& t) {
+    fed.push_back(t);
+    return b.input("x" + std::to_string(fed.size()), t.dtype(), Dims(t.shape().begin(), t.shape().end()));
+  }
+  // An input or, as often, a constant.
+  ValueId give(Dice& dice, const Tensor& t) { return dice.one_in(2) ? feed(t) : b.constant("c" + std::to_string(dice.seed()), t); }
+  void out(const std::string& op, const std::vector<ValueId>& in, const Attributes& attributes = {}) {
+    b.output(b.op(op, in, attributes), "y");
+  }
+};
+
+Tensor floats(Dice& dice, const Shape& shape, bool special = false) {
+  Tensor t = random_tensor(shape, dice.seed());
+  auto v = t.as<float>();
+  if (special && !v.empty() && dice.one_in(4)) {
+    const float inf = std::numeric_limits<float>::infinity();
+    v[static_cast<size_t>(dice.from(0, t.size() - 1))] = dice.pick({std::numeric_limits<float>::quiet_NaN(), inf, -inf});
+  }
+  return t;
+}
+
+template <typename T>
+Tensor bytes(Dice& dice, const Shape& shape) {
+  Tensor t(std::is_signed_v<T> ? DType::i8 : DType::u8, shape);
+  for (T& v : t.as<T>()) v = static_cast<T>(dice.from(0, 255));
+  return t;
+}
+Tensor any_bytes(Dice& dice, const Shape& shape) { return dice.one_in(2) ? bytes<int8_t>(dice, shape) : bytes<uint8_t>(dice, shape); }
+
+// 1 to `threads` threads by turns; the same bits from a second run.
+template <typename Family>
+void over(int count, uint64_t seed, Family family) {
+  for (int i = 0; i < trials(count); ++i) {
+    Dice dice(seed * 1000003 + static_cast<uint64_t>(i));
+    Trial t;
+    if (!family(t, dice)) continue;
+    CAPTURE(seed);
+    CAPTURE(i);
+    const Graph g = t.b.finish();
+    const auto expected = evaluate_plain(g, t.fed);
+    const Tolerance tolerance{1.2e-7 * static_cast<double>(t.terms + 32), 2e-5, 0};
+    for (const std::string& isa : machine_info().isas) {
+      CAPTURE(isa);
+      Lane lane(compile(g, {.threads = 1 + i % 3, .isa = isa}));
+      const Outputs got = lane.run(std::span<const Tensor>(t.fed));
+      REQUIRE(got.size() == expected.size());
+      for (size_t o = 0; o < expected.size(); ++o) {
+        const Comparison c =
+            compare(got.name(o), got[o], expected[o], is_float(expected[o].dtype()) ? std::optional(tolerance) : std::nullopt);
+        INFO(g.nodes[0].op, " ", to_string(t.fed[0].shape()), ": ", c.reason, ", got ", c.got, ", expected ", c.expected);
+        CHECK(c.pass);
+      }
+      const Tensor first = got[0].clone();
+      CHECK(identical(first, lane.run(std::span<const Tensor>(t.fed))[0]));
+    }
+  }
+}
+
+// Spatial sizes, window, strides, dilations and pads that fit; pads up to two more than the window has taps.
+struct Window {
+  Ints in, kernel, strides, dilations, pads;
+  bool fits = true;
+  Window(Dice& dice, int axes, int64_t most, bool wide_pads) : pads(2 * axes) {
+    for (int a = 0; a < axes; ++a) {
+      in.push_back(dice.from(1, most));
+      kernel.push_back(dice.from(1, 5));
+      strides.push_back(dice.one_in(2) ? 1 : dice.from(1, 3));
+      dilations.push_back(dice.one_in(3) ? 2 : 1);
+      const int64_t reach = (kernel[a] - 1) * dilations[a] + 1, widest = wide_pads ? reach + 1 : kernel[a] - 1;
+      pads[a] = dice.from(0, widest);
+      pads[axes + a] = dice.one_in(2) ? pads[a] : dice.from(0, widest);
+      fits = fits && in[a] + pads[a] + pads[axes + a] >= reach;
+    }
+  }
+  Attributes attributes() const { return {{"kernel_shape", kernel}, {"strides", strides}, {"dilations", dilations}, {"pads", pads}}; }
+  int64_t taps() const { return element_count(Shape(kernel.begin(), kernel.end())); }
+  Shape shape(std::initializer_list<int64_t> front, const Ints& sizes) const {
+    Shape s(front);
+    s.insert(s.end(), sizes.begin(), sizes.end());
+    return s;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("products over random shapes") {
+  over(1000, 1, [](Trial& t, Dice& dice) {
+    const int64_t m = dice.size(70), n = dice.size(150), k = dice.one_in(20) ? dice.from(500, 1100) : dice.size(90);
+    t.terms = k;
+    if (dice.one_in(3)) {
+      const bool turn_a = dice.one_in(2), turn_b = dice.one_in(2), biased = dice.one_in(2);
+      const ValueId a = t.feed(floats(dice, turn_a ? Shape{k, m} : Shape{m, k}, true));
+      const ValueId b = t.give(dice, floats(dice, turn_b ? Shape{n, k} : Shape{k, n}));
+      std::vector<ValueId> in{a, b};
+      if (biased) in.push_back(t.give(dice, floats(dice, dice.pick({Shape{n}, Shape{m, n}, Shape{1, n}, Shape{m, 1}, Shape{}}))));
+      t.out("Gemm", in,
+            {{"transA", int64_t{turn_a}},
+             {"transB", int64_t{turn_b}},
+             {"alpha", dice.pick({1.0f, 0.5f})},
+             {"beta", dice.pick({1.0f, 2.0f})}});
+      return true;
+    }
+    const Shape batch = dice.pick({Shape{}, Shape{3}, Shape{2, 3}, Shape{1, 4}});
+    Shape as = batch, bs = dice.one_in(2) ? batch : dice.one_in(2) ? Shape{} : Shape(batch.size(), 1);
+    as.insert(as.end(), {m, k});
+    bs.insert(bs.end(), {k, n});
+    const ValueId a = t.feed(floats(dice, as, true));
+    t.out("MatMul", {a, t.give(dice, floats(dice, bs))});
+    return true;
+  });
+}
+
+TEST_CASE("convolutions over random shapes") {
+  over(1500, 2, [](Trial& t, Dice& dice) {
+    const int axes = static_cast<int>(dice.pick({1, 2, 2, 2, 3}));
+    const Window w(dice, axes, axes == 3 ? 7 : 17, true);
+    if (!w.fits) return false;
+    const bool depthwise = dice.one_in(3);
+    const int64_t groups = depthwise ? dice.from(2, 70) : dice.one_in(3) ? dice.from(2, 4) : 1;
+    const int64_t channels = depthwise ? 1 : dice.from(1, 20), filters = depthwise && dice.one_in(4) ? 2 : depthwise ? 1 : dice.from(1, 70);
+    t.terms = channels * w.taps();
+    Attributes attributes = w.attributes();
+    attributes["group"] = groups;
+    std::vector<ValueId> in{t.feed(floats(dice, w.shape({dice.size(3), channels * groups}, w.in), true)),
+                            t.give(dice, floats(dice, w.shape({filters * groups, channels}, w.kernel)))};
+    if (dice.one_in(2)) in.push_back(t.give(dice, floats(dice, {filters * groups})));
+    const ValueId y = t.b.op("Conv", in, attributes);
+    t.b.output(dice.one_in(2) ? y : t.b.op("Relu", {y}), "y");
+    return true;
+  });
+}
+
+TEST_CASE("transposed convolutions over random shapes") {
+  over(1000, 3, [](Trial& t, Dice& dice) {
+    const int axes = static_cast<int>(dice.pick({1, 2, 2, 3}));
+    Window w(dice, axes, axes == 3 ? 5 : 11, false);
+    const int64_t groups = dice.one_in(3) ? 2 : 1, channels = dice.from(1, 18), filters = dice.from(1, 40);
+    Attributes attributes = w.attributes();
+    attributes["group"] = groups;
+    Ints extra;
+    for (int a = 0; a < axes; ++a) {
+      extra.push_back(dice.from(0, std::max(w.strides[a], w.dilations[a]) - 1));
+      const int64_t made = w.strides[a] * (w.in[a] - 1) + extra[a] + (w.kernel[a] - 1) * w.dilations[a] + 1;
+      if (made - w.pads[a] - w.pads[axes + a] < 1) return false;
+    }
+    attributes["output_padding"] = extra;
+    t.terms = channels * w.taps();
+    std::vector<ValueId> in{t.feed(floats(dice, w.shape({dice.from(1, 2), channels * groups}, w.in), true)),
+                            t.give(dice, floats(dice, w.shape({channels * groups, filters}, w.kernel)))};
+    if (dice.one_in(2)) in.push_back(t.give(dice, floats(dice, {filters * groups})));
+    t.out("ConvTranspose", in, attributes);
+    return true;
+  });
+}
+
+TEST_CASE("pools over random shapes") {
+  over(1200, 4, [](Trial& t, Dice& dice) {
+    const int axes = static_cast<int>(dice.pick({1, 2, 2, 3}));
+    const Window w(dice, axes, axes == 3 ? 7 : 17, false);
+    if (!w.fits) return false;
+    Attributes attributes = w.attributes();
+    attributes["ceil_mode"] = dice.from(0, 1);
+    const bool max = dice.one_in(2);
+    if (!max) attributes["count_include_pad"] = dice.from(0, 1);
+    t.terms = w.taps();
+    t.out(max ? "MaxPool" : "AveragePool", {t.feed(floats(dice, w.shape({dice.size(3), dice.from(1, 70)}, w.in), true))}, attributes);
+    return true;
+  });
+}
+
+TEST_CASE("elementwise chains over random shapes and broadcasts") {
+  over(1500, 5, [](Trial& t, Dice& dice) {
+    Shape full;
+    for (int64_t a = dice.from(1, 4); a > 0; --a) full.push_back(dice.size(a == 1 ? 300 : 9));
+    const auto part = [&] {
+      Shape s = full;
+      for (int64_t& d : s) d = dice.one_in(3) ? 1 : d;
+      s.erase(s.begin(), s.begin() + dice.from(0, static_cast<int64_t>(s.size())));
+      return s;
+    };
+    t.terms = 100;
+    ValueId y = t.feed(floats(dice, full, true));
+    for (int64_t length = dice.from(1, 7); length > 0; --length) {
+      if (dice.one_in(2)) {
+        y = t.b.op(dice.pick({"Relu", "Sigmoid", "Tanh", "Abs", "Neg", "HardSwish", "Floor", "Erf"}), {y});
+      } else {
+        const ValueId other = t.give(dice, floats(dice, part(), true));
+        y = dice.one_in(2) ? t.b.op(dice.pick({"Add", "Sub", "Mul", "Max", "Min"}), {y, other})
+                           : t.b.op(dice.pick({"Add", "Sub", "Mul"}), {other, y});
+      }
+    }
+    t.b.output(y, "y");
+    return true;
+  });
+}
+
+TEST_CASE("softmax, normalisations and reductions over random shapes") {
+  over(1500, 6, [](Trial& t, Dice& dice) {
+    Shape s;
+    for (int64_t a = dice.from(1, 4); a > 0; --a) s.push_back(dice.one_in(8) ? dice.from(30, 400) : dice.size(12));
+    const int64_t rank = static_cast<int64_t>(s.size()), axis = dice.from(-rank, rank - 1), count = element_count(s);
+    if (count > 40000) return false;
+    t.terms = 1000;
+    const std::string op = dice.pick({"Softmax", "LogSoftmax", "LayerNormalization", "ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin",
+                                      "ReduceL2", "ReduceProd", "ReduceLogSumExp"});
+    if (count == 0 && op != "ReduceSum" && op != "Softmax") return false;  // of nothing: no maximum, no mean
+    const ValueId x = t.feed(floats(dice, s, op != "LayerNormalization"));
+    if (op == "LayerNormalization") {
+      const Shape tail(s.begin() + (axis < 0 ? axis + rank : axis), s.end());
+      std::vector<ValueId> in{x, t.give(dice, floats(dice, tail))};
+      if (dice.one_in(2)) in.push_back(t.give(dice, floats(dice, tail)));
+      // A row of one or of nearly equal numbers divides by almost nothing: epsilon keeps it in the tolerance's reach.
+      t.out(op, in, {{"axis", axis}, {"epsilon", 0.1f}});
+    } else if (op == "Softmax" || op == "LogSoftmax") {
+      t.out(op, {x}, {{"axis", axis}});
+    } else {
+      Ints axes;
+      for (int64_t a = 0; a < rank; ++a) {
+        if (dice.one_in(2)) axes.push_back(a);
+      }
+      Tensor of(DType::i64, {static_cast<int64_t>(axes.size())});
+      std::copy(axes.begin(), axes.end(), of.as<int64_t>().begin());
+      t.out(op, {x, t.b.constant("axes", of)}, {{"keepdims", dice.from(0, 1)}, {"noop_with_empty_axes", dice.from(0, 1)}});
+    }
+    return true;
+  });
+}
+
+TEST_CASE("movement over random shapes") {
+  over(1500, 7, [](Trial& t, Dice& dice) {
+    Shape s;
+    for (int64_t a = dice.from(1, 5); a > 0; --a) s.push_back(dice.one_in(8) ? dice.from(17, 60) : dice.size(7));
+    const int64_t rank = static_cast<int64_t>(s.size());
+    if (element_count(s) > 60000) return false;
+    const auto list = [&](const std::string& name, const Ints& v) {
+      Tensor of(DType::i64, {static_cast<int64_t>(v.size())});
+      std::copy(v.begin(), v.end(), of.as<int64_t>().begin());
+      return t.b.constant(name, of);
+    };
+    const ValueId x = t.feed(dice.one_in(3) ? any_bytes(dice, s) : floats(dice, s, true));
+    Ints order, starts, ends, axes, steps, pads(2 * rank), repeats;
+    for (int64_t a = 0; a < rank; ++a) {
+      order.insert(order.begin() + dice.from(0, a), a);
+      axes.push_back(a);
+      starts.push_back(dice.from(-s[a] - 1, s[a] + 1));
+      ends.push_back(dice.from(-s[a] - 1, s[a] + 1));
+      steps.push_back(dice.pick<int64_t>({1, 1, 2, 3, -1, -2}));
+      pads[a] = dice.from(0, 3), pads[rank + a] = dice.from(0, 3);
+      repeats.push_back(dice.from(1, 3));
+    }
+    const int64_t axis = dice.from(0, rank - 1);
+    switch (dice.from(0, 5)) {
+      case 0: t.out("Transpose", {x}, {{"perm", order}}); break;
+      case 1: t.out("Slice", {x, list("starts", starts), list("ends", ends), list("axes", axes), list("steps", steps)}); break;
+      case 2: t.out("Concat", {x, x, x}, {{"axis", axis}}); break;
+      case 3: t.out("Tile", {x, list("repeats", repeats)}); break;
+      case 4: {
+        for (int64_t a = 0; a < rank; ++a)
+          pads[a] = std::min(pads[a], std::max<int64_t>(0, s[a] - 1)),
+          pads[rank + a] = std::min(pads[rank + a], std::max<int64_t>(0, s[a] - 1));
+        const std::string mode = element_count(s) == 0 ? "constant" : dice.pick({"constant", "edge", "reflect", "wrap"});
+        t.out("Pad", {x, list("pads", pads)}, {{"mode", mode}});
+        break;
+      }
+      default: {
+        if (s[axis] == 0) return false;
+        Ints at;
+        for (int64_t n = dice.from(0, 9); n > 0; --n) at.push_back(dice.from(-s[axis], s[axis] - 1));
+        t.out("Gather", {x, list("at", at)}, {{"axis", axis}});
+      }
+    }
+    return true;
+  });
+}
+
+TEST_CASE("8-bit products and convolutions over random shapes, bit for bit") {
+  over(1200, 8, [](Trial& t, Dice& dice) {
+    const auto scale = [&](const char* name) {
+      return t.b.constant(name, Tensor::from<float>({}, {0.01f + 0.001f * static_cast<float>(dice.from(0, 50))}));
+    };
+    const auto zero = [&](const Tensor& like, const char* name) {
+      Tensor z(like.dtype(), {});
+      static_cast<uint8_t*>(z.data())[0] = static_cast<uint8_t>(dice.from(0, 255));
+      return t.b.constant(name, z);
+    };
+    const bool requantised = dice.one_in(2);
+    const Tensor kind = any_bytes(dice, {1});
+    if (dice.one_in(2)) {
+      const Tensor a = any_bytes(dice, {dice.size(40), dice.size(90)}), b = any_bytes(dice, {a.shape()[1], dice.size(90)});
+      const ValueId av = t.feed(a), bv = t.give(dice, b), az = zero(a, "az"), bz = zero(b, "bz");
+      if (requantised) t.out("QLinearMatMul", {av, scale("as"), az, bv, scale("bs"), bz, scale("ys"), zero(kind, "yz")});
+      else t.out("MatMulInteger", {av, bv, az, bz});
+      return true;
+    }
+    const Window w(dice, 2, 13, true);
+    if (!w.fits) return false;
+    const int64_t groups = dice.one_in(3) ? dice.from(2, 5) : 1, channels = dice.from(1, 20), filters = dice.from(1, 40);
+    const Tensor x = any_bytes(dice, w.shape({dice.from(1, 2), channels * groups}, w.in)),
+                 f = any_bytes(dice, w.shape({filters * groups, channels}, w.kernel));
+    Attributes attributes = w.attributes();
+    attributes["group"] = groups;
+    const ValueId xv = t.feed(x), fv = t.give(dice, f), xz = zero(x, "xz"), fz = zero(f, "fz");
+    if (requantised) t.out("QLinearConv", {xv, scale("xs"), xz, fv, scale("fs"), fz, scale("ys"), zero(kind, "yz")}, attributes);
+    else t.out("ConvInteger", {xv, fv, xz, fz}, attributes);
+    return true;
+  });
+}
+
+TEST_CASE("recurrent layers over random shapes") {
+  over(400, 9, [](Trial& t, Dice& dice) {
+    const std::string op = dice.pick({"LSTM", "GRU", "RNN"});
+    const int64_t gates = op == "LSTM"  ? 4
+                          : op == "GRU" ? 3
+                                        : 1,
+                  steps = dice.from(1, 6), batch = dice.from(1, 5), in = dice.from(1, 40), hidden = dice.from(1, 40);
+    const std::string direction = dice.pick({"forward", "reverse", "bidirectional"});
+    const int64_t ways = direction == "bidirectional" ? 2 : 1;
+    t.terms = 40 * (in + hidden);
+    std::vector<ValueId> inputs{t.feed(floats(dice, {steps, batch, in})), t.give(dice, floats(dice, {ways, gates * hidden, in})),
+                                t.give(dice, floats(dice, {ways, gates * hidden, hidden}))};
+    if (dice.one_in(2)) inputs.push_back(t.give(dice, floats(dice, {ways, 2 * gates * hidden})));
+    Attributes attributes{{"hidden_size", hidden}, {"direction", direction}};
+    if (op == "GRU") attributes["linear_before_reset"] = dice.from(0, 1);
+    t.out(op, inputs, attributes);
+    return true;
+  });
+}
+
+TEST_CASE("attention over random shapes") {
+  over(500, 10, [](Trial& t, Dice& dice) {
+    t.b = Builder("shapes", 23);
+    const int64_t batch = dice.from(1, 2), kv = dice.from(1, 3), heads = kv * dice.from(1, 3),
+                  queries = dice.one_in(8) ? dice.from(90, 140) : dice.from(1, 40),
+                  keys = dice.one_in(8) ? dice.from(130, 300) : dice.from(1, 40), width = dice.from(1, 40), value_width = dice.from(1, 40);
+    t.terms = 4 * keys;
+    std::vector<ValueId> in{t.feed(floats(dice, {batch, heads, queries, width})), t.feed(floats(dice, {batch, kv, keys, width})),
+                            t.feed(floats(dice, {batch, kv, keys, value_width}))};
+    if (dice.one_in(2))
+      in.push_back(
+          t.give(dice, floats(dice, dice.pick({Shape{queries, keys}, Shape{1, 1, queries, keys}, Shape{batch, heads, queries, keys}}))));
+    t.out("Attention", in, {{"is_causal", dice.from(0, 1)}});
+    return true;
+  });
+}
+
+TEST_CASE("resizing and selection over random shapes") {
+  over(600, 11, [](Trial& t, Dice& dice) {
+    const Shape s{dice.from(1, 2), dice.from(1, 20), dice.from(1, 12), dice.from(1, 12)};
+    t.terms = 200;
+    if (dice.one_in(2)) {
+      const ValueId x = t.feed(floats(dice, s));
+      Tensor sizes(DType::i64, {4});
+      for (int a = 0; a < 4; ++a) sizes.as<int64_t>()[a] = a < 2 ? s[a] : dice.from(1, 25);
+      t.out("Resize", {x, kAbsent, kAbsent, t.b.constant("sizes", sizes)},
+            {{"mode", std::string(dice.pick({"nearest", "linear", "cubic"}))},
+             {"coordinate_transformation_mode", std::string(dice.pick({"half_pixel", "asymmetric", "align_corners"}))}});
+      return true;
+    }
+    const int64_t axis = dice.from(0, 3);
+    if (dice.one_in(2)) {
+      const ValueId x = t.feed(floats(dice, s));
+      const auto made = t.b.ops("TopK", {x, t.b.constant("k", Tensor::from<int64_t>({1}, {dice.from(1, s[axis])}))}, 2,
+                                {{"axis", axis}, {"largest", dice.from(0, 1)}});
+      t.b.output(made[0], "values");
+      t.b.output(made[1], "at");
+      return true;
+    }
+    t.out(dice.pick({"ArgMax", "ArgMin"}), {t.feed(floats(dice, s, true))},
+          {{"axis", axis}, {"keepdims", dice.from(0, 1)}, {"select_last_index", dice.from(0, 1)}});
+    return true;
+  });
+}
