@@ -93,9 +93,9 @@ int main(int argc, char** argv) {
   const Function functions[] = {
       {"exp", TapeOp::exp, [](double x) { return std::exp(x); }, 1.5},
       {"log", TapeOp::log, [](double x) { return std::log(x); }, 2},
-      {"tanh", TapeOp::tanh, [](double x) { return std::tanh(x); }, 4},
+      {"tanh", TapeOp::tanh, [](double x) { return std::tanh(x); }, 2},
       {"sigmoid", TapeOp::sigmoid, [](double x) { return 1 / (1 + std::exp(-x)); }, 3},
-      {"erf", TapeOp::erf, [](double x) { return std::erf(x); }, 4},
+      {"erf", TapeOp::erf, [](double x) { return std::erf(x); }, 1.5},
       {"sqrt", TapeOp::sqrt, [](double x) { return std::sqrt(x); }, 0.51},
       {"reciprocal", TapeOp::reciprocal, [](double x) { return 1 / x; }, 0.51},
   };

@@ -91,19 +91,31 @@ HWY_INLINE VF exp_f32(F32 d, VF x) {
 #endif
 }
 
-// e^x for x at most 0 and no NaN, as softmax needs it: what would be a denormal below e^-87.3 is 0 but on AVX-512. -inf gives 0.
-HWY_INLINE VF exp_down(F32 d, VF x) {
-  VF n;
+// p 2^n for whole n from -126 to 127.
+HWY_INLINE VF scale_by_power(F32 d, VF p, VF n) {
 #if HWY_TARGET == HWY_AVX3
-  const VF p = exp_reduced(d, hn::Max(hn::Set(d, -105.0f), x), n);
   return VF{_mm512_scalef_ps(p.raw, n.raw)};
 #else
-  const VF low = hn::Set(d, -87.33654f);
-  const VF p = exp_reduced(d, hn::Max(x, low), n);
-  // 2^n is a whole exponent: n is -126 to 0.
   const hn::RebindToSigned<F32> di;
   const auto power = hn::ShiftLeft<23>(hn::Add(hn::ConvertTo(di, n), hn::Set(di, 127)));
-  return hn::IfThenElseZero(hn::Ge(x, low), hn::Mul(p, hn::BitCast(d, power)));
+  return hn::Mul(p, hn::BitCast(d, power));
+#endif
+}
+
+// e^x for x from -87 to 88.
+HWY_INLINE VF exp_within(F32 d, VF x) {
+  VF n;
+  const VF p = exp_reduced(d, x, n);
+  return scale_by_power(d, p, n);
+}
+
+// e^x for x at most 0 and no NaN, as softmax needs it: what would be a denormal below e^-87.3 is 0 but on AVX-512. -inf gives 0.
+HWY_INLINE VF exp_down(F32 d, VF x) {
+#if HWY_TARGET == HWY_AVX3
+  return exp_within(d, hn::Max(hn::Set(d, -105.0f), x));
+#else
+  const VF low = hn::Set(d, -87.33654f);
+  return hn::IfThenElseZero(hn::Ge(x, low), exp_within(d, hn::Max(x, low)));
 #endif
 }
 
@@ -116,24 +128,33 @@ HWY_INLINE VF log_f32(F32 d, VF x) {
   return hn::IfThenElse(hn::IsNaN(x), x, y);
 }
 
+// tanh: an odd polynomial near zero (Cephes' coefficients), 1 - 2 / (e^2x + 1) beyond. A NaN is not beyond, and comes through the polynomial.
 HWY_INLINE VF tanh_f32(F32 d, VF x) {
-  const VF y = hn::Tanh(d, hn::Min(hn::Set(d, 10.0f), hn::Max(hn::Set(d, -10.0f), x)));
-  return hn::IfThenElse(hn::IsNaN(x), x, y);
+  const VF t = hn::Abs(x), s = hn::Mul(x, x), one = hn::Set(d, 1.0f);
+  const VF e = exp_within(d, hn::Min(hn::Set(d, 20.0f), hn::Add(t, t)));
+  const VF far = hn::CopySign(hn::Sub(one, hn::Div(hn::Set(d, 2.0f), hn::Add(e, one))), x);
+  VF p = hn::Set(d, -5.70498872745e-3f);
+  p = hn::MulAdd(p, s, hn::Set(d, 2.06390887954e-2f));
+  p = hn::MulAdd(p, s, hn::Set(d, -5.37397155531e-2f));
+  p = hn::MulAdd(p, s, hn::Set(d, 1.33314422036e-1f));
+  p = hn::MulAdd(p, s, hn::Set(d, -3.33332819422e-1f));
+  return hn::IfThenElse(hn::Gt(t, hn::Set(d, 0.625f)), far, hn::MulAdd(hn::Mul(p, s), x, x));
 }
 
 HWY_INLINE VF sigmoid_f32(F32 d, VF x) { return hn::Div(hn::Set(d, 1.0f), hn::Add(hn::Set(d, 1.0f), exp_f32(d, hn::Neg(x)))); }
 
-// erf: a polynomial near zero, 1 - exp(polynomial) beyond; both minimax fits, about 1 ulp.
+// erf: a polynomial near zero, 1 - exp(polynomial) beyond; both minimax fits, about 1 ulp. A NaN comes
+// through the near one; past 4 the far one is 1.
 HWY_INLINE VF erf_f32(F32 d, VF x) {
-  const VF t = hn::Abs(x), s = hn::Mul(x, x);
+  const VF size = hn::Abs(x), s = hn::Mul(x, x), t = hn::Min(size, hn::Set(d, 4.0f)), tt = hn::Mul(t, t);
   VF r = hn::MulAdd(hn::Set(d, -1.72853470e-5f), t, hn::Set(d, 3.83197126e-4f));
   const VF u = hn::MulAdd(hn::Set(d, -3.88396438e-3f), t, hn::Set(d, 2.42546219e-2f));
-  r = hn::MulAdd(r, s, u);
+  r = hn::MulAdd(r, tt, u);
   r = hn::MulAdd(r, t, hn::Set(d, -1.06777877e-1f));
   r = hn::MulAdd(r, t, hn::Set(d, -6.34846687e-1f));
   r = hn::MulAdd(r, t, hn::Set(d, -1.28717512e-1f));
   r = hn::MulAdd(r, t, hn::Neg(t));
-  const VF far = hn::CopySign(hn::Sub(hn::Set(d, 1.0f), exp_f32(d, hn::Max(hn::Set(d, -100.0f), r))), x);
+  const VF far = hn::CopySign(hn::Sub(hn::Set(d, 1.0f), exp_within(d, r)), x);
   VF p = hn::Set(d, -5.96761703e-4f);
   p = hn::MulAdd(p, s, hn::Set(d, 4.99119423e-3f));
   p = hn::MulAdd(p, s, hn::Set(d, -2.67681349e-2f));
@@ -141,9 +162,7 @@ HWY_INLINE VF erf_f32(F32 d, VF x) {
   p = hn::MulAdd(p, s, hn::Set(d, -3.76125336e-1f));
   p = hn::MulAdd(p, s, hn::Set(d, 1.28379166e-1f));
   const VF near = hn::MulAdd(p, x, x);
-  VF y = hn::IfThenElse(hn::Gt(t, hn::Set(d, 0.921875f)), far, near);
-  y = hn::IfThenElse(hn::Gt(t, hn::Set(d, 4.0f)), hn::CopySign(hn::Set(d, 1.0f), x), y);
-  return hn::IfThenElse(hn::IsNaN(x), x, y);
+  return hn::IfThenElse(hn::Gt(size, hn::Set(d, 0.921875f)), far, near);
 }
 
 }  // namespace lathe::kernels::HWY_NAMESPACE
