@@ -26,7 +26,8 @@ class Maker {
 
   ValueId conv(ValueId x, int64_t in, int64_t out, int64_t kernel, int64_t stride, bool bias = false, int64_t group = 1) {
     const int64_t depth = in / group;
-    std::vector<ValueId> inputs{x, weight(normal({out, depth, kernel, kernel}, std::sqrt(2.0 / static_cast<double>(depth * kernel * kernel))))};
+    std::vector<ValueId> inputs{
+        x, weight(normal({out, depth, kernel, kernel}, std::sqrt(2.0 / static_cast<double>(depth * kernel * kernel))))};
     if (bias) inputs.push_back(weight(uniform({out}, -0.1f, 0.1f)));
     const int64_t p = kernel / 2;
     return b.op("Conv", inputs,
@@ -166,8 +167,10 @@ Graph skips(int64_t batch, int64_t side, uint64_t seed) {
   in = 512;
   for (int level = 3; level >= 0; --level) {
     const int64_t width = widths[level];
-    x = m.b.op("ConvTranspose", {x, m.weight(m.normal({in, width, 2, 2}, 1 / std::sqrt(static_cast<double>(in)))), m.weight(m.uniform({width}, -0.1f, 0.1f))},
-               {{"kernel_shape", std::vector<int64_t>{2, 2}}, {"strides", std::vector<int64_t>{2, 2}}});
+    x = m.b.op(
+        "ConvTranspose",
+        {x, m.weight(m.normal({in, width, 2, 2}, 1 / std::sqrt(static_cast<double>(in)))), m.weight(m.uniform({width}, -0.1f, 0.1f))},
+        {{"kernel_shape", std::vector<int64_t>{2, 2}}, {"strides", std::vector<int64_t>{2, 2}}});
     x = pair(m.b.op("Concat", {x, kept[level]}, {{"axis", int64_t{1}}}), 2 * width, width);
     in = width;
   }
@@ -181,8 +184,9 @@ Graph recurrent(int64_t batch, int64_t steps, uint64_t seed) {
   int64_t in = 40;
   for (int layer = 0; layer < 2; ++layer) {
     const int64_t hidden = 256;
-    const ValueId y = m.b.op("LSTM", {x, m.weight(m.normal({1, 4 * hidden, in}, 0.1)), m.weight(m.normal({1, 4 * hidden, hidden}, 0.05)),
-                                      m.weight(m.uniform({1, 8 * hidden}, -0.1f, 0.1f))},
+    const ValueId y = m.b.op("LSTM",
+                             {x, m.weight(m.normal({1, 4 * hidden, in}, 0.1)), m.weight(m.normal({1, 4 * hidden, hidden}, 0.05)),
+                              m.weight(m.uniform({1, 8 * hidden}, -0.1f, 0.1f))},
                              {{"hidden_size", hidden}});
     x = m.b.op("Squeeze", {y, m.integers({1})});
     in = hidden;
@@ -199,11 +203,16 @@ Graph decoder(int64_t batch, int64_t past, uint64_t seed) {
   for (int layer = 0; layer < 6; ++layer) {
     const std::string at = std::to_string(layer);
     const ValueId n = m.layer_norm(x, width);
-    const auto part = [&](const std::vector<int64_t>& perm) { return m.turn(m.reshape(m.dense(n, width, width), {batch, 1, heads, each}), perm); };
+    const auto part = [&](const std::vector<int64_t>& perm) {
+      return m.turn(m.reshape(m.dense(n, width, width), {batch, 1, heads, each}), perm);
+    };
     const ValueId q = part({0, 2, 1, 3});
-    const ValueId k = m.b.op("Concat", {m.b.input("keys." + at, DType::f32, {batch, heads, past, each}), part({0, 2, 1, 3})}, {{"axis", int64_t{2}}});
-    const ValueId v = m.b.op("Concat", {m.b.input("values." + at, DType::f32, {batch, heads, past, each}), part({0, 2, 1, 3})}, {{"axis", int64_t{2}}});
-    const ValueId scores = m.b.op("Mul", {m.b.op("MatMul", {q, m.turn(k, {0, 1, 3, 2})}), m.scalar(1 / std::sqrt(static_cast<float>(each)))});
+    const ValueId k =
+        m.b.op("Concat", {m.b.input("keys." + at, DType::f32, {batch, heads, past, each}), part({0, 2, 1, 3})}, {{"axis", int64_t{2}}});
+    const ValueId v =
+        m.b.op("Concat", {m.b.input("values." + at, DType::f32, {batch, heads, past, each}), part({0, 2, 1, 3})}, {{"axis", int64_t{2}}});
+    const ValueId scores =
+        m.b.op("Mul", {m.b.op("MatMul", {q, m.turn(k, {0, 1, 3, 2})}), m.scalar(1 / std::sqrt(static_cast<float>(each)))});
     const ValueId seen = m.b.op("MatMul", {m.b.op("Softmax", {scores}, {{"axis", int64_t{-1}}}), v});
     x = m.b.op("Add", {x, m.dense(m.reshape(m.turn(seen, {0, 2, 1, 3}), {batch, 1, width}), width, width)});
     x = m.b.op("Add", {x, m.dense(m.gelu(m.dense(m.layer_norm(x, width), width, 4 * width)), 4 * width, width)});

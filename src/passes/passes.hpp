@@ -21,6 +21,17 @@ Report fold_constants(Graph& graph, int64_t limit_bytes = int64_t{64} << 20);
 Report remove_identities(Graph& graph);
 // BatchNormalization with constant parameters into the Conv, ConvTranspose, Gemm or MatMul before it.
 Report fold_normalisation(Graph& graph);
+// Patterns that exporters write out in elementary ops (normalisations, GELU and its relatives, softmax, attention) become the standard's op
+// for each. Attention needs known shapes.
+Report recognise(Graph& graph);
+// Nodes that compute what another computes already.
+Report share_common(Graph& graph);
+// Transposes that cancel or join, views of views, slices, pads, casts and factors that change nothing.
+Report simplify(Graph& graph);
+// Two products by constants in a row become one where that is cheaper.
+Report merge_products(Graph& graph);
+// If on a constant: the branch taken in its place. Loop of a few constant trips: written out.
+Report open_control(Graph& graph);
 // Nodes whose results nobody reads, and constants nobody reads.
 Report remove_dead(Graph& graph);
 // Keeps only what the named outputs need. Throws Error (value) naming the outputs there are.

@@ -100,8 +100,23 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
     note(passes::remove_dead(graph_));
   } else {
     note(passes::fold_constants(graph_));
+    if (options.fuse) {
+      passes::Report opened = passes::open_control(graph_);
+      const bool changed = !opened.changes.empty();
+      note(std::move(opened));
+      if (changed) {  // what was inside has types and constants to find out about
+        infer(graph_);
+        note(passes::fold_constants(graph_));
+      }
+    }
     note(passes::remove_identities(graph_));
-    if (options.fuse) note(passes::fold_normalisation(graph_));
+    if (options.fuse) {
+      note(passes::share_common(graph_));
+      note(passes::simplify(graph_));
+      note(passes::recognise(graph_));
+      note(passes::merge_products(graph_));
+      note(passes::fold_normalisation(graph_));
+    }
     note(passes::remove_dead(graph_));
     infer(graph_);
   }
@@ -195,6 +210,10 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
   if (!options.plain) {
     passes::fold_constants(*g);
     passes::remove_identities(*g);
+    if (options.fuse) {  // what needed sizes
+      passes::simplify(*g);
+      passes::recognise(*g);
+    }
     passes::remove_dead(*g);
     infer(*g);
   }

@@ -1,0 +1,390 @@
+// Algebra on the graph: what is computed twice, moved and moved back, reshaped again, or multiplied by constants in a row.
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+#include <unordered_map>
+
+#include "base/fail.hpp"
+#include "lathe/op.hpp"
+#include "passes/rewriter.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe::passes {
+namespace {
+
+using Attributes = std::map<std::string, Attribute>;
+
+// Every reader of `from` inside the graph reads `to` instead; the graph's outputs keep their own makers.
+void redirect(Graph& graph, const std::vector<ValueId>& to) {
+  const auto settled = [&](ValueId v) {
+    while (v != kAbsent && to[v] != v) v = to[v];
+    return v;
+  };
+  for (Node& n : graph.nodes) {
+    for (ValueId& v : n.inputs) v = settled(v);
+    for (Capture& c : n.captures) c.value = settled(c.value);
+  }
+}
+
+std::vector<ValueId> themselves(const Graph& g) {
+  std::vector<ValueId> to(g.values.size());
+  std::iota(to.begin(), to.end(), 0);
+  return to;
+}
+
+// What decides a node's results besides its inputs; nothing when they are not to be shared.
+std::optional<std::string> signature(const Graph& g, const Node& n, const std::vector<ValueId>& same) {
+  const OpDef* def = find_op(n.domain, n.op, g.version_of(n));
+  if (!def || !def->pure || n.has_subgraphs() || n.op == "Dropout") return std::nullopt;
+  std::string s = fmt::format("{}:{}:{}:{}(", n.domain, n.op, g.version_of(n), n.outputs.size());
+  for (ValueId v : n.inputs) s += fmt::format("{},", v == kAbsent ? kAbsent : same[v]);
+  for (const auto& [key, a] : n.attributes) {
+    s += ";" + key + "=";
+    if (const auto* i = std::get_if<int64_t>(&a.data)) s += fmt::format("{}", *i);
+    else if (const auto* f = std::get_if<float>(&a.data)) s += fmt::format("{:a}", *f);
+    else if (const auto* t = std::get_if<std::string>(&a.data)) s += "'" + *t + "'";
+    else if (const auto* list = std::get_if<std::vector<int64_t>>(&a.data)) s += fmt::format("{}", fmt::join(*list, " "));
+    else return std::nullopt;
+  }
+  return s;
+}
+
+bool elementwise(const Graph& g, const Node& n) {
+  const OpDef* def = find_op(n.domain, n.op, g.version_of(n));
+  return def && def->trait == Trait::elementwise && n.outputs.size() == 1;
+}
+
+std::vector<int64_t> perm_of(const Rewriter& r, int n) {
+  auto perm = r.node(n).integers("perm");
+  const auto& dims = r.graph_dims(r.node(n).inputs[0]);
+  if (perm.empty() && dims) {
+    for (size_t i = dims->size(); i-- > 0;) perm.push_back(static_cast<int64_t>(i));
+  }
+  return perm;
+}
+
+Attributes with_perm(const std::vector<int64_t>& perm) {
+  Attributes a;
+  a["perm"].data = perm;
+  return a;
+}
+
+bool in_order(const std::vector<int64_t>& perm) { return std::is_sorted(perm.begin(), perm.end()); }
+
+}  // namespace
+
+Report share_common(Graph& graph) {
+  Report report{"share common nodes", {}};
+  std::vector<ValueId> same = themselves(graph);
+  // Small constants by their contents: exporters write the same scalar many times.
+  std::unordered_map<std::string, ValueId> constants;
+  constexpr size_t kSmall = 256;
+  for (size_t v = 0; v < graph.values.size(); ++v) {
+    const auto& c = graph.values[v].constant;
+    if (!c || c->composite() || c->dtype() == DType::string || c->data() == nullptr || c->byte_size() > kSmall) continue;
+    std::string key = fmt::format("{}:{}:", static_cast<int>(c->dtype()), to_string(c->shape()));
+    key.append(static_cast<const char*>(c->data()), c->byte_size());
+    same[v] = constants.try_emplace(std::move(key), static_cast<ValueId>(v)).first->second;
+  }
+  std::unordered_map<std::string, int> seen;
+  std::vector<ValueId> to = themselves(graph);
+  for (size_t n = 0; n < graph.nodes.size(); ++n) {
+    const auto key = signature(graph, graph.nodes[n], same);
+    if (!key) continue;
+    const auto [it, fresh] = seen.try_emplace(*key, static_cast<int>(n));
+    if (fresh) continue;
+    const Node &node = graph.nodes[n], &first = graph.nodes[it->second];
+    for (size_t i = 0; i < node.outputs.size(); ++i) {
+      if (node.outputs[i] == kAbsent || first.outputs[i] == kAbsent) continue;
+      to[node.outputs[i]] = same[node.outputs[i]] = first.outputs[i];
+    }
+    report.changes.push_back(fmt::format("{} is what {} computes already", label(graph, node), label(graph, first)));
+  }
+  if (!report.changes.empty()) redirect(graph, to);
+  return report;
+}
+
+Report simplify(Graph& graph) {
+  Rewriter r(graph, "simplify");
+  std::vector<ValueId> to = themselves(graph);
+  for (int n = 0; n < static_cast<int>(graph.nodes.size()); ++n) {
+    Node& node = graph.nodes[n];
+    if (!node.domain.empty() || node.outputs.size() != 1 || node.outputs[0] == kAbsent || node.inputs.empty() || node.inputs[0] == kAbsent)
+      continue;
+    const ValueId in = node.inputs[0], out = node.outputs[0];
+    const auto from = r.shape(in), made = r.shape(out);
+    const bool kept = from && made && *from == *made && graph.values[in].dtype == graph.values[out].dtype;
+    // x itself: full slices, empty pads, shapes that stay, factors of one.
+    ValueId same = kAbsent;
+    if (kept && (node.op == "Reshape" || node.op == "Flatten" || node.op == "Squeeze" || node.op == "Unsqueeze" || node.op == "Expand"))
+      same = in;
+    if (kept && node.op == "Pad") {
+      const auto pads = node.inputs.size() > 1 ? r.integers(node.inputs[1]) : std::optional(node.integers("pads"));
+      if (pads && std::ranges::all_of(*pads, [](int64_t p) { return p == 0; })) same = in;
+    }
+    if (kept && node.op == "Slice") {
+      const auto steps =
+          node.inputs.size() > 4 && node.inputs[4] != kAbsent ? r.integers(node.inputs[4]) : std::optional(std::vector<int64_t>{});
+      if (steps && std::ranges::all_of(*steps, [](int64_t s) { return s > 0; })) same = in;
+    }
+    if ((node.op == "Concat" || node.op == "Split" || node.op == "Sum" || node.op == "Max" || node.op == "Min") &&
+        node.inputs.size() == 1 && kept)
+      same = in;
+    // Exact whatever x is: x * 1, x / 1, x - 0 (x + 0 would turn -0 into 0), x^1.
+    if (node.inputs.size() == 2 && is_float(graph.values[out].dtype)) {
+      const auto left = r.scalar(node.inputs[0]), right = r.scalar(node.inputs[1]);
+      if (kept && right &&
+          ((*right == 1 && (node.op == "Mul" || node.op == "Div" || node.op == "Pow")) ||
+           (*right == 0 && node.op == "Sub" && !std::signbit(*right))))
+        same = in;
+      if (left && *left == 1 && node.op == "Mul" && r.shape(node.inputs[1]) == made && made) same = node.inputs[1];
+    }
+    if (same != kAbsent && !r.is_output(out)) {
+      r.note(fmt::format("{} changes nothing and goes", label(graph, node)));
+      to[out] = same;
+      continue;
+    }
+    // Views of views: one is enough when the last one's shape is known.
+    if (node.op == "Reshape" || node.op == "Flatten" || node.op == "Squeeze" || node.op == "Unsqueeze") {
+      int before = -1;
+      for (const char* op : {"Reshape", "Flatten", "Squeeze", "Unsqueeze"}) before = std::max(before, r.maker(in, op));
+      if (before >= 0 && made && r.readers(in) == 1 && std::ranges::none_of(*made, [](int64_t d) { return d == 0; })) {
+        Tensor shape(DType::i64, {static_cast<int64_t>(made->size())});
+        std::copy(made->begin(), made->end(), shape.as<int64_t>().begin());
+        const ValueId sizes = r.add_constant(graph.values[out].name + ".shape", shape);
+        to.push_back(sizes);
+        r.become(n, "Reshape", 13, {graph.nodes[before].inputs[0], sizes}, {}, {before});
+        continue;
+      }
+    }
+    if (node.op == "Transpose") {
+      const int before = r.maker(in, "Transpose");
+      if (before >= 0) {
+        const auto first = perm_of(r, before), second = perm_of(r, n);
+        if (!first.empty() && first.size() == second.size()) {
+          std::vector<int64_t> both;
+          for (int64_t p : second) both.push_back(first[p < 0 ? p + static_cast<int64_t>(first.size()) : p]);
+          const ValueId source = graph.nodes[before].inputs[0];
+          if (in_order(both) && !r.is_output(out)) {
+            r.note(fmt::format("{} moves back what {} moved: both go", label(graph, node), label(graph, graph.nodes[before])));
+            to[out] = source;
+          } else {
+            r.become(n, "Transpose", 13, {source}, with_perm(both), {before});
+          }
+          continue;
+        }
+      }
+    }
+    // A transpose before an elementwise node goes behind it, where it may meet its inverse or the edge of a layout.
+    if (elementwise(graph, node) && made) {
+      std::vector<int64_t> perm;
+      bool all = true;
+      std::vector<ValueId> inputs;
+      std::vector<int> moved;
+      for (ValueId v : node.inputs) {
+        if (v == kAbsent) {
+          inputs.push_back(v);
+          continue;
+        }
+        const int t = r.maker(v, "Transpose");
+        if (t >= 0 && r.readers(v) == 1 && (perm.empty() || perm_of(r, t) == perm)) {
+          perm = perm_of(r, t);
+          moved.push_back(t);
+          inputs.push_back(graph.nodes[t].inputs[0]);
+        } else if (const Tensor* c = r.constant(v); c && c->size() == 1 && static_cast<size_t>(c->rank()) <= made->size()) {
+          inputs.push_back(v);
+        } else {
+          all = false;
+        }
+      }
+      // Only where it helps: another transpose waits behind.
+      const auto met = [&] {
+        return std::any_of(graph.nodes.begin() + n + 1, graph.nodes.end(),
+                           [&](const Node& m) { return m.domain.empty() && m.op == "Transpose" && m.inputs[0] == out; });
+      };
+      if (all && !perm.empty() && perm.size() == made->size() && r.readers(out) == 1 && met()) {
+        Shape shape(perm.size());
+        for (size_t i = 0; i < perm.size(); ++i) shape[perm[i]] = (*made)[i];
+        Node copy = node;
+        const ValueId inner = r.before(n, copy.op, inputs, copy.attributes, graph.values[out].dtype, shape);
+        to.push_back(inner);
+        r.become(n, "Transpose", 13, {inner}, with_perm(perm), moved);
+      }
+    }
+  }
+  Report report = r.finish();
+  if (!report.changes.empty()) redirect(graph, to);
+  return report;
+}
+
+namespace {
+
+// y = a b in double, row-major matrices.
+Tensor multiplied(const Tensor& a, const Tensor& b) {
+  const int64_t m = a.shape()[0], k = a.shape()[1], n = b.shape()[1];
+  Tensor out(DType::f32, {m, n});
+  const auto av = a.as<float>(), bv = b.as<float>();
+  auto ov = out.as<float>();
+  std::vector<double> row(n);
+  for (int64_t i = 0; i < m; ++i) {
+    std::fill(row.begin(), row.end(), 0.0);
+    for (int64_t p = 0; p < k; ++p) {
+      const double f = av[i * k + p];
+      for (int64_t j = 0; j < n; ++j) row[j] += f * bv[p * n + j];
+    }
+    for (int64_t j = 0; j < n; ++j) ov[i * n + j] = static_cast<float>(row[j]);
+  }
+  return out;
+}
+
+}  // namespace
+
+Report merge_products(Graph& graph) {
+  Rewriter r(graph, "merge products");
+  for (int n = 0; n < static_cast<int>(graph.nodes.size()); ++n) {
+    const Node& node = graph.nodes[n];
+    if (!node.domain.empty() || node.op != "MatMul") continue;
+    const int before = r.maker(node.inputs[0], "MatMul");
+    if (before < 0 || r.readers(node.inputs[0]) != 1) continue;
+    const Tensor *a = r.constant(graph.nodes[before].inputs[1]), *b = r.constant(node.inputs[1]);
+    if (!a || !b || a->rank() != 2 || b->rank() != 2 || a->dtype() != DType::f32 || b->dtype() != DType::f32) continue;
+    const int64_t k = a->shape()[0], middle = a->shape()[1], m = b->shape()[1];
+    // One product of k x m instead of k x middle and middle x m; and no more than a second of work while compiling.
+    if (middle != b->shape()[0] || k * m > k * middle + middle * m || static_cast<double>(k) * static_cast<double>(middle * m) > 5e8)
+      continue;
+    const ValueId w = r.add_constant(graph.values[node.outputs[0]].name + ".product", multiplied(*a, *b));
+    r.become(n, "MatMul", 13, {graph.nodes[before].inputs[0], w}, {}, {before});
+  }
+  return r.finish();
+}
+
+namespace {
+
+// Puts a subgraph's nodes into the graph in place of node n; `arguments` for its inputs. Gives the values its outputs became.
+class Splicer {
+ public:
+  explicit Splicer(Graph& graph) : graph_(graph) {}
+
+  std::vector<ValueId> splice(const Graph& body, const Node& owner, const std::vector<ValueId>& arguments, const std::string& prefix,
+                              std::vector<Node>& out) {
+    const auto copy = deep_copy(body);
+    constexpr ValueId kUnset = -2;
+    std::vector<ValueId> ids(copy->values.size(), kUnset);
+    for (size_t i = 0; i < copy->inputs.size(); ++i) ids[copy->inputs[i]] = arguments.at(i);
+    for (ValueId free : free_values(*copy)) {
+      for (const Capture& c : owner.captures) {
+        if (c.name == copy->values[free].name) ids[free] = c.value;
+      }
+    }
+    for (size_t v = 0; v < ids.size(); ++v) {
+      if (ids[v] != kUnset) continue;
+      Value value = copy->values[v];
+      value.name = fmt::format("{}/{}", prefix, value.name);
+      ids[v] = graph_.add_value(std::move(value));
+    }
+    for (Node& node : copy->nodes) {
+      for (ValueId& v : node.inputs) v = v == kAbsent ? v : ids[v];
+      for (ValueId& v : node.outputs) v = v == kAbsent ? v : ids[v];
+      for (Capture& c : node.captures) c.value = c.value == kAbsent ? c.value : ids[c.value];
+      node.name = fmt::format("{}/{}", prefix, node.name.empty() ? node.op : node.name);
+      if (const int64_t version = copy->version_of(node); version != graph_.opset(node.domain)) node.version = version;
+      out.push_back(std::move(node));
+    }
+    std::vector<ValueId> results;
+    for (ValueId v : copy->outputs) results.push_back(ids[v]);
+    return results;
+  }
+
+ private:
+  Graph& graph_;
+};
+
+void hand_on(std::vector<Node>& out, const std::string& name, ValueId from, ValueId to) {
+  if (to == kAbsent) return;
+  Node same;
+  same.op = "Identity";
+  same.name = name;
+  same.version = 16;
+  same.inputs = {from};
+  same.outputs = {to};
+  out.push_back(std::move(same));
+}
+
+}  // namespace
+
+Report open_control(Graph& graph) {
+  Report report{"open control flow", {}};
+  constexpr int64_t kMostTrips = 16, kMostNodes = 256;
+  std::vector<Node> nodes = std::move(graph.nodes), out;
+  graph.nodes.clear();
+  Splicer splicer(graph);
+  const auto integer = [&](ValueId v) -> std::optional<int64_t> {
+    if (v == kAbsent || !graph.values[v].constant) return std::nullopt;
+    const Tensor& t = *graph.values[v].constant;
+    if (t.composite() || t.size() != 1 || t.data() == nullptr || (t.dtype() != DType::i64 && t.dtype() != DType::boolean))
+      return std::nullopt;
+    return widen<int64_t>(t)[0];
+  };
+  for (Node& node : nodes) {
+    const std::string name = node.name.empty() ? node.op : node.name;
+    if (node.domain.empty() && node.op == "If") {
+      if (const auto condition = integer(node.inputs[0])) {
+        const auto* body = node.find<std::shared_ptr<Graph>>(*condition ? "then_branch" : "else_branch");
+        if (body && (*body)->outputs.size() >= node.outputs.size()) {
+          const auto results = splicer.splice(**body, node, {}, name, out);
+          for (size_t i = 0; i < node.outputs.size(); ++i) hand_on(out, name, results[i], node.outputs[i]);
+          report.changes.push_back(fmt::format("{}: its condition is constant, the {} branch stands in its place", label(graph, node),
+                                               *condition ? "then" : "else"));
+          continue;
+        }
+      }
+    }
+    if (node.domain.empty() && node.op == "Loop") {
+      const auto trips = integer(node.inputs[0]);
+      const bool going = node.inputs.size() < 2 || node.inputs[1] == kAbsent || integer(node.inputs[1]) == 1;
+      const auto* held = node.find<std::shared_ptr<Graph>>("body");
+      const size_t carried = node.inputs.size() > 2 ? node.inputs.size() - 2 : 0;
+      if (trips && *trips >= 1 && *trips <= kMostTrips && going && held) {
+        const Graph& body = **held;
+        // The condition must stay true whatever happens: it is a constant, or the one that came in.
+        const ValueId condition = body.outputs.empty() ? kAbsent : body.outputs[0];
+        bool stays =
+            condition != kAbsent && body.inputs.size() == 2 + carried && (condition == body.inputs[1] || body.values[condition].constant);
+        if (condition != kAbsent && !stays && body.inputs.size() == 2 + carried) {
+          for (const Node& inner : body.nodes)
+            stays = stays || (inner.op == "Identity" && inner.outputs[0] == condition && inner.inputs[0] == body.inputs[1]);
+        }
+        if (stays && body.values[condition].constant) stays = widen<int64_t>(*body.values[condition].constant).at(0) != 0;
+        const bool collects = body.outputs.size() > 1 + carried;
+        const bool known = std::ranges::none_of(node.inputs, [&](ValueId v) { return v != kAbsent && graph.values[v].composite; });
+        if (stays && !collects && known && static_cast<int64_t>(body.nodes.size()) * *trips <= kMostNodes &&
+            node.outputs.size() <= carried) {
+          std::vector<ValueId> state(node.inputs.begin() + 2, node.inputs.end());
+          const auto constant = [&](const std::string& what, Tensor t) {
+            Value v;
+            v.name = what;
+            v.dtype = t.dtype();
+            v.dims = Dims{};
+            v.constant = std::move(t);
+            return graph.add_value(std::move(v));
+          };
+          const ValueId yes = constant(name + "/going", Tensor::from<bool>({}, {true}));
+          for (int64_t trip = 0; trip < *trips; ++trip) {
+            std::vector<ValueId> arguments{constant(fmt::format("{}/trip_{}", name, trip), Tensor::from<int64_t>({}, {trip})), yes};
+            arguments.insert(arguments.end(), state.begin(), state.end());
+            const auto results = splicer.splice(body, node, arguments, fmt::format("{}/{}", name, trip), out);
+            state.assign(results.begin() + 1, results.begin() + 1 + static_cast<int64_t>(carried));
+          }
+          for (size_t i = 0; i < node.outputs.size(); ++i) hand_on(out, name, state[i], node.outputs[i]);
+          report.changes.push_back(fmt::format("{}: {} trips written out", label(graph, node), *trips));
+          continue;
+        }
+      }
+    }
+    out.push_back(std::move(node));
+  }
+  graph.nodes = std::move(out);
+  return report;
+}
+
+}  // namespace lathe::passes

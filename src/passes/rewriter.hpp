@@ -1,0 +1,55 @@
+// What the passes that recognise patterns share: looking upwards from a node, and writing it anew in its place.
+#pragma once
+
+#include <map>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lathe/graph.hpp"
+#include "passes/passes.hpp"
+
+namespace lathe::passes {
+
+// Nodes are never taken out here: the last node of a pattern is written anew to read what the pattern's first nodes read, and what nobody
+// reads any more goes with remove_dead. Values keep their makers, so positions stay right while a pass runs.
+class Rewriter {
+ public:
+  Rewriter(Graph& graph, std::string pass);
+
+  Graph& graph() { return graph_; }
+  const Node& node(int n) const { return graph_.nodes[n]; }
+  // Index of the node of the default domain that makes `v` and has this op; -1: none.
+  int maker(ValueId v, std::string_view op) const;
+  // The only element of a constant.
+  std::optional<double> scalar(ValueId v) const;
+  bool is_scalar(ValueId v, double wanted) const;
+  // The other input of a node of two, when one of them is a constant of one element equal to `wanted`.
+  std::optional<ValueId> beside(int n, double wanted) const;
+  // The constant a value holds, with its elements there.
+  const Tensor* constant(ValueId v) const;
+  std::optional<Shape> shape(ValueId v) const;
+  const std::optional<Dims>& graph_dims(ValueId v) const { return graph_.values[v].dims; }
+  std::optional<std::vector<int64_t>> integers(ValueId v) const;
+  int readers(ValueId v) const { return readers_[v]; }  // the graph's outputs counted
+  bool is_output(ValueId v) const;
+  // Axes of a reduction, as attribute or constant, wrapped and sorted; nothing when they are not known.
+  std::optional<std::vector<int64_t>> axes(int n) const;
+
+  ValueId add_constant(const std::string& name, Tensor t);
+  // Writes node n anew; its first output stays, others must be unread. `version`: of the op's definition. `inside`: nodes it stands for.
+  void become(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
+              const std::vector<int>& inside);
+  // Puts a node in front of node n once the pass is over; gives its output.
+  ValueId before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype, Shape shape);
+  void note(std::string change) { report_.changes.push_back(std::move(change)); }
+  Report finish();
+
+ private:
+  Graph& graph_;
+  Report report_;
+  std::vector<int> made_, readers_;
+  std::vector<std::pair<int, Node>> added_;
+};
+
+}  // namespace lathe::passes
