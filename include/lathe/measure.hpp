@@ -40,6 +40,9 @@ double measure_fill_bandwidth(size_t bytes, int threads, double seconds = 0.05);
 // Copy bandwidth in GB/s, read and written bytes counted, over `bytes` a thread in each direction.
 double measure_copy_bandwidth(size_t bytes, int threads, double seconds = 0.05);
 
+// Writes over a block of twice the largest cache, so that what comes next finds nothing of its own there.
+void empty_caches();
+
 struct Limits {
   struct Fma {
     std::string isa;

@@ -45,16 +45,30 @@ struct PassReport {
 
 struct StepInfo {
   std::string kind;
+  std::string op;                  // of the node at its head; the kind where there is none
   std::vector<std::string> nodes;  // the fused nodes
   std::string recipe;
   double flops = 0;  // arithmetic (a multiply-add counts two)
   double bytes = 0;  // least memory traffic
+  std::string why, why_not;        // why these nodes are one step, and why no more of them
+  std::string output, layout;      // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
+};
+
+// A node as it was lowered.
+struct NodeInfo {
+  std::string label, op;
+  int step = -1;                     // index into EditionInfo::steps; -1: no work, a view of what it reads
+  std::vector<std::string> merged;   // nodes of the model that passes folded into it
+  std::vector<std::string> inputs, outputs;  // names of values; constants left out
+  std::string output;                // "f32 [1, 64, 56, 56]"
 };
 
 // One edition, described.
 struct EditionInfo {
   std::vector<Shape> inputs;
   std::vector<StepInfo> steps;
+  std::vector<NodeInfo> nodes;
+  std::vector<std::string> input_names, output_names;
   double flops = 0;
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;
@@ -124,6 +138,14 @@ struct StepTime {
   std::string kind;
   std::vector<std::string> nodes;
   double seconds = 0;
+  double begin = 0;  // seconds from the start of the run
+};
+
+// Time that a worker of the crew spent on the tasks of one parallel part.
+struct Spell {
+  int worker = 0;  // 1.. : the caller, worker 0, is there all the time
+  double begin = 0, seconds = 0;  // from the start of the run
+  int64_t tasks = 0;
 };
 
 class LaneImpl;
@@ -148,6 +170,8 @@ class Lane {
   // Seconds each step of the last run took; only filled after time_steps(true).
   void time_steps(bool on);
   std::vector<StepTime> step_times() const;
+  // What the other workers of the crew did in the last run, in order of worker and time; only after time_steps(true).
+  std::vector<Spell> spells() const;
   const Program& program() const;
 
  private:

@@ -96,5 +96,7 @@ Command add_bench(CLI::App& app);
 Command add_sweep(CLI::App& app);
 Command add_vet(CLI::App& app);
 Command add_turn(CLI::App& app);
+Command add_explain(CLI::App& app);
+Command add_profile(CLI::App& app);
 
 }  // namespace lathe::cli

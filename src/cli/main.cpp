@@ -17,6 +17,8 @@ int run(int argc, char** argv) {
       "  lathe vet grain.onnx                         whether anything is wrong with it\n"
       "  lathe turn grain.onnx --bind batch=8 -o b8.onnx   the same model for batches of eight\n"
       "  lathe inspect grain.onnx --steps             what the compiler made of it\n"
+      "  lathe explain grain.onnx --draw grain.svg    why these steps, and a drawing of them\n"
+      "  lathe profile grain.onnx                     where the time goes\n"
       "  lathe run grain.onnx --image board.png       what it says about a picture\n"
       "  lathe parity grain.onnx                      whether its numbers are right\n"
       "  lathe bench grain.onnx                       how fast it is, against this machine's limit\n"
@@ -30,6 +32,8 @@ int run(int argc, char** argv) {
   };
   add("machine", "This machine: instruction sets, caches, and its measured limits", add_machine);
   add("inspect", "A model: inputs, outputs, size, arithmetic, operators; with --steps, the compiled form", add_inspect);
+  add("explain", "Why the compiled form is what it is: passes, steps, layouts, least times; as a drawing", add_explain);
+  add("profile", "Where the time goes: by step and by op, against this machine's limit; chart and timeline", add_profile);
   add("run", "Run a model on arrays, pictures or random data; write or read off the results", add_run);
   add("parity", "Check a model's outputs against reference outputs, or compiled against plain", add_parity);
   add("vet", "Everything that is wrong with a model, in one pass, with what to do about it", add_vet);

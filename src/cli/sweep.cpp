@@ -1,13 +1,10 @@
 // lathe sweep
-#include <sys/wait.h>
-#include <unistd.h>
-
 #include <cmath>
 #include <cstdio>
-#include <filesystem>
 #include <sstream>
 
 #include "common.hpp"
+#include "drawing.hpp"
 #include "formats/files.hpp"
 
 namespace lathe::cli {
@@ -102,8 +99,6 @@ Json json_of(const Options& o, const std::vector<SweepRow>& rows) {
 
 // Sizes along a logarithmic axis, one line an implementation, the limit drawn.
 void draw(const Options& o, const std::vector<SweepRow>& rows) {
-  namespace fs = std::filesystem;
-  const bool png = o.chart.ends_with(".png");
   // One kind of rate for all: what limits most of them.
   const bool arithmetic = 2 * std::ranges::count_if(rows, [](const SweepRow& row) { return row.by_arithmetic; }) > std::ssize(rows);
   std::vector<std::string> names;
@@ -117,9 +112,8 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
   for (const SweepRow& row : rows) order.push_back(&row);
   std::ranges::stable_sort(order, [](const SweepRow* a, const SweepRow* b) { return a->size < b->size; });
   const auto rate = [&](const SweepRow& row, double seconds) { return (arithmetic ? row.flops : row.bytes) / seconds / 1e9; };
-  const fs::path work = fs::path(o.chart).string() + fmt::format(".{}.part", ::getpid());
-  std::string script = fmt::format("set terminal {} size 1280,800 font 'sans,13' background rgb '#ffffff'\nset output '{}'\n",
-                                   png ? "pngcairo" : "svg", work.string());
+  std::string script = fmt::format("set terminal {} size 1280,800 font 'sans,13' background rgb '#ffffff'\nset output '{{out}}'\n",
+                                   o.chart.ends_with(".png") ? "pngcairo" : "svg");
   script += fmt::format(
       "set title \"{} ({}, {} thread{}{})\" font 'sans,16' noenhanced\nset logscale x {}\nset logscale y 10\nset xlabel \"{}\"\nset ylabel "
       "\"{}\"\nset grid xtics ytics lc rgb '#d8d8d8'\nset border 3 lc rgb '#555555'\nset tics nomirror\nset lmargin 10\nset key outside "
@@ -144,30 +138,11 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
       return std::nullopt;
     });
   }
-  // Steel, brick, moss, ochre, plum, slate: apart from one another also without colour, by their marks.
-  const char* colours[] = {"#1f4e79", "#b5402c", "#4d7c3a", "#c08a1e", "#7b3f7d", "#4c5a67", "#2a8c82", "#99562b"};
   script += "plot $d0 with lines lw 2 dt 2 lc rgb '#888888' title 'limit of this machine'";
   for (size_t i = 0; i < names.size(); ++i)
-    script += fmt::format(", $d{} with linespoints lw 2 pt {} ps 1.1 lc rgb '{}' title '{}'", i + 1, i + 4, colours[i % 8], names[i]);
+    script += fmt::format(", $d{} with linespoints lw 2 pt {} ps 1.1 lc rgb '{}' title '{}'", i + 1, i + 4, kColours[i % kColours.size()], names[i]);
   script += "\n";
-  const fs::path file = work.string() + ".plot";
-  write_file(file, script);
-  // gnuplot reads the script from a file of ours; no part of it comes from a shell.
-  const pid_t child = ::fork();
-  if (child == 0) {
-    ::execlp("gnuplot", "gnuplot", file.c_str(), nullptr);
-    std::_Exit(127);
-  }
-  int status = 0;
-  if (child > 0) ::waitpid(child, &status, 0);
-  std::error_code gone;
-  fs::remove(file, gone);
-  const bool made = child > 0 && status == 0 && fs::exists(work) && fs::file_size(work) > 0;
-  if (!made) {
-    fs::remove(work, gone);
-    throw Error(Category::resource, fmt::format("{}: gnuplot did not draw the chart; is the package gnuplot-nox installed?", o.chart));
-  }
-  fs::rename(work, o.chart);
+  draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), o.chart);
 }
 
 // What arithmetic is counted in.
@@ -230,8 +205,7 @@ Command add_sweep(CLI::App& app) {
     if (o->request.sizes.empty()) throw UsageError("nothing to sweep: give --sizes or --shapes");
     for (const std::string& l : o->libraries) load_implementations(l);
     if (o->sweep.threads == 0) o->sweep.threads = usable_cores();
-    if (!o->chart.empty() && !o->chart.ends_with(".png") && !o->chart.ends_with(".svg"))
-      throw UsageError(fmt::format("--chart {}: expected a name ending in .png or .svg", o->chart));
+    if (!o->chart.empty()) check_picture_name(o->chart, "--chart");
     const std::vector<SweepCase> cases = sweep_cases(o->request);
     Progress progress;
     std::vector<SweepRow> rows;

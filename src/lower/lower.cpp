@@ -294,20 +294,78 @@ class OutputCopy : public StepKernel {
 
 }  // namespace
 
+// Why the nodes of a group are one step, for people.
+std::string Lowering::why(const Group& group) const {
+  const auto& last = graph_->nodes[group.nodes.back()];
+  std::string text;
+  if (group.anchor >= 0 && group.nodes.size() > 1) {
+    text = fmt::format("{} node{} after the {} keep its shape: done on each tile before it leaves registers or the first cache",
+                       group.nodes.size() - 1, group.nodes.size() > 2 ? "s" : "", graph_->nodes[group.anchor].op);
+  } else if (group.nodes.size() > 1) {
+    text = fmt::format("{} elementwise nodes of one shape whose results in between nobody else reads: one pass over memory", group.nodes.size());
+  }
+  size_t merged = 0;
+  for (int n : group.nodes) merged += graph_->nodes[n].merged.size();
+  if (merged > 0) text += fmt::format("{}{} node{} of the model folded in by passes", text.empty() ? "" : "; ", merged, merged > 1 ? "s" : "");
+  if (text.empty()) text = last.outputs.empty() ? "alone" : "a step of its own";
+  return text;
+}
+
+// Why a group ends where it ends.
+std::string Lowering::why_not(const Group& group, const std::vector<std::vector<int>>& readers, const std::vector<int>& owner) const {
+  const Graph& g = *graph_;
+  const Node& last = g.nodes[group.nodes.back()];
+  if (!options_.fuse) return "fusion is off";
+  const ValueId out = last.outputs.empty() ? kAbsent : last.outputs[0];
+  if (out == kAbsent) return "";
+  if (std::find(g.outputs.begin(), g.outputs.end(), out) != g.outputs.end()) return "its result is an output of the model";
+  std::vector<int> next = readers[out];
+  next.erase(std::unique(next.begin(), next.end()), next.end());
+  if (next.empty()) return "nobody reads its result";
+  if (next.size() > 1) return fmt::format("its result is read by {} nodes: {} and others", next.size(), node_name(next[0]));
+  const Node& reader = g.nodes[next[0]];
+  const std::string name = node_name(next[0]);
+  if (can_anchor(g, reader)) return fmt::format("{} multiplies: a step of its own begins there", name);
+  if (!tapeable(g, reader)) return fmt::format("{} is not elementwise over known f32 shapes", name);
+  if (group.anchor < 0 && !tapeable(g, last)) return fmt::format("{} is done by a kernel of its own that takes nothing after it", last.op);
+  const auto made = known_shape(g.values[out].dims), wanted = known_shape(g.values[reader.outputs[0]].dims);
+  if (made != wanted) return fmt::format("{} makes another shape, {}", name, wanted ? to_string(*wanted) : "not known yet");
+  if (owner[next[0]] >= 0) return fmt::format("{} already belongs to the step that makes its other operand", name);
+  return fmt::format("with {} the epilogue would not fit its registers", name);
+}
+
 Plan Lowering::finish() {
   const Graph& g = *graph_;
-  for (const Group& group : partition(g, options_)) {
+  const std::vector<Group> groups = partition(g, options_);
+  const auto readers = g.consumers();
+  std::vector<int> owner(g.nodes.size(), -1);
+  for (size_t i = 0; i < groups.size(); ++i) {
+    for (int n : groups[i].nodes) owner[n] = groups[i].nodes.size() > 1 ? static_cast<int>(i) : -1;
+  }
+  for (const Group& group : groups) {
     const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
+    const size_t first = plan_.steps.size();
     try {
-      if (!options_.plain) {
-        if (lower_custom(*this, group) || lower_convolution(*this, group) || lower_product(*this, group) || lower_pool(*this, group) ||
-            lower_tape(*this, group) || lower_rows(*this, group) || lower_movement(*this, group) || lower_indexed(*this, group) ||
-            lower_select(*this, group) || lower_recurrent(*this, group) || lower_quantised(*this, group) ||
-            lower_attention(*this, group) || lower_transposed(*this, group))
-          continue;
+      const bool fast = !options_.plain &&
+                        (lower_custom(*this, group) || lower_convolution(*this, group) || lower_product(*this, group) ||
+                         lower_pool(*this, group) || lower_tape(*this, group) || lower_rows(*this, group) || lower_movement(*this, group) ||
+                         lower_indexed(*this, group) || lower_select(*this, group) || lower_recurrent(*this, group) ||
+                         lower_quantised(*this, group) || lower_attention(*this, group) || lower_transposed(*this, group));
+      if (!fast) {
+        if (group.nodes.size() != 1) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
+        lower_plain(*this, group.nodes[0]);
       }
-      if (group.nodes.size() != 1) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
-      lower_plain(*this, group.nodes[0]);
+      for (size_t s = first; s < plan_.steps.size(); ++s) {
+        Step& step = plan_.steps[s];
+        if (step.kind == "layout") {
+          step.why = fmt::format("{} reads it that way", node_name(head));
+          continue;
+        }
+        step.members = group.nodes;
+        step.why = why(group);
+        if (!fast && !options_.plain) step.why = "no kernel for these types, attributes or unknown sizes";
+        step.why_not = why_not(group, readers, owner);
+      }
     } catch (const Error& e) {
       std::vector<Fault> faults = e.faults();
       for (Fault& f : faults) {
@@ -323,7 +381,9 @@ Plan Lowering::finish() {
     plan_.output_dtypes.push_back(dtype(v));
     plan_.output_shapes.push_back(plan_.dynamic[v] ? std::nullopt : std::optional<Shape>(shape(v)));
     if (plan_.dynamic[v]) continue;
+    const size_t first = plan_.steps.size();
     const Place at = place(v, Layout::natural);
+    for (size_t s = first; s < plan_.steps.size(); ++s) plan_.steps[s].why = "the caller gets it in the standard's order";
     Buffer& b = plan_.buffers[at.buffer];
     const size_t bytes = Tensor::borrow(dtype(v), shape(v), nullptr).byte_size();
     if (b.kind == Buffer::Kind::arena && at.offset == 0 && b.bytes == bytes) {
@@ -345,6 +405,7 @@ Plan Lowering::finish() {
     step.kind = "copy";
     step.nodes = {"output " + g.values[v].name};
     step.recipe = "to the caller's buffer";
+    step.why = "its memory has another role, so the caller gets a copy";
     step.bytes = 2.0 * static_cast<double>(bytes);
     step.reads = {at.buffer};
     step.writes = {kernel->to.buffer};

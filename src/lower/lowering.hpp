@@ -90,6 +90,10 @@ class Lowering {
   static std::string node_label(const Node& n);
 
  private:
+  std::string why(const Group& group) const;
+  std::string why_not(const Group& group, const std::vector<std::vector<int>>& readers, const std::vector<int>& owner) const;
+
+
   std::shared_ptr<const Graph> graph_;
   const LowerOptions& options_;
   Weights& weights_;

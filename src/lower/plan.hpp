@@ -67,6 +67,8 @@ struct Step {
   std::vector<std::string> nodes;  // names of the fused nodes, in order
   std::string recipe;              // algorithm, tiles, split; for people
   double flops = 0, bytes = 0;     // arithmetic and least memory traffic
+  std::vector<int> members;        // the nodes of `graph` it stands for; none for copies and layout changes
+  std::string why, why_not;        // why these nodes are together, and why no more of them
   std::vector<BufferId> reads, writes, scratch;
   BufferId in_place = kNoBuffer;  // a read buffer that the first written one may share
   std::unique_ptr<StepKernel> kernel;

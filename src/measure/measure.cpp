@@ -202,6 +202,17 @@ Latency summarise(std::vector<double> s) {
   return l;
 }
 
+void empty_caches() {
+  static const size_t bytes = [] {
+    size_t most = size_t{32} << 20;
+    for (const CacheInfo& c : machine_info().caches) most = std::max(most, c.bytes);
+    return 2 * most;
+  }();
+  static const std::shared_ptr<std::byte> block = allocate_aligned(bytes);
+  static int value = 0;
+  std::memset(block.get(), ++value, bytes);
+}
+
 BenchResult bench(const Program& program, int threads, const std::vector<Tensor>& inputs, const BenchOptions& o) {
   if (o.lanes < 1 || o.lanes > 256) fail(Category::value, "lanes is {}, expected 1 to 256", o.lanes);
   BenchResult r;

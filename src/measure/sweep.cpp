@@ -508,17 +508,6 @@ class BandwidthProbe {
   size_t bytes_;
 };
 
-void empty_caches() {
-  static const size_t bytes = [] {
-    size_t most = size_t{32} << 20;
-    for (const CacheInfo& c : machine_info().caches) most = std::max(most, c.bytes);
-    return 2 * most;
-  }();
-  static const std::shared_ptr<std::byte> block = allocate_aligned(bytes);
-  static int value = 0;
-  std::memset(block.get(), ++value, bytes);
-}
-
 }  // namespace
 
 std::vector<std::string> read_sizes(const std::string& path) {

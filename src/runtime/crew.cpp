@@ -62,7 +62,23 @@ Crew::~Crew() {
   for (auto& t : threads_) t.join();
 }
 
+void Crew::watch(bool on) {
+  watched_ = on;
+  spells_.assign(threads_.size(), {});
+}
+
 void Crew::drain(int worker) {
+  if (watched_ && worker > 0) {
+    Spell spell;
+    spell.begin = std::chrono::steady_clock::now();
+    for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_; task = next_.fetch_add(1, std::memory_order_relaxed)) {
+      f_(context_, task, worker);
+      ++spell.tasks;
+    }
+    spell.end = std::chrono::steady_clock::now();
+    if (spell.tasks > 0) spells_[static_cast<size_t>(worker) - 1].push_back(spell);
+    return;
+  }
   for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_; task = next_.fetch_add(1, std::memory_order_relaxed))
     f_(context_, task, worker);
 }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <atomic>
+#include <chrono>
 #include <cstdint>
 #include <thread>
 #include <vector>
@@ -21,11 +22,23 @@ class Crew : public lower::Workers {
   int size() const override { return static_cast<int>(threads_.size()) + 1; }
   void parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) override;
 
+  // Time a worker (1..) spent on one job's tasks.
+  struct Spell {
+    std::chrono::steady_clock::time_point begin, end;
+    int64_t tasks = 0;
+  };
+  // Keeps spells from now on (forgetting earlier ones), or no more. Not while a job runs.
+  void watch(bool on);
+  // By worker, from 1 on. Not while a job runs.
+  const std::vector<std::vector<Spell>>& spells() const { return spells_; }
+
  private:
   void work(int worker);
   void drain(int worker);
 
   std::vector<std::thread> threads_;
+  bool watched_ = false;
+  std::vector<std::vector<Spell>> spells_;  // each written by its worker alone, while it is inside a job
   // The job of the moment. It is open while it has tasks to give; a worker that comes while it is open enters, and is waited for. One that
   // was put off its core, or was asleep too long, finds the job closed and has no part in it: nobody waits for those who never began.
   void (*f_)(void*, int64_t, int) = nullptr;

@@ -28,7 +28,7 @@ class LaneImpl {
     std::shared_ptr<const lower::Plan> plan;
     std::vector<std::byte*> buffers;
     std::vector<Tensor> tensors;
-    std::vector<double> seconds;
+    std::vector<double> seconds, begins;
   };
 
   // The state for these inputs' shapes; allocates only when the shapes are new to this lane.
@@ -51,6 +51,7 @@ class LaneImpl {
     s.buffers.resize(s.plan->buffers.size());
     s.tensors.resize(s.plan->graph->values.size());
     s.seconds.resize(s.plan->steps.size());
+    s.begins.resize(s.plan->steps.size());
     if (s.plan->arena_bytes > arena_bytes) {
       arena = allocate_aligned(s.plan->arena_bytes);
       arena_bytes = s.plan->arena_bytes;
@@ -116,7 +117,9 @@ class LaneImpl {
     const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew};
     using Clock = std::chrono::steady_clock;
     const bool limited = options.limit.count() > 0, stoppable = options.stop.stop_possible();
+    if (timing) crew.watch(true);
     const auto start = limited || timing ? Clock::now() : Clock::time_point();
+    started = start;
     auto before = start;
     struct Watch {
       const RunOptions& options;
@@ -143,6 +146,7 @@ class LaneImpl {
       if (timing) {
         const auto now = Clock::now();
         s.seconds[i] = std::chrono::duration<double>(now - before).count();
+        s.begins[i] = std::chrono::duration<double>(before - start).count();
         before = now;
       }
     }
@@ -168,6 +172,7 @@ class LaneImpl {
   std::vector<Tensor> ordered;  // inputs of a named run, in the model's order
   std::vector<bool> given;
   bool timing = false;
+  std::chrono::steady_clock::time_point started;  // of the last run that was timed
 };
 
 Lane::Lane(Program program, int threads) {
@@ -214,13 +219,27 @@ void Lane::bind_output(std::string_view name, Tensor memory) {
   fail(Category::value, "no output is named '{}'; the outputs are {}", name, fmt::join(*impl_->impl.output_names, ", "));
 }
 
-void Lane::time_steps(bool on) { impl_->timing = on; }
+void Lane::time_steps(bool on) {
+  impl_->timing = on;
+  impl_->crew.watch(on);
+}
 
 std::vector<StepTime> Lane::step_times() const {
   std::vector<StepTime> out;
   if (impl_->states.empty() || !impl_->timing) return out;
   const auto& s = impl_->states.front();
-  for (size_t i = 0; i < s.seconds.size(); ++i) out.push_back({s.plan->steps[i].kind, s.plan->steps[i].nodes, s.seconds[i]});
+  for (size_t i = 0; i < s.seconds.size(); ++i) out.push_back({s.plan->steps[i].kind, s.plan->steps[i].nodes, s.seconds[i], s.begins[i]});
+  return out;
+}
+
+std::vector<Spell> Lane::spells() const {
+  std::vector<Spell> out;
+  if (!impl_->timing) return out;
+  const auto seconds = [](auto d) { return std::chrono::duration<double>(d).count(); };
+  for (size_t w = 0; w < impl_->crew.spells().size(); ++w) {
+    for (const Crew::Spell& s : impl_->crew.spells()[w])
+      out.push_back({static_cast<int>(w) + 1, seconds(s.begin - impl_->started), seconds(s.end - s.begin), s.tasks});
+  }
   return out;
 }
 

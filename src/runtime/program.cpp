@@ -258,10 +258,44 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
   const auto plan = impl_->edition(input_shapes.empty() ? impl_->bound_shapes() : input_shapes);
   EditionInfo info;
   info.inputs = plan->input_shapes;
+  const Graph& g = *plan->graph;
+  const auto text_of = [&](ValueId v) {
+    const Value& value = g.values[v];
+    return fmt::format("{} {}", to_string(value.dtype), value.dims ? to_string(*value.dims) : "?");
+  };
+  std::vector<int> step_of(g.nodes.size(), -1);
   for (const auto& s : plan->steps) {
-    info.steps.push_back({s.kind, s.nodes, s.recipe, s.flops, s.bytes});
+    StepInfo step{s.kind, s.kind, s.nodes, s.recipe, s.flops, s.bytes, s.why, s.why_not, {}, {}};
+    for (int n : s.members) step_of[n] = static_cast<int>(info.steps.size());
+    if (!s.members.empty()) {
+      step.op = g.nodes[s.members.front()].op;
+      const auto& outputs = g.nodes[s.members.back()].outputs;
+      const auto out = std::find_if(outputs.begin(), outputs.end(), [](ValueId v) { return v != kAbsent; });
+      if (out != outputs.end()) {
+        step.output = text_of(*out);
+        step.layout = plan->places[*out].layout == lower::Layout::channels_last ? "channels-last" : "natural";
+      }
+    } else if (s.kind == "layout") {
+      step.layout = s.recipe.find("channels-last") != std::string::npos ? "channels-last" : "natural";
+    }
+    info.steps.push_back(std::move(step));
     info.flops += s.flops;
   }
+  for (size_t n = 0; n < g.nodes.size(); ++n) {
+    const Node& node = g.nodes[n];
+    NodeInfo made{node.name.empty() ? node.op : node.name, node.op, step_of[n], node.merged, {}, {}, {}};
+    for (ValueId v : node.inputs) {
+      if (v != kAbsent && !g.values[v].constant) made.inputs.push_back(g.values[v].name);
+    }
+    for (ValueId v : node.outputs) {
+      if (v == kAbsent) continue;
+      if (made.output.empty()) made.output = text_of(v);
+      made.outputs.push_back(g.values[v].name);
+    }
+    info.nodes.push_back(std::move(made));
+  }
+  for (ValueId v : g.inputs) info.input_names.push_back(g.values[v].name);
+  for (ValueId v : g.outputs) info.output_names.push_back(g.values[v].name);
   info.arena_bytes = plan->arena_bytes;
   info.arena_bound = plan->arena_bound;
   info.weight_bytes = plan->weight_bytes;

@@ -1,0 +1,67 @@
+// Where a program's time goes: step by step, by op, over many runs; against what the machine can do.
+#pragma once
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "lathe/measure.hpp"
+#include "lathe/program.hpp"
+
+namespace lathe {
+
+// What this machine can do at best, probed once: least seconds for some arithmetic and some memory traffic.
+class Roofline {
+ public:
+  // Probes the multiply-add rate and copying over working sets from L1 to memory; about a quarter of a second.
+  Roofline(const std::string& isa, int threads);
+  double peak_gflops() const { return peak_; }
+  // Copy bandwidth in GB/s for a working set of so many bytes: between the probed sizes, by their logarithm.
+  double bandwidth(double bytes) const;
+  // The larger of the two times. `by_arithmetic`: which one it is.
+  double seconds(double flops, double bytes, bool* by_arithmetic = nullptr) const;
+
+ private:
+  double peak_ = 0;
+  std::vector<std::pair<double, double>> copy_;  // bytes, GB/s
+};
+
+struct StepProfile {
+  StepInfo step;
+  Latency latency;
+  double share = 0;          // of the sum of all steps' medians
+  double gflops = 0, gbytes = 0;
+  double limit_seconds = 0;  // least time by the roofline
+  bool by_arithmetic = false;
+  double of_limit = 0;  // limit_seconds / median
+};
+
+struct OpProfile {
+  std::string op;
+  int steps = 0;
+  double seconds = 0, share = 0;  // sum of the steps' medians
+  double flops = 0, bytes = 0, limit_seconds = 0;
+};
+
+struct ProfileOptions {
+  int runs = 50;
+  bool cold = false;  // caches emptied before every run
+  std::function<void(const std::string&)> progress{};
+};
+
+struct Profile {
+  std::vector<StepProfile> steps;
+  std::vector<OpProfile> ops;  // most time first
+  Latency run, timed;          // whole runs without and with the clock read after every step, in turn
+  double overhead = 0;         // median over the pairs of timed / run - 1
+  double flops = 0;
+  // Of the run with the median time: when steps began, and what the other workers did.
+  std::vector<StepTime> timeline;
+  std::vector<Spell> spells;
+  double timeline_seconds = 0;
+};
+
+// Runs the lane's program on these inputs, `runs` times with and without timing in turn. Throws Error as Lane::run does.
+Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& roofline, const ProfileOptions& options = {});
+
+}  // namespace lathe

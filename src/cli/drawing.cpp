@@ -1,0 +1,57 @@
+#include "drawing.hpp"
+
+#include <fcntl.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <filesystem>
+
+#include "common.hpp"
+#include "formats/files.hpp"
+
+namespace lathe::cli {
+
+const std::vector<std::string> kColours{"#1f4e79", "#b5402c", "#4d7c3a", "#c08a1e", "#7b3f7d", "#4c5a67", "#2a8c82", "#99562b"};
+
+void check_picture_name(const std::string& target, const std::string& option) {
+  if (!target.ends_with(".png") && !target.ends_with(".svg"))
+    throw UsageError(fmt::format("{} {}: expected a name ending in .png or .svg", option, target));
+}
+
+void draw_with(const std::string& program, const std::string& package, const std::vector<std::string>& arguments, std::string script,
+               const std::string& target) {
+  namespace fs = std::filesystem;
+  const fs::path work = target + fmt::format(".{}.part", ::getpid()), file = work.string() + ".script";
+  const auto filled = [&](std::string text) {
+    for (const auto& [mark, value] : {std::pair{std::string("{out}"), work.string()}, {std::string("{script}"), file.string()}}) {
+      for (size_t at = text.find(mark); at != std::string::npos; at = text.find(mark, at + value.size())) text.replace(at, mark.size(), value);
+    }
+    return text;
+  };
+  write_file(file, filled(std::move(script)));
+  std::vector<std::string> words{program};
+  for (const std::string& a : arguments) words.push_back(filled(a));
+  std::vector<char*> argv;
+  for (std::string& w : words) argv.push_back(w.data());
+  argv.push_back(nullptr);
+  // The script comes from a file of ours; no part of it goes through a shell.
+  const pid_t child = ::fork();
+  if (child == 0) {
+    const int nothing = ::open("/dev/null", O_WRONLY);
+    if (nothing >= 0) ::dup2(nothing, 1), ::dup2(nothing, 2);
+    ::execvp(program.c_str(), argv.data());
+    std::_Exit(127);
+  }
+  int status = 0;
+  if (child > 0) ::waitpid(child, &status, 0);
+  std::error_code ec;
+  fs::remove(file, ec);
+  const bool made = child > 0 && status == 0 && fs::exists(work) && fs::file_size(work) > 0;
+  if (!made) {
+    fs::remove(work, ec);
+    throw Error(Category::resource, fmt::format("{}: {} did not draw it; is the package {} installed?", target, program, package));
+  }
+  fs::rename(work, target);
+}
+
+}  // namespace lathe::cli

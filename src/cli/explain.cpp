@@ -1,0 +1,172 @@
+// lathe explain
+#include "common.hpp"
+#include "drawing.hpp"
+#include "formats/files.hpp"
+
+namespace lathe::cli {
+namespace {
+
+struct Options {
+  ModelOptions model;
+  std::string draw, detail, focus;
+  int depth = 2, around = 3, runs = 30;
+  bool timed = false;
+};
+
+// Words broken into lines of at most `width` characters.
+std::vector<std::string> wrapped(const std::string& text, size_t width) {
+  std::vector<std::string> lines;
+  for (size_t at = 0; at < text.size();) {
+    size_t end = std::min(text.size(), at + width);
+    if (end < text.size()) {
+      const size_t space = text.rfind(' ', end);
+      if (space != std::string::npos && space > at) end = space;
+    }
+    lines.push_back(text.substr(at, end - at));
+    at = end + (end < text.size() && text[end] == ' ' ? 1 : 0);
+  }
+  return lines;
+}
+
+}  // namespace
+
+Command add_explain(CLI::App& app) {
+  auto o = std::make_shared<Options>();
+  o->model.add_to(app);
+  app.add_option("--draw", o->draw, "Draw nodes and the steps around them (needs graphviz); .dot writes the graph as text")->type_name("FILE.svg|png|dot");
+  app.add_option("--detail", o->detail, "What the drawing shows: nodes, steps or modules (by the size of the graph)")
+      ->check(CLI::IsMember({"nodes", "steps", "modules"}))
+      ->type_name("WHAT");
+  app.add_option("--depth", o->depth, "Of modules: parts of node names that make one (2)")->check(CLI::Range(1, 20))->type_name("N");
+  app.add_option("--focus", o->focus, "Draw only what lies near the nodes whose name contains this")->type_name("TEXT");
+  app.add_option("--around", o->around, "How many boxes away from the focus still are near (3)")->check(CLI::Range(0, 1000))->type_name("N");
+  app.add_flag("--timed", o->timed, "Run the model too and put each step's time beside its least time");
+  app.add_option("--runs", o->runs, "With --timed: runs (30)")->check(CLI::Range(1, 1000000))->type_name("N");
+  return [o] {
+    const bool dot = o->draw.ends_with(".dot");
+    if (!o->draw.empty() && !dot) check_picture_name(o->draw, "--draw");
+    Graph graph = o->model.load_graph();
+    const CompileOptions options = o->model.compile_options(graph);
+    const Program program = compile(std::move(graph), options);
+    const EditionInfo edition = program.describe();
+    const int threads = program.options().threads;
+    Progress progress;
+    progress.show("probing the machine");
+    const Roofline roofline(program.options().isa, threads);
+    std::optional<Profile> timed;
+    if (o->timed) {
+      Lane lane(program);
+      ProfileOptions po;
+      po.runs = o->runs;
+      po.progress = [&](const std::string& what) { progress.show(what); };
+      timed = profile(lane, random_inputs(program, program.bound_shapes(), 1), roofline, po);
+    }
+    progress.show("");
+    double least = 0;
+    Json steps = Json::array();
+    for (size_t i = 0; i < edition.steps.size(); ++i) {
+      const StepInfo& s = edition.steps[i];
+      bool arithmetic = false;
+      const double limit = roofline.seconds(s.flops, s.bytes, &arithmetic);
+      least += limit;
+      Json j{{"step", i + 1},         {"kind", s.kind},   {"op", s.op},         {"nodes", s.nodes},   {"why", s.why},
+             {"why_not_more", s.why_not}, {"recipe", s.recipe}, {"output", s.output}, {"layout", s.layout}, {"flops", s.flops},
+             {"bytes", s.bytes},      {"limit_seconds", limit}, {"limit", arithmetic ? "arithmetic" : "bandwidth"}};
+      if (timed) {
+        j["seconds"] = timed->steps[i].latency.median;
+        j["share"] = timed->steps[i].share;
+        j["share_of_limit"] = timed->steps[i].of_limit;
+      }
+      steps.push_back(std::move(j));
+    }
+    Json layouts = Json::array();
+    for (const StepInfo& s : edition.steps) {
+      if (s.kind == "layout") layouts.push_back({{"what", s.nodes.front()}, {"to", s.layout}, {"why", s.why}, {"bytes", s.bytes}});
+    }
+    Json passes = Json::array();
+    for (const PassReport& p : program.passes()) passes.push_back({{"pass", p.pass}, {"changes", p.changes}});
+    write_json(o->model.json, {{"model", o->model.model},
+                               {"threads", threads},
+                               {"isa", program.options().isa},
+                               {"nodes", edition.nodes.size()},
+                               {"flops", edition.flops},
+                               {"least_seconds", least},
+                               {"arena_bytes", edition.arena_bytes},
+                               {"arena_bound_bytes", edition.arena_bound},
+                               {"peak_gflops", roofline.peak_gflops()},
+                               {"passes", passes},
+                               {"layout_changes", layouts},
+                               {"steps", steps}});
+    if (!o->draw.empty()) {
+      DrawingOptions d;
+      if (!o->detail.empty()) d.detail = o->detail == "nodes" ? Detail::nodes : o->detail == "steps" ? Detail::steps : Detail::modules;
+      d.depth = o->depth;
+      d.focus = o->focus;
+      d.around = o->around;
+      d.title = fmt::format("{}: {} nodes in {} steps", o->model.model, edition.nodes.size(), edition.steps.size());
+      if (timed) d.profile = &*timed;
+      std::string text;
+      try {
+        text = drawing(edition, d);
+      } catch (const Error& e) {
+        if (e.category() == Category::value) throw UsageError(fmt::format("--focus: {}", e.what()));
+        throw;
+      }
+      if (dot) write_file(o->draw, text);
+      else draw_with("dot", "graphviz", {o->draw.ends_with(".png") ? "-Tpng" : "-Tsvg", "-o{out}", "{script}"}, text, o->draw);
+    }
+    if (!for_people(o->model.json)) return static_cast<int>(kGood);
+
+    fmt::print("{}: {} nodes after the passes, {} steps, {} thread{}, {}\n", o->model.model, edition.nodes.size(), edition.steps.size(), threads,
+               threads == 1 ? "" : "s", program.options().isa);
+    fmt::print("  limits probed now: {:.1f} GFLOP/s, copying {:.1f} GB/s in the first cache, {:.1f} GB/s in memory; least time {} a run\n",
+               roofline.peak_gflops(), roofline.bandwidth(16 << 10), roofline.bandwidth(128 << 20), seconds_text(least));
+    fmt::print("  arena {}, lower bound {}\n\nPasses\n", bytes_text(static_cast<double>(edition.arena_bytes)),
+               bytes_text(static_cast<double>(edition.arena_bound)));
+    for (const PassReport& p : program.passes()) {
+      if (p.changes.empty()) continue;
+      fmt::print("  {}\n", p.pass);
+      for (const auto& c : p.changes) {
+        bool first = true;
+        for (const auto& line : wrapped(c, 110)) fmt::print("    {}{}\n", first ? "" : "  ", line), first = false;
+      }
+    }
+    fmt::print("\nSteps (least: by arithmetic or by bandwidth, whichever is longer)\n");
+    for (size_t i = 0; i < edition.steps.size(); ++i) {
+      const StepInfo& s = edition.steps[i];
+      bool arithmetic = false;
+      const double limit = roofline.seconds(s.flops, s.bytes, &arithmetic);
+      std::string head = fmt::format("{:>4}  {}", i + 1, s.kind);
+      if (!s.output.empty()) head += fmt::format(" -> {}{}", s.output, s.layout == "channels-last" ? ", channels-last" : "");
+      fmt::print("{}\n", head);
+      const auto say = [&](const char* what, const std::string& text) {
+        if (text.empty()) return;
+        bool first = true;
+        for (const auto& line : wrapped(text, 104)) fmt::print("      {:<9} {}\n", first ? what : "", line), first = false;
+      };
+      std::string nodes;
+      for (const auto& n : s.nodes) nodes += (nodes.empty() ? "" : ", ") + n;
+      say("nodes", nodes);
+      say("recipe", s.recipe);
+      say("why", s.why);
+      say("no more", s.why_not);
+      std::string cost = fmt::format("{}{}, at least {}; least {} by {}", count_text(s.flops), s.flops < 1000 ? " FLOP" : "FLOP", bytes_text(s.bytes),
+                                     seconds_text(limit), arithmetic ? "arithmetic" : "bandwidth");
+      if (timed)
+        cost += fmt::format("; took {} ({:.1f} % of the run, {:.0f} % of the limit)", seconds_text(timed->steps[i].latency.median),
+                            100 * timed->steps[i].share, 100 * timed->steps[i].of_limit);
+      say("cost", cost);
+    }
+    if (!layouts.empty()) {
+      fmt::print("\nChanges of layout: {}\n", layouts.size());
+      for (const auto& l : layouts)
+        fmt::print("  {} to {}: {}\n", l["what"].get<std::string>(), l["to"].get<std::string>(), l["why"].get<std::string>());
+    } else {
+      fmt::print("\nNo value changes its layout.\n");
+    }
+    if (!o->draw.empty()) fmt::print("\ndrawing: {}\n", o->draw);
+    return static_cast<int>(kGood);
+  };
+}
+
+}  // namespace lathe::cli

@@ -1,0 +1,121 @@
+#include "lathe/profile.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <map>
+
+#include "base/fail.hpp"
+
+namespace lathe {
+
+using Clock = std::chrono::steady_clock;
+
+Roofline::Roofline(const std::string& isa, int threads) : peak_(measure_fma_peak(isa, threads, 0.03)) {
+  for (size_t bytes = size_t{16} << 10; bytes <= size_t{128} << 20; bytes *= 4) {
+    // Half is read and half written; the threads share it.
+    const size_t each = std::max<size_t>(4096, bytes / 2 / static_cast<size_t>(threads));
+    copy_.emplace_back(static_cast<double>(bytes), measure_copy_bandwidth(each, threads, 0.02));
+  }
+}
+
+double Roofline::bandwidth(double bytes) const {
+  if (bytes <= copy_.front().first) return copy_.front().second;
+  for (size_t i = 1; i < copy_.size(); ++i) {
+    const auto [above, rate] = copy_[i];
+    if (bytes > above) continue;
+    const auto [below, lower_rate] = copy_[i - 1];
+    const double at = std::log(bytes / below) / std::log(above / below);
+    return lower_rate + at * (rate - lower_rate);
+  }
+  return copy_.back().second;
+}
+
+double Roofline::seconds(double flops, double bytes, bool* by_arithmetic) const {
+  const double arithmetic = flops / peak_ / 1e9, memory = bytes > 0 ? bytes / bandwidth(bytes) / 1e9 : 0;
+  if (by_arithmetic != nullptr) *by_arithmetic = arithmetic >= memory;
+  return std::max(arithmetic, memory);
+}
+
+Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& roofline, const ProfileOptions& o) {
+  if (o.runs < 1) fail(Category::value, "runs is {}, expected 1 or more", o.runs);
+  std::vector<Shape> shapes;
+  for (const Tensor& t : inputs) shapes.push_back(t.shape());
+  Profile p;
+  const EditionInfo info = lane.program().describe(shapes);
+  p.flops = info.flops;
+  const auto run = [&](bool timed) {
+    lane.time_steps(timed);
+    if (o.cold) empty_caches();
+    const auto start = Clock::now();
+    lane.run(std::span<const Tensor>(inputs));
+    return std::chrono::duration<double>(Clock::now() - start).count();
+  };
+  run(false);
+  run(true);
+  std::vector<std::vector<double>> seconds(info.steps.size());
+  std::vector<double> plain, timed, ratios;
+  struct Kept {
+    double seconds;
+    std::vector<StepTime> steps;
+    std::vector<Spell> spells;
+  };
+  std::vector<Kept> kept;
+  for (int r = 0; r < o.runs; ++r) {
+    if (o.progress && (r % 8 == 0 || o.cold)) o.progress(fmt::format("run {} of {}", r + 1, o.runs));
+    // The order alternates, as the second of a pair finds warmer caches.
+    double without = 0;
+    if (r % 2 == 0) without = run(false);
+    const double with = run(true);
+    const auto steps = lane.step_times();
+    for (size_t s = 0; s < steps.size(); ++s) seconds[s].push_back(steps[s].seconds);
+    kept.push_back({with, steps, lane.spells()});
+    if (r % 2 != 0) without = run(false);
+    plain.push_back(without);
+    timed.push_back(with);
+    ratios.push_back(with / without);
+  }
+  lane.time_steps(false);
+  p.run = summarise(plain);
+  p.timed = summarise(timed);
+  p.overhead = summarise(ratios).median - 1;
+  std::nth_element(kept.begin(), kept.begin() + static_cast<int64_t>(kept.size() / 2), kept.end(),
+                   [](const Kept& a, const Kept& b) { return a.seconds < b.seconds; });
+  Kept& middle = kept[kept.size() / 2];
+  p.timeline = std::move(middle.steps);
+  p.spells = std::move(middle.spells);
+  p.timeline_seconds = middle.seconds;
+
+  double sum = 0;
+  for (size_t s = 0; s < info.steps.size(); ++s) {
+    StepProfile step;
+    step.step = info.steps[s];
+    step.latency = summarise(seconds[s]);
+    sum += step.latency.median;
+    p.steps.push_back(std::move(step));
+  }
+  std::map<std::string, OpProfile> ops;
+  for (StepProfile& s : p.steps) {
+    const double t = std::max(s.latency.median, 1e-9);
+    s.share = sum > 0 ? s.latency.median / sum : 0;
+    s.gflops = s.step.flops / t / 1e9;
+    s.gbytes = s.step.bytes / t / 1e9;
+    s.limit_seconds = roofline.seconds(s.step.flops, s.step.bytes, &s.by_arithmetic);
+    s.of_limit = s.limit_seconds / t;
+    OpProfile& op = ops[s.step.op];
+    op.op = s.step.op;
+    ++op.steps;
+    op.seconds += s.latency.median;
+    op.share += s.share;
+    op.flops += s.step.flops;
+    op.bytes += s.step.bytes;
+    op.limit_seconds += s.limit_seconds;
+  }
+  for (auto& [name, op] : ops) p.ops.push_back(op);
+  std::stable_sort(p.ops.begin(), p.ops.end(), [](const OpProfile& a, const OpProfile& b) { return a.seconds > b.seconds; });
+  return p;
+}
+
+}  // namespace lathe
