@@ -1,4 +1,5 @@
 // The kernels that make models fast, against plain evaluation over many shapes, under every instruction set and several thread counts.
+#include <array>
 #include <cmath>
 #include <limits>
 
@@ -357,4 +358,35 @@ TEST_CASE("channels-last pictures reach a convolution without being copied") {
   const Graph g = b.finish();
   CHECK(step_kinds(g) == "convolution ");
   everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {random_tensor({2, 9, 8, 16}, 2)}, o); });
+}
+
+TEST_CASE("Winograd's method: taken where it pays, the same bits on any number of threads, off when asked") {
+  const auto layer = [](int64_t batch, int64_t channels, int64_t side, int64_t filters, int64_t stride) {
+    Builder b("layer", 21);
+    const ValueId x = b.input("x", DType::f32, {Dim(batch), Dim(channels), Dim(side), Dim(side)});
+    const ValueId w = b.constant("w", random_tensor({filters, channels, 3, 3}, 5));
+    b.output(b.op("Relu", {b.op("Conv", {x, w}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}, {"strides", std::vector<int64_t>{stride, stride}}})}), "y");
+    return b.finish();
+  };
+  const auto recipe = [](const Graph& g, CompileOptions o) {
+    std::string all;
+    for (const StepInfo& s : compile(g, o).describe().steps) all += s.recipe;
+    return all;
+  };
+  const Graph g = layer(2, 24, 30, 40, 1);
+  CHECK(has(recipe(g, {.threads = 1}), "Winograd"));
+  CHECK(!has(recipe(g, {.threads = 1, .winograd = false}), "Winograd"));
+  CHECK(!has(recipe(layer(1, 24, 30, 40, 2), {.threads = 1}), "Winograd"));   // strided
+  CHECK(!has(recipe(layer(1, 512, 7, 512, 1), {.threads = 1}), "Winograd"));  // too few tiles for its weights
+  for (const auto& [batch, channels, side, filters] : std::vector<std::array<int64_t, 4>>{{2, 24, 30, 40}, {1, 64, 56, 64}, {1, 256, 14, 256}, {3, 130, 9, 70}}) {
+    const Graph net = layer(batch, channels, side, filters, 1);
+    const Tensor x = random_tensor({batch, channels, side, side}, 9);
+    Lane one(compile(net, {.threads = 1}));
+    const Tensor alone = one.run({{"x", x}})[0].clone();
+    for (int threads : {2, 3, 5}) {
+      CAPTURE(threads);
+      Lane several(compile(net, {.threads = threads}));
+      CHECK(identical(alone, several.run({{"x", x}})[0]));
+    }
+  }
 }

@@ -174,6 +174,23 @@ TEST_CASE("convolutions over random shapes") {
   });
 }
 
+TEST_CASE("3x3 convolutions of stride 1 over random shapes: Winograd's method") {
+  over(500, 12, [](Trial& t, Dice& dice) {
+    const int64_t channels = dice.one_in(8) ? dice.from(200, 330) : dice.from(8, 40), filters = dice.from(8, 70);
+    const Shape image{dice.from(1, 3), channels, dice.from(3, 22), dice.from(3, 22)};
+    const Ints pads{dice.from(0, 3), dice.from(0, 3), dice.from(0, 3), dice.from(0, 3)};
+    t.terms = 9 * channels;
+    std::vector<ValueId> in{t.feed(floats(dice, image, true)), t.b.constant("w", floats(dice, {filters, channels, 3, 3}, dice.one_in(20)))};
+    if (dice.one_in(2)) in.push_back(t.b.constant("bias", floats(dice, {filters})));
+    ValueId y = t.b.op("Conv", in, {{"pads", pads}});
+    const Shape out{image[0], filters, image[2] + pads[0] + pads[2] - 2, image[3] + pads[1] + pads[3] - 2};
+    if (dice.one_in(2)) y = t.b.op("Add", {y, t.feed(floats(dice, out, true))});
+    if (dice.one_in(2)) y = t.b.op(dice.one_in(2) ? "Relu" : "HardSwish", {y});
+    t.b.output(y, "y");
+    return true;
+  });
+}
+
 TEST_CASE("transposed convolutions over random shapes") {
   over(1000, 3, [](Trial& t, Dice& dice) {
     const int axes = static_cast<int>(dice.pick({1, 2, 2, 3}));

@@ -25,6 +25,9 @@ struct CompileOptions {
   std::vector<std::string> outputs{};     // keep only these; empty: all
   bool fuse = true;                       // false: one step a node, nothing folded into another
   bool plain = false;                     // every node by plain evaluation (the oracle)
+  // 3x3 convolutions by Winograd's method where it pays: fewer products; about twice the rounding error, relative to the largest number
+  // within six pixels; transformed weights take four times the memory of the originals, which stay.
+  bool winograd = true;
   std::string isa{};                      // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
   size_t arena_limit = 0;                 // bytes an edition's arena may take; 0: the machine's memory
   int editions = 8;                       // editions kept; the least recently used goes first

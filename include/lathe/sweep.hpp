@@ -63,7 +63,7 @@ void load_implementations(const std::string& path);
 struct SweepOptions {
   int threads = 1;
   int rounds = 15;
-  // Names: instruction sets ("avx512"), "unfused", "plain", registered ones. Empty: every instruction set of this machine, unfused where
+  // Names: instruction sets ("avx512"), "unfused", "direct" (without Winograd's method), "plain", registered ones. Empty: every instruction set of this machine, unfused where
   // there is more than one op, and all registered ones.
   std::vector<std::string> with{};
   bool cold = false;  // caches are emptied before every call

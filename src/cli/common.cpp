@@ -28,6 +28,7 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
       ->allow_extra_args(false);
   app.add_option("--threads", threads, "Threads (all cores this process may use)")->check(CLI::Range(1, 1024))->type_name("N");
   app.add_option("--isa", isa, "Instruction set: scalar, sse4, avx2, avx512 (the best there is)")->type_name("NAME");
+  app.add_flag("--direct", direct, "No Winograd: 3x3 convolutions are summed directly (less memory, half the rounding error)");
   app.add_flag("--allow-outside-data", allow_outside, "Accept external data from outside the model's folder");
   add_ops_option(app, ops);
   add_json_option(app, json);
@@ -86,6 +87,7 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   CompileOptions o;
   o.threads = threads;
   o.isa = isa;
+  o.winograd = !direct;
   const auto have = machine_info().isas;
   if (!isa.empty() && std::find(have.begin(), have.end(), isa) == have.end())
     throw UsageError(fmt::format("--isa: '{}' is not one this machine has: {}", isa, fmt::join(have, ", ")));

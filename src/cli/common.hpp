@@ -28,7 +28,7 @@ struct ModelOptions {
   int threads = 0;
   int64_t batch = 0;
   std::string isa;
-  bool allow_outside = false;
+  bool direct = false, allow_outside = false;
   std::string json;
 
   void add_to(CLI::App& app, bool model_required = true);

@@ -179,7 +179,7 @@ Command add_sweep(CLI::App& app) {
       ->check(CLI::Range(3, 100000))
       ->type_name("N");
   app.add_option("--with", o->sweep.with,
-                 "Implementations: instruction sets, unfused, plain, or those of --kernels (default: all but plain)")
+                 "Implementations: instruction sets, unfused, direct (without Winograd), plain, or those of --kernels (default: all but direct and plain)")
       ->type_name("NAME...")
       ->delimiter(',');
   app.add_option("--kernels", o->libraries, "Library of other implementations (lathe_register_implementations)")->type_name("FILE.so");

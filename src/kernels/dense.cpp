@@ -209,18 +209,7 @@ void gather_rows(const float* const* pointers, int rows, int64_t taps, int64_t r
 }
 
 void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int64_t column, int64_t columns) {
-  const DenseEpilogue& e = g.epilogue;
-  TapeOperand operands[kMaxSlots];
-  for (int r = 0; r < rows; ++r) {
-    float* c = g.c + (row + r) * g.ldc + column;
-    operands[0] = {c, 1, false};
-    for (int i = 1; i < e.tape->inputs; ++i) {
-      const TapeOperand& o = e.operands[i - 1];
-      const int64_t at = (row + r) * e.row_strides[i - 1] + column * o.stride;
-      operands[i] = {static_cast<const char*>(o.data) + at * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
-    }
-    run(*e.tape, operands, c, false, columns);
-  }
+  for (int r = 0; r < rows; ++r) tape_over_row(g.epilogue, run, g.c + (row + r) * g.ldc + column, row + r, column, columns);
 }
 
 void DenseHere(const DenseArguments& g) {

@@ -69,6 +69,18 @@ struct DenseEpilogue {
   const int64_t* row_strides = nullptr;   // elements to the next row, for each of them
 };
 
+// The tape of an epilogue over `columns` of one finished row, from `column` on; `c` is where they stand.
+inline void tape_over_row(const DenseEpilogue& e, RunTape run, float* c, int64_t row, int64_t column, int64_t columns) {
+  TapeOperand operands[kMaxSlots];
+  operands[0] = {c, 1, false};
+  for (int i = 1; i < e.tape->inputs; ++i) {
+    const TapeOperand& o = e.operands[i - 1];
+    const int64_t at = row * e.row_strides[i - 1] + column * o.stride;
+    operands[i] = {static_cast<const char*>(o.data) + at * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
+  }
+  run(*e.tape, operands, c, false, columns);
+}
+
 // Elements of a packed B; arithmetic is in f32 whatever they are.
 enum class PanelType { f32, f16, bf16 };
 

@@ -248,16 +248,7 @@ void run(const PlaneArguments& g) {
   const auto finish = [&](int64_t row, int64_t count) {
     const DenseEpilogue& e = g.epilogue;
     if (!e.tape) return;
-    for (int64_t r = row; r < row + count; ++r) {
-      TapeOperand operands[kMaxSlots];
-      float* out = g.out + r * g.channels;
-      operands[0] = {out, 1, false};
-      for (int i = 1; i < e.tape->inputs; ++i) {
-        const TapeOperand& o = e.operands[i - 1];
-        operands[i] = {static_cast<const char*>(o.data) + r * e.row_strides[i - 1] * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
-      }
-      run_tape_here(*e.tape, operands, out, false, g.channels);
-    }
+    for (int64_t r = row; r < row + count; ++r) tape_over_row(e, run_tape_here, g.out + r * g.channels, r, 0, g.channels);
   };
   const Grid grid = op == PlaneOp::depthwise ? grid_of(w) : Grid();
   int64_t ox = g.row_begin % w.out_w, oy = g.row_begin % plane / w.out_w, oz = g.row_begin % volume / plane, image = g.row_begin / volume;

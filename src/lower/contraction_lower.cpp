@@ -23,17 +23,6 @@ namespace {
 
 constexpr int64_t kKBlock = 576;  // K done in one go: a tile's rows of A stay in L1
 
-std::shared_ptr<float> floats(int64_t count) {
-  auto block = allocate_aligned(static_cast<size_t>(count) * sizeof(float));
-  float* p = reinterpret_cast<float*>(block.get());
-  return {std::move(block), p};
-}
-
-Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count) {
-  const void* data = p.get();
-  return {std::move(p), data, static_cast<size_t>(count) * sizeof(float)};
-}
-
 bool f32_static(const Graph& g, ValueId v) { return v == kAbsent || (g.values[v].dtype == DType::f32 && known_shape(g.values[v].dims)); }
 
 bool all_f32(const Graph& g, const Node& n) {
@@ -71,6 +60,17 @@ void unpack_convolution(const float* packed, int64_t filters, int64_t channels, 
 }
 
 }  // namespace
+
+std::shared_ptr<float> floats(int64_t count) {
+  auto block = allocate_aligned(static_cast<size_t>(count) * sizeof(float));
+  float* p = reinterpret_cast<float*>(block.get());
+  return {std::move(block), p};
+}
+
+Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count) {
+  const void* data = p.get();
+  return {std::move(p), data, static_cast<size_t>(count) * sizeof(float)};
+}
 
 int64_t panel_bytes() {
   // Most of a core's L2, where the kernel's panels stay while rows pass.
@@ -245,9 +245,6 @@ void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel
   rows.kd = kernel[0], rows.kh = kernel[1], rows.kw = kernel[2];
 }
 
-namespace {
-
-// Attaches bias input, epilogue, and output; the same for all anchors.
 Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId bias_input) {
   auto e = split_epilogue(l.graph(), group, columns_axis);
   if (!e) fail(Category::internal, "an epilogue that was planned does not fit");
@@ -267,11 +264,24 @@ Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId 
   return std::move(*e);
 }
 
+namespace {
+
+// A weight of NaN or infinity on a picture's edge: plain evaluation leaves out what stands in the padding, the dense kernel would make NaN
+// of it. Such a model is broken, but it should be broken in the same places everywhere.
+bool finite_weights(const Graph& g, ValueId v) {
+  const auto& c = g.values[v].constant;
+  if (!c || c->data() == nullptr) return true;  // not known, or looked at before it was packed
+  // A sum of zeros unless something is not finite; without a branch for each.
+  float sum = 0;
+  for (float x : c->as<float>()) sum += x * 0.0f;
+  return sum == 0;
+}
+
 }  // namespace
 
 bool can_anchor(const Graph& g, const Node& n) {
   if (n.outputs.empty() || !all_f32(g, n)) return false;
-  if (n.op == "Conv") return known_shape(g.values[n.inputs[0]].dims)->size() <= 5;
+  if (n.op == "Conv") return known_shape(g.values[n.inputs[0]].dims)->size() <= 5 && finite_weights(g, n.inputs[1]);
   if (n.op == "MatMul") return known_shape(g.values[n.inputs[0]].dims)->size() >= 2 && known_shape(g.values[n.inputs[1]].dims)->size() >= 2;
   if (n.op == "Gemm") {
     // The bias as a vector over columns (or whole) goes with the kernel; other forms are rare and go by plain.

@@ -347,7 +347,7 @@ Plan Lowering::finish() {
     const size_t first = plan_.steps.size();
     try {
       const bool fast = !options_.plain &&
-                        (lower_custom(*this, group) || lower_convolution(*this, group) || lower_product(*this, group) ||
+                        (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) || lower_product(*this, group) ||
                          lower_pool(*this, group) || lower_tape(*this, group) || lower_rows(*this, group) || lower_movement(*this, group) ||
                          lower_indexed(*this, group) || lower_select(*this, group) || lower_recurrent(*this, group) ||
                          lower_quantised(*this, group) || lower_attention(*this, group) || lower_transposed(*this, group));

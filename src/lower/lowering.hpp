@@ -106,6 +106,7 @@ class Lowering {
 };
 
 // Each returns false when the group is not of its family (nothing added then).
+bool lower_winograd(Lowering& l, const Group& group);
 bool lower_convolution(Lowering& l, const Group& group);
 bool lower_product(Lowering& l, const Group& group);
 bool lower_pool(Lowering& l, const Group& group);
@@ -138,6 +139,9 @@ struct Epilogue {
 };
 // `columns_axis`: the logical axis of `out` that the columns are. Nothing when the tail does not fit a tape.
 std::optional<Epilogue> split_epilogue(const Graph& graph, const Group& group, int columns_axis);
+
+// The same for an anchor that adds a bias of its own, an input of its node; with kAbsent it does not.
+Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId bias_input);
 
 // An epilogue bound to memory: what a kernel needs to fill a DenseEpilogue while running.
 struct BoundEpilogue {
@@ -173,6 +177,9 @@ Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int
 // Tables of offsets of a window's taps along up to three spatial axes (missing ones count as size 1 in front), and its sizes.
 void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3],
                 kernels::WindowShape& rows);
+// Aligned memory for packed weights, and the entry that holds it.
+std::shared_ptr<float> floats(int64_t count);
+Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count);
 // Of packed weights, how many bytes are passed over together.
 int64_t panel_bytes();
 

@@ -115,6 +115,7 @@ struct LowerOptions {
   int threads = 1;
   bool fuse = true;
   bool plain = false;  // every node by plain evaluation
+  bool winograd = true;
   kernels::Isa isa = kernels::Isa::scalar;
 };
 

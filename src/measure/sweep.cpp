@@ -1,6 +1,7 @@
 #include "lathe/sweep.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <cstring>
 #include <fstream>
@@ -396,8 +397,13 @@ Graph in_parts(const Graph& attention) {
   const ValueId turned_keys = b.op("Transpose", {k}, {{"perm", std::vector<int64_t>{0, 1, 3, 2}}});
   const ValueId scores = b.op("MatMul", {b.op("Mul", {q, scale}), turned_keys});
   b.output(b.op("MatMul", {b.op("Softmax", {scores}, {{"axis", int64_t{-1}}}), v}));
+  b.output(scores);  // or the compiler would recognise what this is
   return b.finish();
 }
+
+// What a sweep knows besides instruction sets: our own Programs compiled in other ways.
+constexpr std::array<std::string_view, 3> kOwn{"unfused", "direct", "plain"};
+bool is_own(std::string_view name) { return std::ranges::find(kOwn, name) != kOwn.end(); }
 
 Runner compiled_runner(const SweepCase& c, const std::string& name, int threads) {
   CompileOptions options{.threads = threads};
@@ -412,6 +418,7 @@ Runner compiled_runner(const SweepCase& c, const std::string& name, int threads)
   if (parts) options.fuse = true;
   else if (name == "unfused") options.fuse = false;
   else if (name == "plain") options.plain = true;
+  else if (name == "direct") options.winograd = false;
   else options.isa = name;
   const bool last = windowed(c.graph.nodes.back().op) && !options.plain;
   auto program = std::make_shared<Program>(compile(parts ? in_parts(c.graph) : last ? with_last_edges(c.graph) : c.graph, options));
@@ -554,7 +561,7 @@ void register_implementation(Implementation implementation) {
   if (implementation.name.empty() || !implementation.prepare)
     fail(Category::value, "register_implementation: an implementation needs a name and a prepare function");
   const std::string name = implementation.name;
-  if (name == "plain" || name == "unfused" || kernels::parse_isa(name) || !registered().emplace(name, std::move(implementation)).second)
+  if (is_own(name) || kernels::parse_isa(name) || !registered().emplace(name, std::move(implementation)).second)
     fail(Category::value, "register_implementation: the name '{}' is taken", name);
 }
 
@@ -585,7 +592,7 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
   std::vector<Runner> runners;
   for (const std::string& name : names) {
     Runner r;
-    if (name == "plain" || name == "unfused" || std::ranges::find(isas, name) != isas.end()) {
+    if (is_own(name) || std::ranges::find(isas, name) != isas.end()) {
       r = compiled_runner(c, name, o.threads);
     } else if (const auto it = registered().find(name); it != registered().end()) {
       r.result.implementation = name;
@@ -611,7 +618,7 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
       }
     } else {
       std::vector<std::string> known(isas);
-      known.insert(known.end(), {"unfused", "plain"});
+      known.insert(known.end(), kOwn.begin(), kOwn.end());
       for (const auto& [n, i] : registered()) known.push_back(n);
       fail(Category::value, "there is no implementation '{}'; there are {}", name, fmt::join(known, ", "));
     }

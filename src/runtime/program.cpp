@@ -221,6 +221,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
   lo.threads = options.threads;
   lo.fuse = options.fuse;
   lo.plain = options.plain;
+  lo.winograd = options.winograd;
   lo.isa = *kernels::parse_isa(options.isa);
   const auto forget = [](Value& value) {
     if (value.constant && value.constant->data() != nullptr)

@@ -1,0 +1,246 @@
+#include "kernels/winograd.hpp"
+
+#include <algorithm>
+#include <cstring>
+#include <vector>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/winograd.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+#include "kernels/math.inl.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+// The points a and b = 2a, their squares, and what the transforms make of them; all of them exact.
+inline constexpr float kA = 0.75f, kB = 1.5f, kAA = kA * kA, kBB = kB * kB;
+
+// Bt d: six numbers `step` vectors apart.
+HWY_INLINE void tile_in(const VF* in, int step, VF* out) {
+  const F32 d;
+  const VF a = hn::Set(d, kA), b = hn::Set(d, kB), aa = hn::Set(d, kAA), bb = hn::Set(d, kBB);
+  const VF d0 = in[0], d1 = in[step], d2 = in[2 * step], d3 = in[3 * step], d4 = in[4 * step], d5 = in[5 * step];
+  const VF p = hn::NegMulAdd(bb, d2, d4), q = hn::NegMulAdd(bb, d1, d3);
+  const VF r = hn::NegMulAdd(aa, d2, d4), u = hn::NegMulAdd(aa, d1, d3);
+  const VF both = hn::Set(d, kAA * kBB), sum = hn::Set(d, kAA + kBB);
+  out[0] = hn::MulAdd(both, d0, hn::NegMulAdd(sum, d2, d4));
+  out[1] = hn::MulAdd(a, q, p);
+  out[2] = hn::NegMulAdd(a, q, p);
+  out[3] = hn::MulAdd(b, u, r);
+  out[4] = hn::NegMulAdd(b, u, r);
+  out[5] = hn::MulAdd(both, d1, hn::NegMulAdd(sum, d3, d5));
+}
+
+// At m: four of six.
+HWY_INLINE void tile_out(const VF* m, int step, VF* out, int out_step) {
+  const F32 d;
+  const VF s = hn::Add(m[step], m[2 * step]), t = hn::Sub(m[step], m[2 * step]);
+  const VF u = hn::Add(m[3 * step], m[4 * step]), v = hn::Sub(m[3 * step], m[4 * step]);
+  out[0] = hn::Add(hn::Add(m[0], s), u);
+  out[out_step] = hn::MulAdd(hn::Set(d, kA), t, hn::Mul(hn::Set(d, kB), v));
+  out[2 * out_step] = hn::MulAdd(hn::Set(d, kAA), s, hn::Mul(hn::Set(d, kBB), u));
+  out[3 * out_step] = hn::MulAdd(hn::Set(d, kA * kAA), t, hn::MulAdd(hn::Set(d, kB * kBB), v, m[5 * step]));
+}
+
+// A tile's inputs: where its first pixel stands, and which of its six rows and columns lie inside the picture.
+struct Place {
+  const float* corner = nullptr;
+  int64_t row = 0, column = 0;  // floats to the next
+  int y0 = 0, y1 = 6, x0 = 0, x1 = 6;
+};
+
+Place place_of(const WinogradShape& s, const float* in, int64_t tile) {
+  const int64_t image = tile / s.tiles(), y = tile % s.tiles() / s.tiles_x() * kTileOut - s.top,
+                x = tile % s.tiles_x() * kTileOut - s.left;
+  Place p;
+  p.column = s.channels;
+  p.row = s.in_w * s.channels;
+  p.corner = in + image * s.in_h * p.row + y * p.row + x * p.column;
+  p.y0 = static_cast<int>(std::clamp<int64_t>(-y, 0, kTile)), p.y1 = static_cast<int>(std::clamp<int64_t>(s.in_h - y, 0, kTile));
+  p.x0 = static_cast<int>(std::clamp<int64_t>(-x, 0, kTile)), p.x1 = static_cast<int>(std::clamp<int64_t>(s.in_w - x, 0, kTile));
+  return p;
+}
+
+// One vector of channels of one tile; says whether something in it is not finite.
+template <bool kInside, bool kPart>
+HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* at, float* rows) {
+  const F32 d;
+  VF half[36];
+#pragma GCC unroll 6
+  for (int x = 0; x < 6; ++x) {
+    VF in[6];
+#pragma GCC unroll 6
+    for (int y = 0; y < 6; ++y) {
+      const bool inside = kInside || (y >= p.y0 && y < p.y1 && x >= p.x0 && x < p.x1);
+      const float* from = p.corner + y * p.row + x * p.column + ch;
+      in[y] = !inside ? hn::Zero(d) : kPart ? load_part(from, n) : hn::LoadU(d, from);
+    }
+    VF out[6];
+    tile_in(in, 1, out);
+#pragma GCC unroll 6
+    for (int y = 0; y < 6; ++y) half[y * 6 + x] = out[y];
+  }
+  // NaN where anything is not finite. These nine points take in every input between them.
+  VF odd = hn::Zero(d);
+#pragma GCC unroll 6
+  for (int y = 0; y < 6; ++y) {
+    VF out[6];
+    tile_in(half + y * 6, 1, out);
+    if (y == 0 || y == 1 || y == 5) {
+      odd = hn::MulAdd(out[0], hn::Zero(d), odd);
+      odd = hn::MulAdd(out[1], hn::Zero(d), odd);
+      odd = hn::MulAdd(out[5], hn::Zero(d), odd);
+    }
+#pragma GCC unroll 6
+    for (int x = 0; x < 6; ++x) {
+      float* to = rows + at[y * 6 + x] + ch;
+      if (kPart) store_part(out[x], to, n);
+      else hn::StoreU(out[x], d, to);
+    }
+  }
+  return !hn::AllTrue(d, hn::Eq(odd, odd));
+}
+
+void InputHere(const WinogradInput& g) {
+  const WinogradShape& s = *g.shape;
+  const int64_t lanes = hn::Lanes(F32());
+  const WinogradRows layout(g.count, s.channels);
+  int64_t at[kTilePoints];
+  for (int64_t p = 0; p < kTilePoints; ++p) at[p] = layout.at(p, s.channels);
+  for (int64_t t = g.begin; t < g.end; ++t) {
+    const Place p = place_of(s, g.in, g.first + t);
+    const bool inside = p.y0 == 0 && p.y1 == 6 && p.x0 == 0 && p.x1 == 6;
+    float* rows = g.rows + t * kNearStride;
+    bool odd = false;
+    int64_t ch = 0;
+    for (; ch + lanes <= s.channels; ch += lanes)
+      odd |= inside ? transform<true, false>(p, ch, lanes, at, rows) : transform<false, false>(p, ch, lanes, at, rows);
+    if (ch < s.channels) odd |= transform<false, true>(p, ch, s.channels - ch, at, rows);
+    g.odd[t] = odd;
+  }
+}
+
+// The sixteen sums of an odd tile for `n` filters from `filter` on, [pixel][lane]: NaN and infinity stay where they belong.
+void sum_directly(const WinogradOutput& g, const Place& p, int64_t filter, int64_t n, int64_t lanes, float* sums) {
+  const WinogradShape& s = *g.shape;
+  for (int64_t f = 0; f < n; ++f) {
+    const float* w = g.weights + (filter + f) * s.channels * 9;
+    for (int pixel = 0; pixel < 16; ++pixel) {
+      double sum = 0;
+      for (int tap = 0; tap < 9; ++tap) {
+        const int y = pixel / 4 + tap / 3, x = pixel % 4 + tap % 3;
+        if (y < p.y0 || y >= p.y1 || x < p.x0 || x >= p.x1) continue;
+        const float* in = p.corner + y * p.row + x * p.column;
+        for (int64_t c = 0; c < s.channels; ++c) sum += static_cast<double>(in[c]) * static_cast<double>(w[c * 9 + tap]);
+      }
+      sums[pixel * lanes + f] = static_cast<float>(sum);
+    }
+  }
+}
+
+template <bool kPart>
+HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64_t row, int64_t high, int64_t wide, int64_t filter,
+                       int64_t n) {
+  const F32 d;
+  const WinogradShape& s = *g.shape;
+  const DenseEpilogue& e = g.epilogue;
+  const auto load = [&](const float* from) HWY_ATTR { return kPart ? load_part(from, n) : hn::LoadU(d, from); };
+  VF y[16];
+  if (g.odd[t]) {
+    HWY_ALIGN float sums[16 * (HWY_TARGET == HWY_SCALAR ? 1 : HWY_MAX_BYTES / 4)] = {};
+    const int64_t lanes = hn::Lanes(d);
+    sum_directly(g, p, filter, n, lanes, sums);
+    for (int i = 0; i < 16; ++i) y[i] = hn::LoadU(d, sums + i * lanes);
+  } else {
+    const int64_t apart = winograd_results(g.count, s.filters);
+    const float* from = g.results + t * s.filters + filter;
+    VF half[24];
+#pragma GCC unroll 6
+    for (int x = 0; x < 6; ++x) {
+      VF m[6];
+#pragma GCC unroll 6
+      for (int i = 0; i < 6; ++i) m[i] = load(from + (i * 6 + x) * apart);
+      tile_out(m, 1, half + x, 6);
+    }
+#pragma GCC unroll 4
+    for (int i = 0; i < 4; ++i) tile_out(half + i * 6, 1, y + i * 4, 1);
+  }
+  const VF bias = e.bias ? load(e.bias + filter) : hn::Zero(d), low = hn::Set(d, e.low), top = hn::Set(d, e.high);
+  for (int64_t i = 0; i < high; ++i) {
+    for (int64_t j = 0; j < wide; ++j) {
+      const int64_t pixel = row + i * s.out_w + j;
+      VF v = hn::Add(y[i * 4 + j], bias);
+      if (e.residual) v = hn::Add(v, load(e.residual + pixel * e.residual_stride + filter));
+      if (e.clamp) {
+        v = hn::IfThenElse(hn::Lt(v, low), low, v);
+        v = hn::IfThenElse(hn::Gt(v, top), top, v);
+      }
+      float* to = g.out + pixel * s.filters + filter;
+      if (kPart) store_part(v, to, n);
+      else hn::StoreU(v, d, to);
+    }
+  }
+}
+
+void OutputHere(const WinogradOutput& g) {
+  const WinogradShape& s = *g.shape;
+  const int64_t lanes = hn::Lanes(F32());
+  const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
+  for (int64_t t = g.begin; t < g.end; ++t) {
+    const int64_t tile = g.first + t, image = tile / s.tiles(), y = tile % s.tiles() / s.tiles_x() * kTileOut,
+                  x = tile % s.tiles_x() * kTileOut;
+    const int64_t high = std::min(kTileOut, s.out_h - y), wide = std::min(kTileOut, s.out_w - x);
+    const int64_t row = (image * s.out_h + y) * s.out_w + x;
+    const Place p = place_of(s, g.in, tile);
+    int64_t f = 0;
+    for (; f + lanes <= s.filters; f += lanes) finish<false>(g, p, t, row, high, wide, f, lanes);
+    if (f < s.filters) finish<true>(g, p, t, row, high, wide, f, s.filters - f);
+    for (int64_t i = 0; run && i < high; ++i) {
+      for (int64_t j = 0; j < wide; ++j) {
+        const int64_t pixel = row + i * s.out_w + j;
+        tape_over_row(g.epilogue, run, g.out + pixel * s.filters, pixel, 0, s.filters);
+      }
+    }
+  }
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+
+TransformInput winograd_input(Isa isa) { return LATHE_SELECT(isa, InputHere); }
+TransformOutput winograd_output(Isa isa) { return LATHE_SELECT(isa, OutputHere); }
+
+void winograd_weights(const float* weights, int64_t filters, int64_t channels, int64_t width, float* packed) {
+  constexpr double a = 0.75, b = 1.5, aa = a * a, bb = b * b, at_a = 1 / (2 * aa * (aa - bb)), at_b = 1 / (2 * bb * (bb - aa));
+  const double g[6][3] = {{1 / (aa * bb), 0, 0},          {at_a, at_a * a, at_a * aa}, {at_a, -at_a * a, at_a * aa},
+                          {at_b, at_b * b, at_b * bb}, {at_b, -at_b * b, at_b * bb}, {0, 0, 1}};
+  const int64_t apart = packed_size(channels, filters, width), panels = (filters + width - 1) / width;
+  // A panel's columns past the last filter are zeros.
+  if (filters % width != 0) {
+    for (int64_t p = 0; p < kTilePoints; ++p)
+      std::fill_n(packed + p * apart + (panels - 1) * channels * width, channels * width, 0.0f);
+  }
+  for (int64_t f = 0; f < filters; ++f) {
+    for (int64_t c = 0; c < channels; ++c) {
+      const float* w = weights + (f * channels + c) * 9;
+      double half[6][3];
+      for (int i = 0; i < 6; ++i) {
+        for (int j = 0; j < 3; ++j) half[i][j] = g[i][0] * w[j] + g[i][1] * w[3 + j] + g[i][2] * w[6 + j];
+      }
+      float* to = packed + f / width * channels * width + c * width + f % width;
+      for (int i = 0; i < 6; ++i) {
+        for (int j = 0; j < 6; ++j)
+          to[(i * 6 + j) * apart] = static_cast<float>(half[i][0] * g[j][0] + half[i][1] * g[j][1] + half[i][2] * g[j][2]);
+      }
+    }
+  }
+}
+
+}  // namespace lathe::kernels
+#endif

@@ -1,0 +1,66 @@
+// Winograd's minimal filtering for 3x3 windows of stride 1: four by four outputs from a tile of six by six inputs, with 36 products where
+// the direct sum takes 144. Channels-last, fp32.
+//
+// Y = At [(G g Gt) . (Bt d B)] A, with the points 0, 3/4, -3/4, 3/2, -3/2 and infinity: their transforms err least in f32 (about twice the
+// direct sum's rounding; docs/decisions/0008). Source: S. Winograd, Arithmetic Complexity of Computations (1980), chapter V.
+#pragma once
+
+#include <cstdint>
+
+#include "kernels/dense.hpp"
+
+namespace lathe::kernels {
+
+inline constexpr int64_t kTile = 6, kTileOut = 4, kTilePoints = kTile * kTile;
+
+struct WinogradShape {
+  int64_t in_h = 0, in_w = 0, channels = 0;  // of an image; channels also: floats from pixel to pixel
+  int64_t out_h = 0, out_w = 0, filters = 0;
+  int64_t top = 0, left = 0;  // padding
+  int64_t tiles_y() const { return (out_h + kTileOut - 1) / kTileOut; }
+  int64_t tiles_x() const { return (out_w + kTileOut - 1) / kTileOut; }
+  int64_t tiles() const { return tiles_y() * tiles_x(); }  // of an image
+};
+
+// Where the transformed inputs of `count` tiles stand: for each point a matrix of tiles x channels whose rows are kNearStride apart, as the
+// dense kernel reads them without a copy; several points share a row when they fit.
+struct WinogradRows {
+  int64_t per_row = 1, group = 0;
+  WinogradRows(int64_t count, int64_t channels)
+      : per_row(channels > 0 && channels < kNearStride - 16 ? (kNearStride - 16) / channels : 1), group(count * kNearStride) {
+    if (group / 16 % 2 == 0) group += 16;  // an odd number of lines: the points' tiles fall into different sets of L1
+  }
+  int64_t at(int64_t point, int64_t channels) const { return point / per_row * group + point % per_row * channels; }
+  int64_t floats() const { return (kTilePoints + per_row - 1) / per_row * group; }
+};
+// Floats from a point's results (tiles x filters) to the next point's.
+inline int64_t winograd_results(int64_t count, int64_t filters) { return ((count * filters + 15) / 16 | 1) * 16; }
+
+struct WinogradInput {
+  const WinogradShape* shape = nullptr;
+  const float* in = nullptr;           // all images
+  int64_t first = 0, count = 0;        // tiles, counted through all images
+  int64_t begin = 0, end = 0;          // of these, [begin, end) are transformed now
+  float* rows = nullptr;               // WinogradRows(count, channels)
+  uint8_t* odd = nullptr;              // by tile from `first`: whether its inputs hold NaN or infinity, which a transform would spread
+};
+struct WinogradOutput {
+  const WinogradShape* shape = nullptr;
+  const float* results = nullptr;      // 36 matrices of count x filters, winograd_results apart
+  int64_t first = 0, count = 0, begin = 0, end = 0;
+  const uint8_t* odd = nullptr;
+  const float* in = nullptr;           // odd tiles are summed directly, from these
+  const float* weights = nullptr;      // [filter][channel][3][3]
+  DenseEpilogue epilogue;              // rows are output pixels, columns filters
+  float* out = nullptr;
+};
+
+using TransformInput = void (*)(const WinogradInput&);
+using TransformOutput = void (*)(const WinogradOutput&);
+TransformInput winograd_input(Isa isa);
+TransformOutput winograd_output(Isa isa);
+
+// G g Gt in double: [filter][channel][3][3] to 36 packed matrices of channels x filters, packed_size(channels, filters, width) apart.
+void winograd_weights(const float* weights, int64_t filters, int64_t channels, int64_t width, float* packed);
+
+}  // namespace lathe::kernels
