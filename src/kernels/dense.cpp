@@ -32,6 +32,9 @@ inline constexpr int64_t kWidth = kVectors * (HWY_TARGET == HWY_SCALAR ? 1
 // Rows of B fetched ahead of their use.
 inline constexpr int64_t kAhead = 16;
 
+// A packed B up to this size is taken to stay in L2 from one call to the next.
+inline constexpr int64_t kNearBytes = 1 << 20;
+
 // Taps whose row pointers are set up together.
 inline constexpr int64_t kMaxTaps = 64;
 
@@ -79,7 +82,7 @@ HWY_INLINE VF add_product(VF acc, const float* a, VF b) {
 // One tile: R rows x V vectors of one panel; kPart: only `part` lanes of the last vector are columns. Rows of A stand kNearStride apart.
 template <int R, int V, bool kPart, typename B>
 HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* HWY_RESTRICT panel, float* HWY_RESTRICT c, int64_t ldc,
-                        bool accumulate, const Finish* finish, int64_t part) {
+                        bool accumulate, const Finish* finish, int64_t part, bool far) {
   const auto* HWY_RESTRICT b = static_cast<const B*>(panel);
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
@@ -103,9 +106,9 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
     VF bv[V];
 #pragma GCC unroll 4
     for (int v = 0; v < V; ++v) bv[v] = load_panel(b + ahead * kWidth + v * lanes);
-    // The hardware's own prefetch starts too late at each panel.
-    hwy::Prefetch(b + (kFar + ahead) * kWidth);
-    if (R <= 4 && kWidth * sizeof(B) > 64) hwy::Prefetch(b + (kFar + ahead) * kWidth + 16);
+    // The hardware's own prefetch starts too late at each panel. Low tiles that find B in L2 are bound by loads: theirs is left out.
+    if (R > 4 || far) hwy::Prefetch(b + (kFar + ahead) * kWidth);
+    if (R <= 4 && far && kWidth * sizeof(B) > 64) hwy::Prefetch(b + (kFar + ahead) * kWidth + 16);
 #pragma GCC unroll 16
     for (int r = 0; r < R; ++r) {
       const float* at = a + r * kNearStride + ahead;
@@ -159,7 +162,7 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
   }
 }
 
-using Micro = void (*)(const float*, int64_t, const void*, float*, int64_t, bool, const Finish*, int64_t);
+using Micro = void (*)(const float*, int64_t, const void*, float*, int64_t, bool, const Finish*, int64_t, bool);
 template <int V, bool kPart, typename B, int... R>
 constexpr std::array<Micro, sizeof...(R) + 1> micro_row(std::integer_sequence<int, R...>) {
   return {nullptr, micro<R + 1, V, kPart, B>...};
@@ -225,6 +228,8 @@ void DenseHere(const DenseArguments& g) {
                 taps_each = (g.segments + tap_blocks - 1) / std::max<int64_t>(1, tap_blocks);
   // Tiles of equal height rather than full ones and a rest.
   const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows - 1) / kRows;
+  // B as a whole, of which this call may pass over a part: whether the next call finds it in L2.
+  const bool far = packed_size(k, g.columns, kWidth) * (g.b_type == PanelType::f32 ? 4 : 2) > kNearBytes;
   const float* pointers[kMaxTaps * kRows];
   alignas(64) float near_by[kRows * kNearStride];
 
@@ -234,7 +239,7 @@ void DenseHere(const DenseArguments& g) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
         const Finish f = finish_at(e, r, column);
         const Choice choice = choose(g.b_type, 1, columns);
-        choice.kernel(nullptr, 0, nullptr, g.c + r * g.ldc + column, g.ldc, false, &f, choice.part);
+        choice.kernel(nullptr, 0, nullptr, g.c + r * g.ldc + column, g.ldc, false, &f, choice.part, false);
         if (e.tape) apply_tape(g, run_tape_here, r, 1, column, columns);
       }
     }
@@ -269,7 +274,7 @@ void DenseHere(const DenseArguments& g) {
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
             const Choice choice = choose(g.b_type, height, columns);
-            choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part);
+            choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part, far);
           }
           if (last && e.tape)
             apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));
