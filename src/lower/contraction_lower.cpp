@@ -73,10 +73,10 @@ Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count) {
 }
 
 int64_t panel_bytes() {
-  // Most of a core's L2, where the kernel's panels stay while rows pass.
+  // Two such blocks fill most of a core's L2: one whose panels stay while rows pass, and the next, on its way from memory.
   static const int64_t bytes = [] {
     const long l2 = ::sysconf(_SC_LEVEL2_CACHE_SIZE);
-    return std::clamp<int64_t>(l2 * 3 / 4, 192 << 10, 768 << 10);
+    return std::clamp<int64_t>(l2 * 3 / 8, 192 << 10, 768 << 10);
   }();
   return bytes;
 }
