@@ -279,6 +279,7 @@ void DenseHere(const DenseArguments& g) {
         const char* next = nullptr;
         if (part_end < k) next = static_cast<const char*>(g.b) + (panel * panel_floats + part_end * kWidth) * element;
         else if (panel + panels < g.panel_end) next = static_cast<const char*>(g.b) + (panel + panels) * panel_floats * element;
+        else next = static_cast<const char*>(g.next_b);
         for (int64_t t = 0; t < tiles; ++t) {
           const int64_t row = g.row_begin + rows * t / tiles;
           const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
@@ -297,11 +298,13 @@ void DenseHere(const DenseArguments& g) {
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
             const Choice choice = choose(g.b_type, height, columns);
-            if (next) {
-              // A share of the next block's same panel while this tile is worked on: when its turn comes, all of it is in L2.
-              ahead.step = kWidth * element / tiles;
-              ahead.from = next + (p - panel) * k * kWidth * element + t * taps * run * ahead.step;
-            }
+            // The first tile passes over panels that come from memory: it fetches the next one while it works on one. Later tiles each fetch
+            // a share of the block that follows: when its turn comes, it is in L2.
+            const int64_t line = kWidth * element;
+            ahead.from = nullptr;
+            if (t == 0 && p + 1 < panel + panels) ahead.from = static_cast<const char*>(b) + k * line, ahead.step = line;
+            else if (t == 0) ahead.from = next, ahead.step = line;
+            else if (next) ahead.step = line / (tiles - 1), ahead.from = next + (p - panel) * k * line + (t - 1) * taps * run * ahead.step;
             choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
           }
           if (last && e.tape)

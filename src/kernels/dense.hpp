@@ -95,6 +95,7 @@ struct DenseArguments {
   int64_t columns = 0;      // of C in all; the last panel may be ragged
   const void* b = nullptr;  // packed
   PanelType b_type = PanelType::f32;
+  const void* next_b = nullptr;  // what the caller multiplies by after this, of as many panels: fetched meanwhile; or null
   float* c = nullptr;
   int64_t ldc = 0;
   DenseEpilogue epilogue;

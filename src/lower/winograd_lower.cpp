@@ -62,7 +62,9 @@ class WinogradKernel : public StepKernel {
     d.row_end = k.count;
     d.panel_end = panels;
     d.columns = shape.filters;
-    d.b = pointer<const float>(c, weights) + point * kernels::packed_size(shape.channels, shape.filters, width);
+    const int64_t matrix = kernels::packed_size(shape.channels, shape.filters, width);
+    d.b = pointer<const float>(c, weights) + point * matrix;
+    if (point + 1 < kTilePoints) d.next_b = pointer<const float>(c, weights) + (point + 1) * matrix;
     d.c = k.results + point * kernels::winograd_results(k.count, shape.filters);
     d.ldc = shape.filters;
     d.k_block = kernels::kNearStride;
