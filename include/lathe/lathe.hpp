@@ -1,6 +1,7 @@
 // Everything a user of the library needs.
 #pragma once
 
+#include "lathe/archive.hpp"
 #include "lathe/builder.hpp"
 #include "lathe/dtype.hpp"
 #include "lathe/error.hpp"

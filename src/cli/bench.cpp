@@ -65,6 +65,8 @@ Command add_bench(CLI::App& app) {
   return [o] {
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
+    if (o->model.archived() && (o->versus_unfused || !o->prefer.empty()))
+      throw UsageError(fmt::format("{}: is compiled already; --versus-unfused and --prefer want the model itself", o->model.model));
     LaneChoice choice;
     if (!o->prefer.empty()) {
       if (o->versus_unfused || o->bench.lanes != 1)
@@ -84,7 +86,7 @@ Command add_bench(CLI::App& app) {
       options.threads = choice.threads;
       o->bench.lanes = choice.lanes;
     }
-    Program program = o->versus_unfused ? compile(graph, options) : compile(std::move(graph), options);
+    Program program = o->versus_unfused ? compile(graph, options) : o->model.make_program(std::move(graph), options);
     const auto shapes = program.bound_shapes();
     const auto inputs = random_inputs(program, shapes, o->seed);
     if (o->versus_unfused) return versus(*o, graph, options, program, inputs);

@@ -5,7 +5,7 @@
 #include <charconv>
 #include <set>
 
-#include "formats/files.hpp"
+#include "base/files.hpp"
 
 namespace lathe::cli {
 
@@ -15,7 +15,7 @@ void add_json_option(CLI::App& app, std::string& target) {
 }
 
 void ModelOptions::add_to(CLI::App& app, bool model_required) {
-  auto* m = app.add_option("MODEL", model, "ONNX file");
+  auto* m = app.add_option("MODEL", model, "ONNX file, or an archive that 'lathe ship' wrote");
   if (model_required) m->required();
   app.add_option("--dim", dims, "Size of a symbolic dim, e.g. batch=8 (repeatable)")->type_name("NAME=N")->allow_extra_args(false);
   app.add_option("--shape", shapes, "Whole shape of an input, e.g. image=1,3,64,64 (repeatable)")
@@ -46,6 +46,27 @@ void ModelOptions::load_libraries() const {
 
 Graph ModelOptions::load_graph(bool unchecked) const {
   load_libraries();
+  if (is_program_archive(model)) {
+    const std::pair<bool, const char*> fixed[]{{!dims.empty(), "--dim"},       {!shapes.empty(), "--shape"}, {batch != 0, "--batch"},
+                                               {!outputs.empty(), "--output"}, {!isa.empty(), "--isa"},      {direct, "--direct"}};
+    for (const auto& [given, name] : fixed) {
+      if (given) throw UsageError(fmt::format("{}: {} is compiled already; give it when the model is shipped", name, model));
+    }
+    archive = load_program(model, {.threads = threads});
+    Graph ports;
+    for (const bool in : {true, false}) {
+      for (const Port& p : in ? archive->inputs() : archive->outputs()) {
+        Value v;
+        v.name = p.name;
+        v.dtype = p.dtype;
+        v.dims = p.dims;
+        v.composite = p.composite;
+        (in ? ports.inputs : ports.outputs).push_back(ports.add_value(std::move(v)));
+      }
+    }
+    ports.metadata = archive->metadata();
+    return ports;
+  }
   LoadOptions options = load_options();
   options.unchecked = unchecked;
   return load(model, options);
@@ -63,6 +84,43 @@ int64_t parse_size(const std::string& text, const std::string& option) {
   if (ec != std::errc() || end != text.data() + text.size() || v < 0)
     throw UsageError(fmt::format("{}: '{}' is not a size (a whole number, 0 or more)", option, text));
   return v;
+}
+
+Shape parse_shape(const std::string& text, const std::string& option) {
+  Shape shape;
+  for (size_t at = 0; at <= text.size();) {
+    const size_t end = std::min(text.find(',', at), text.size());
+    shape.push_back(parse_size(text.substr(at, end - at), option));
+    at = end + 1;
+  }
+  return shape;
+}
+
+Json archive_json(const ArchiveInfo& info) {
+  Json editions = Json::array();
+  for (const auto& shapes : info.editions) editions.push_back(shapes);
+  return {{"format", "program archive"}, {"made_by", info.made_by},         {"source", info.source},
+          {"source_xxh3", fmt::format("{:016x}", info.source_hash)},        {"isa", info.isa},
+          {"threads", info.threads},     {"carries_graph", info.carries_graph}, {"editions", editions},
+          {"bytes", info.file_bytes},    {"index_bytes", info.index_bytes}};
+}
+
+std::string archive_text(const ArchiveInfo& info) {
+  Table table("ll");
+  table.row({"format", fmt::format("program archive, made by version {}", info.made_by)});
+  if (!info.source.empty()) table.row({"source", fmt::format("{}, XXH3 {:016x}", info.source, info.source_hash)});
+  table.row({"needs", fmt::format("{}; compiled for {} thread{}", info.isa, info.threads, info.threads > 1 ? "s" : "")});
+  std::string editions;
+  for (const auto& shapes : info.editions) {
+    std::string one;
+    for (const Shape& s : shapes) one += (one.empty() ? "" : ", ") + to_string(s);
+    editions += (editions.empty() ? "" : "; ") + one;
+  }
+  table.row({"shapes", editions});
+  table.row({"graph", info.carries_graph ? "carried: can be compiled again" : "not carried: runs as it is, on machines with that instruction set"});
+  table.row({"size", fmt::format("{}, {} of it steps, shapes and names", bytes_text(static_cast<double>(info.file_bytes)),
+                                 bytes_text(static_cast<double>(info.index_bytes)))});
+  return table.text();
 }
 
 std::pair<std::string, std::string> split_pair(const std::string& text, const std::string& option) {
@@ -111,13 +169,7 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
     const auto [name, value] = split_pair(text, "--shape");
     if (std::find(inputs.begin(), inputs.end(), name) == inputs.end())
       throw UsageError(fmt::format("--shape: no input is named '{}'; the inputs are {}", name, fmt::join(inputs, ", ")));
-    Shape shape;
-    for (size_t at = 0; at <= value.size();) {
-      const size_t end = std::min(value.find(',', at), value.size());
-      shape.push_back(parse_size(value.substr(at, end - at), "--shape"));
-      at = end + 1;
-    }
-    o.shapes[name] = shape;
+    o.shapes[name] = parse_shape(value, "--shape");
   }
   for (const std::string& name : outputs) {
     if (g.find_value(name) == kAbsent) {

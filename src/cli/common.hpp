@@ -30,13 +30,19 @@ struct ModelOptions {
   std::string isa;
   bool direct = false, allow_outside = false;
   std::string json;
+  mutable std::optional<Program> archive;
 
   void add_to(CLI::App& app, bool model_required = true);
   LoadOptions load_options() const { return {allow_outside, false}; }
   // Loads the libraries of ops that were asked for.
   void load_libraries() const;
-  // Loads the model, after the libraries of ops. `unchecked`: also a faulty one.
+  // Loads the model, after the libraries of ops. `unchecked`: also a faulty one. Of a program archive: a graph of its inputs and outputs,
+  // without nodes; options that only a model takes throw UsageError.
   Graph load_graph(bool unchecked = false) const;
+  // Whether load_graph met an archive.
+  bool archived() const { return archive.has_value(); }
+  // The compiled model, or the archive's program.
+  Program make_program(Graph graph, const CompileOptions& options) const { return archive ? *archive : compile(std::move(graph), options); }
   // Checks the names against the graph; open leading dims are bound to --batch (or 1). Throws UsageError.
   CompileOptions compile_options(const Graph& graph) const;
 };
@@ -44,6 +50,8 @@ struct ModelOptions {
 // "NAME=VALUE" at its last '='. Throws UsageError naming the option.
 std::pair<std::string, std::string> split_pair(const std::string& text, const std::string& option);
 int64_t parse_size(const std::string& text, const std::string& option);
+// "1,3,64,64".
+Shape parse_shape(const std::string& text, const std::string& option);
 // A tensor of an .npy or .pb file.
 Tensor read_value(const std::string& path, const std::string& option);
 
@@ -82,6 +90,8 @@ class Progress {
   bool shown_ = false;
 };
 
+Json archive_json(const ArchiveInfo& info);
+std::string archive_text(const ArchiveInfo& info);
 Json to_json(const Shape& shape);
 Json to_json(const std::optional<Dims>& dims);
 std::string dims_text(const std::optional<Dims>& dims);
@@ -98,5 +108,6 @@ Command add_vet(CLI::App& app);
 Command add_turn(CLI::App& app);
 Command add_explain(CLI::App& app);
 Command add_profile(CLI::App& app);
+Command add_ship(CLI::App& app);
 
 }  // namespace lathe::cli

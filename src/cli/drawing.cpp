@@ -7,7 +7,7 @@
 #include <filesystem>
 
 #include "common.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 
 namespace lathe::cli {
 

@@ -1,7 +1,7 @@
 // lathe explain
 #include "common.hpp"
 #include "drawing.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -47,7 +47,7 @@ Command add_explain(CLI::App& app) {
     if (!o->draw.empty() && !dot) check_picture_name(o->draw, "--draw");
     Graph graph = o->model.load_graph();
     const CompileOptions options = o->model.compile_options(graph);
-    const Program program = compile(std::move(graph), options);
+    const Program program = o->model.make_program(std::move(graph), options);
     const EditionInfo edition = program.describe();
     const int threads = program.options().threads;
     Progress progress;

@@ -125,6 +125,22 @@ Command add_inspect(CLI::App& app) {
   app.add_flag("--modules", o->modules, "Also which module each part comes from: functions and paths in node names");
   return [o] {
     Graph g = o->model.load_graph(true);
+    if (o->model.archived()) {
+      if (o->steps || o->modules) throw UsageError("--steps and --modules: of an archive, 'lathe explain' tells the steps");
+      const ArchiveInfo info = archive_info(o->model.model);
+      Json j{{"file", o->model.model}};
+      j.update(archive_json(info));
+      for (const auto& [key, value] : g.metadata) j["metadata"][key] = value;
+      for (ValueId v : g.inputs) j["inputs"].push_back(port_json(g, v));
+      for (ValueId v : g.outputs) j["outputs"].push_back(port_json(g, v));
+      write_json(o->model.json, j);
+      if (!for_people(o->model.json)) return int{kGood};
+      Table ports("ll");
+      for (ValueId v : g.inputs) ports.row({"input", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
+      for (ValueId v : g.outputs) ports.row({"output", fmt::format("{}  {}", g.values[v].name, port_text(g.values[v]))});
+      fmt::print("{}\n{}{}", o->model.model, archive_text(info), ports.text());
+      return int{kGood};
+    }
     const Facts facts = count(g);
     std::vector<Fault> faults;
     faults = examine_and_infer(g);

@@ -162,6 +162,8 @@ Command add_parity(CLI::App& app) {
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     std::vector<CaseResult> results;
+    if (o->against_plain && o->model.archived())
+      throw UsageError(fmt::format("--against-plain: {} holds no nodes to evaluate plainly; check the model itself", o->model.model));
     if (o->against_plain) {
       CompileOptions plain_options = options;
       plain_options.plain = true;
@@ -185,7 +187,7 @@ Command add_parity(CLI::App& app) {
       throw Error(Category::value,
                   fmt::format("{}: holds no test_data_set_0; give --cases DIR, --npz-inputs and --npz-outputs, or --against-plain",
                               o->cases.empty() ? "the model's folder" : o->cases));
-    Lane lane(compile(std::move(graph), options), o->model.threads);
+    Lane lane(o->model.make_program(std::move(graph), options), o->model.threads);
     for (const Case& c : cases) results.push_back(check_case(lane, c, o->tolerance()));
     return report(*o, results, "compiled against reference outputs");
   };

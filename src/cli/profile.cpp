@@ -3,7 +3,7 @@
 
 #include "common.hpp"
 #include "drawing.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -84,7 +84,7 @@ Command add_profile(CLI::App& app) {
     if (!o->chart.empty()) check_picture_name(o->chart, "--chart");
     Graph graph = o->model.load_graph();
     const CompileOptions options = o->model.compile_options(graph);
-    const Program program = compile(std::move(graph), options);
+    const Program program = o->model.make_program(std::move(graph), options);
     const auto inputs = random_inputs(program, program.bound_shapes(), o->seed);
     const int threads = program.options().threads;
     Progress progress;

@@ -6,7 +6,7 @@
 #include <numeric>
 
 #include "common.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::cli {
@@ -304,7 +304,7 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
       throw UsageError(fmt::format("no value for input {}; give --input NAME=FILE, --image FILE, or --seed N for random data",
                                    fmt::join(missing, ", ")));
   }
-  const Program program = compile(std::move(graph), compile_options);
+  const Program program = o.model.make_program(std::move(graph), compile_options);
   std::vector<Tensor> inputs;
   if (random) {
     std::vector<Shape> shapes;
@@ -377,7 +377,7 @@ Command add_run(CLI::App& app) {
     if (o->images.empty()) return run_tensors(*o, std::move(graph), options);
     if (!o->inputs.empty()) throw UsageError("--image and --input do not go together");
     // The size asked for binds the open height and width.
-    const Program program = compile(std::move(graph), options);
+    const Program program = o->model.make_program(std::move(graph), options);
     Lane lane(program, o->model.threads);
     return run_images(*o, program, lane);
   };

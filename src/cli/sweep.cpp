@@ -5,7 +5,7 @@
 
 #include "common.hpp"
 #include "drawing.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 
 namespace lathe::cli {
 namespace {

@@ -8,7 +8,7 @@
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 #include "lathe/formats.hpp"
 
 namespace lathe {

@@ -11,7 +11,7 @@
 #include <unordered_map>
 
 #include "base/fail.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 #include "formats/onnx_tensor.hpp"
 #include "lathe/op.hpp"
 #include "tensor/numbers.hpp"

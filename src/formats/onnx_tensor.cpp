@@ -10,7 +10,7 @@
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 #include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
 

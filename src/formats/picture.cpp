@@ -10,7 +10,7 @@
 #include <cstring>
 
 #include "base/fail.hpp"
-#include "formats/files.hpp"
+#include "base/files.hpp"
 #include "lathe/formats.hpp"
 #include "ops/vision.hpp"
 

@@ -72,7 +72,7 @@ Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count) {
   return {std::move(p), data, static_cast<size_t>(count) * sizeof(float)};
 }
 
-int64_t panel_bytes() {
+int64_t near_block_bytes() {
   // Two such blocks fill most of a core's L2: one whose panels stay while rows pass, and the next, on its way from memory.
   static const int64_t bytes = [] {
     const long l2 = ::sysconf(_SC_LEVEL2_CACHE_SIZE);
@@ -81,7 +81,7 @@ int64_t panel_bytes() {
   return bytes;
 }
 
-Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads) {
+Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads, int64_t block_bytes) {
   Split s;
   // What is over in a microsecond or two is done before another thread has heard of it.
   if (threads <= 1 || rows * panels * width * depth < 100'000) return s;
@@ -90,7 +90,7 @@ Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int
   const int64_t by_rows = std::clamp<int64_t>(tiles / 4, std::min<int64_t>(tiles, threads), threads * 4),
                 by_panels = std::clamp<int64_t>(panels / 2, std::min<int64_t>(panels, threads), threads * 4);
   // A task of rows reads all of B, a task of panels all of A. A B that stays in L2 costs nothing to read again.
-  const bool small_b = panels * width * depth * 4 <= panel_bytes();
+  const bool small_b = panels * width * depth * 4 <= block_bytes;
   const int64_t rows_cost = small_b ? 0 : panels * width * by_rows, panels_cost = rows * by_panels;
   const auto even = [&](int64_t n) { return n >= threads ? n - n % threads : n; };
   const bool enough_rows = by_rows >= threads, enough_panels = by_panels >= threads;
@@ -403,7 +403,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
       return entry_of(packed, floats_needed);
     };
     if (depthwise) l.weights().keep_raw(w_value);  // small: not worth restoring
-    k.weights = {l.derived(w_value, fmt::format("conv {} {}", depthwise ? "depthwise" : "panels", width), make)};
+    k.weights = {l.derived(w_value, fmt::format("conv {} {}", depthwise ? "depthwise" : "panels", width), static_cast<size_t>(floats_needed) * 4, make)};
     step.reads.push_back(k.weights.buffer);
   } else {
     k.pack_while_running = true;
@@ -417,14 +417,14 @@ bool lower_convolution(Lowering& l, const Group& group) {
   k.output = l.define(out, Layout::channels_last);
   step.writes.push_back(k.output.buffer);
   k.k_block = kKBlock;
-  k.panel_block = std::max<int64_t>(1, panel_bytes() / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
+  k.panel_block = std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
   const int threads = l.options().threads;
   if (depthwise) {
     k.plane = kernels::plane(isa);
     k.split.row_tasks = std::max<int64_t>(1, std::min<int64_t>(k.rows, threads > 1 ? threads * 4 : 1));
   } else {
     k.dense = kernels::dense(isa);
-    k.split = split_work(k.rows, k.panels, k.width, depth, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads);
+    k.split = split_work(k.rows, k.panels, k.width, depth, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads, l.options().block_bytes);
   }
   const double outputs = static_cast<double>(k.rows) * static_cast<double>(ws[0]);
   step.flops = 2 * outputs * static_cast<double>(depth);
@@ -592,7 +592,7 @@ bool lower_product(Lowering& l, const Group& group) {
       });
       return entry_of(packed, (floats_needed + 1) / 2);
     };
-    k.packed = {l.derived(narrow, fmt::format("product {} {} 16 bits", width, tb), make)};
+    k.packed = {l.derived(narrow, fmt::format("product {} {} 16 bits", width, tb), static_cast<size_t>((floats_needed + 1) / 2) * 4, make)};
     step.reads.push_back(k.packed.buffer);
   } else if (l.is_constant(b_value)) {
     const float alpha = k.alpha;
@@ -617,7 +617,7 @@ bool lower_product(Lowering& l, const Group& group) {
       return entry_of(packed, floats_needed);
     };
     if (alpha != 1) l.weights().keep_raw(b_value);
-    k.packed = {l.derived(b_value, fmt::format("product {} {} {}", width, tb, alpha), make)};
+    k.packed = {l.derived(b_value, fmt::format("product {} {} {}", width, tb, alpha), static_cast<size_t>(floats_needed) * 4, make)};
     step.reads.push_back(k.packed.buffer);
   } else {
     k.pack_while_running = true;
@@ -634,10 +634,10 @@ bool lower_product(Lowering& l, const Group& group) {
   step.writes.push_back(k.output.buffer);
   k.dense = kernels::dense(isa);
   k.k_block = kKBlock;
-  k.panel_block = std::max<int64_t>(1, panel_bytes() / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
+  k.panel_block = std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
   const int64_t batches = static_cast<int64_t>(k.a_offsets.size());
   const int threads = l.options().threads;
-  k.split = split_work(k.m, k.panels, k.width, depth, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads);
+  k.split = split_work(k.m, k.panels, k.width, depth, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads, l.options().block_bytes);
   const double rows = static_cast<double>(batches * k.m);
   step.flops = 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
   step.bytes =

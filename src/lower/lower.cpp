@@ -9,9 +9,12 @@
 
 namespace lathe::lower {
 
-const Weights::Entry& Weights::get(const std::string& key, const std::function<Entry()>& make) {
+const Weights::Entry& Weights::get(const std::string& key, size_t bytes, const std::function<Entry()>& make) {
   const auto it = entries_.find(key);
-  if (it != entries_.end()) return it->second;
+  if (it != entries_.end()) {
+    if (it->second.bytes != bytes) fail(Category::format, "packed weights '{}' are {} bytes, this step needs {}", key, it->second.bytes, bytes);
+    return it->second;
+  }
   return entries_[key] = make();
 }
 
@@ -48,8 +51,12 @@ std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Sh
 // ---- Lowering ----
 
 Lowering::Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights,
-                   const std::vector<bool>& base_constants)
-    : graph_(std::move(graph)), options_(options), weights_(weights), base_constants_(base_constants) {
+                   const std::vector<bool>& base_constants, std::shared_ptr<Weights> own)
+    : graph_(std::move(graph)),
+      options_(options),
+      weights_(weights),
+      base_constants_(base_constants),
+      own_(own ? std::move(own) : std::make_shared<Weights>()) {
   const size_t n = graph_->values.size();
   places_.resize(n);
   known_.assign(n, false);
@@ -87,7 +94,7 @@ Tensor Lowering::constant(ValueId v) {
   const Tensor& t = *graph_->values[v].constant;
   if (t.data() != nullptr || t.size() == 0) return t;
   const auto it = weights_.restore.find(v);
-  if (it == weights_.restore.end()) fail(Category::internal, "constant '{}' was released and cannot be restored", graph_->values[v].name);
+  if (it == weights_.restore.end()) fail(Category::internal, "constant '{}' was released and cannot be restored; an archive that carries its graph has it", graph_->values[v].name);
   return it->second();
 }
 
@@ -108,9 +115,9 @@ BufferId Lowering::constant_buffer(const Tensor& tensor) {
   return constant_buffer(Weights::Entry{std::move(held), data, tensor.byte_size()});
 }
 
-BufferId Lowering::derived(ValueId v, const std::string& key, const std::function<Weights::Entry()>& make) {
+BufferId Lowering::derived(ValueId v, const std::string& key, size_t bytes, const std::function<Weights::Entry()>& make) {
   const bool shared = static_cast<size_t>(v) < base_constants_.size() && base_constants_[v];
-  return constant_buffer((shared ? weights_ : own_).get(fmt::format("{}:{}", v, key), make));
+  return constant_buffer((shared ? weights_ : *own_).get(fmt::format("{}:{}", v, key), bytes, make));
 }
 
 void Lowering::release_after_packing(ValueId v, std::function<Tensor()> restore) {
@@ -415,12 +422,14 @@ Plan Lowering::finish() {
   for (ValueId v : g.inputs) plan_.input_shapes.push_back(plan_.dynamic[v] ? Shape() : shape(v));
   plan_.places = places_;
   plan_.graph = graph_;
+  plan_.own = own_;
   plan_memory(plan_);
   return std::move(plan_);
 }
 
-Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants) {
-  return Lowering(std::move(graph), options, weights, base_constants).finish();
+Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants,
+           std::shared_ptr<Weights> own) {
+  return Lowering(std::move(graph), options, weights, base_constants, std::move(own)).finish();
 }
 
 }  // namespace lathe::lower

@@ -52,7 +52,8 @@ std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nod
 
 class Lowering {
  public:
-  Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants);
+  Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants,
+           std::shared_ptr<Weights> own);
   Plan finish();
 
   const Graph& graph() const { return *graph_; }
@@ -80,7 +81,7 @@ class Lowering {
   BufferId constant_buffer(const Weights::Entry& entry);
   BufferId constant_buffer(const Tensor& tensor);
   // A constant derived from value `v` under `key`: shared between editions when `v` is the model's own constant.
-  BufferId derived(ValueId v, const std::string& key, const std::function<Weights::Entry()>& make);
+  BufferId derived(ValueId v, const std::string& key, size_t bytes, const std::function<Weights::Entry()>& make);
   Weights& weights() { return weights_; }
   void release_after_packing(ValueId v, std::function<Tensor()> restore);
   void add(Step step) { plan_.steps.push_back(std::move(step)); }
@@ -98,7 +99,7 @@ class Lowering {
   const LowerOptions& options_;
   Weights& weights_;
   const std::vector<bool>& base_constants_;
-  Weights own_;  // constants of this edition alone
+  std::shared_ptr<Weights> own_;  // constants of this edition alone
   Plan plan_;
   std::vector<Place> places_;
   std::vector<bool> known_;
@@ -173,14 +174,12 @@ struct Split {
   int64_t row_tasks = 1, panel_tasks = 1;
   int64_t count() const { return row_tasks * panel_tasks; }
 };
-Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads);
+Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads, int64_t block_bytes);
 // Tables of offsets of a window's taps along up to three spatial axes (missing ones count as size 1 in front), and its sizes.
 void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3],
                 kernels::WindowShape& rows);
 // Aligned memory for packed weights, and the entry that holds it.
 std::shared_ptr<float> floats(int64_t count);
 Weights::Entry entry_of(std::shared_ptr<float> p, int64_t count);
-// Of packed weights, how many bytes are passed over together.
-int64_t panel_bytes();
 
 }  // namespace lathe::lower

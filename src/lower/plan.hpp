@@ -74,6 +74,8 @@ struct Step {
   std::unique_ptr<StepKernel> kernel;
 };
 
+class Weights;
+
 struct Plan {
   std::vector<Buffer> buffers;
   std::vector<Step> steps;
@@ -86,6 +88,7 @@ struct Plan {
   size_t weight_bytes = 0;             // constants the steps read
   std::shared_ptr<const Graph> graph;  // the shaped graph the steps were made from
   std::vector<bool> dynamic;           // by ValueId: held as a Tensor
+  std::shared_ptr<Weights> own;        // packed forms of constants that these shapes alone have
 };
 
 // Constants in the form kernels want, made once and shared by all editions of a Program.
@@ -96,8 +99,10 @@ class Weights {
     const void* data = nullptr;
     size_t bytes = 0;
   };
-  // Makes the entry when there is none under this key.
-  const Entry& get(const std::string& key, const std::function<Entry()>& make);
+  // Makes the entry when there is none under this key. One that came from an archive must have `bytes`: throws Error (format) when not.
+  const Entry& get(const std::string& key, size_t bytes, const std::function<Entry()>& make);
+  void put(const std::string& key, Entry entry) { entries_[key] = std::move(entry); }
+  const std::map<std::string, Entry>& entries() const { return entries_; }
   // Values whose original tensors steps read as they are.
   void keep_raw(ValueId v) { raw_.push_back(v); }
   const std::vector<ValueId>& raw() const { return raw_; }
@@ -116,12 +121,17 @@ struct LowerOptions {
   bool fuse = true;
   bool plain = false;  // every node by plain evaluation
   bool winograd = true;
+  int64_t block_bytes = 512 << 10;  // of packed weights, how many are passed over together
   kernels::Isa isa = kernels::Isa::scalar;
 };
 
 // `base_constants`: values that are constants in the Program's own graph; their packed forms go to `weights`, those of
 // other constants (folded for these shapes) stay with the plan. Throws Error.
-Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants);
+// `own`: what an archive holds of the latter.
+Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weights& weights, const std::vector<bool>& base_constants,
+           std::shared_ptr<Weights> own = nullptr);
+// The block_bytes that suit this machine.
+int64_t near_block_bytes();
 
 // Offsets for arena buffers from their lifetimes; merges in-place pairs first. Fills arena_bytes and arena_bound.
 void plan_memory(Plan& plan);

@@ -163,9 +163,9 @@ bool lower_quantised(Lowering& l, const Group& group) {
   k.dense = kernels::dense8(isa);
   const int64_t width = kernels::panel_width8(isa), unit = k.weights[0].grouping == kernels::Grouping::bytes ? 1 : 2;
   k.panels = (k.group_filters + width - 1) / width;
-  k.form.panel_block = std::clamp<int64_t>(panel_bytes() / std::max<int64_t>(1, depth * width * unit), 1, 16);
+  k.form.panel_block = std::clamp<int64_t>(l.options().block_bytes / std::max<int64_t>(1, depth * width * unit), 1, 16);
   k.split = split_work(k.rows, k.panels, width, (depth + 3) / 4, kernels::max_rows8(isa),
-                       groups >= l.options().threads * 2 ? 1 : l.options().threads);
+                       groups >= l.options().threads * 2 ? 1 : l.options().threads, l.options().block_bytes);
   for (size_t i = 1; i < n.inputs.size(); ++i) {
     if (given(i)) l.weights().keep_raw(n.inputs[i]);  // other editions read them again
   }

@@ -139,7 +139,7 @@ bool lower_winograd(Lowering& l, const Group& group) {
   const kernels::Isa isa = l.options().isa;
   k.width = kernels::panel_width(isa);
   k.panels = (filters + k.width - 1) / k.width;
-  const int64_t packed = kernels::packed_size(channels, filters, k.width), cache = panel_bytes();
+  const int64_t packed = kernels::packed_size(channels, filters, k.width), cache = l.options().block_bytes;
   if (rows == 0 || !pays(rows, k.tiles, channels, filters, kTilePoints * packed * 4 <= cache)) return false;
   // Numbers that might overflow on the way.
   const Tensor w = l.constant(w_value);
@@ -156,7 +156,7 @@ bool lower_winograd(Lowering& l, const Group& group) {
     return entry_of(to, kTilePoints * packed);
   };
   k.raw_weights = l.where(w_value);  // for tiles with NaN or infinity
-  k.weights = {l.derived(w_value, fmt::format("winograd {}", k.width), make)};
+  k.weights = {l.derived(w_value, fmt::format("winograd {}", k.width), static_cast<size_t>(kTilePoints * packed) * 4, make)};
   step.reads = {k.input.buffer, k.weights.buffer, k.raw_weights.buffer};
   k.epilogue = bind_epilogue(l, e, out, Layout::channels_last, step);
   k.output = l.define(out, Layout::channels_last);

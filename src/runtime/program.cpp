@@ -81,6 +81,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
   if (options.threads == 0) options.threads = usable_cores();
   options.isa = kernels::name(chosen_isa(options.isa));
   options.editions = std::max(1, options.editions);
+  block_bytes_ = lower::near_block_bytes();
   const auto note = [&](passes::Report r) {
     // The passes that clean up run twice; one report each.
     for (PassReport& p : passes) {
@@ -120,6 +121,13 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
     note(passes::remove_dead(graph_));
     infer(graph_);
   }
+  name_ports();
+  for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
+  const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return p.composite || known_shape(p.dims); });
+  if (all_known) edition(bound_shapes());
+}
+
+void ProgramImpl::name_ports() {
   for (ValueId v : graph_.inputs)
     inputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
   std::vector<std::string> names;
@@ -129,9 +137,48 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
   }
   output_names = std::make_shared<std::vector<std::string>>(std::move(names));
   metadata = graph_.metadata;
-  for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
+}
+
+ProgramImpl::ProgramImpl(Parts parts)
+    : options(std::move(parts.options)),
+      passes(std::move(parts.passes)),
+      graph_(std::move(parts.graph)),
+      base_constants_(std::move(parts.base_constants)),
+      weights_(std::move(parts.weights)),
+      block_bytes_(parts.block_bytes),
+      archived_(std::move(parts.editions)) {
+  name_ports();
   const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return p.composite || known_shape(p.dims); });
   if (all_known) edition(bound_shapes());
+}
+
+ProgramImpl::Parts ProgramImpl::parts(bool originals) {
+  const std::lock_guard lock(mutex_);
+  Parts p;
+  p.options = options;
+  p.block_bytes = block_bytes_;
+  p.passes = passes;
+  p.base_constants = base_constants_;
+  for (const auto& [key, entry] : weights_.entries()) p.weights.put(key, entry);
+  p.editions = archived_;
+  for (const auto& [shapes, plan] : editions_) p.editions.push_back({shapes, plan->graph, plan->own});
+  p.graph = graph_;
+  const bool open = std::any_of(inputs.begin(), inputs.end(), [](const Port& port) { return !port.composite && !known_shape(port.dims); });
+  if (originals) {
+    for (size_t v = 0; v < p.graph.values.size(); ++v) {
+      Value& value = p.graph.values[v];
+      const bool gone = value.constant && !value.constant->composite() && value.constant->data() == nullptr && value.constant->size() > 0;
+      if (!gone) continue;
+      const auto it = weights_.restore.find(static_cast<ValueId>(v));
+      if (it == weights_.restore.end())
+        fail(Category::unsupported, "the original of '{}' is not there any more: this program was loaded from an archive without its graph", value.name);
+      value.constant = it->second();
+    }
+  } else if (!open) {  // nothing is left to compile
+    p.graph.nodes.clear();
+    for (Value& value : p.graph.values) value.constant.reset();
+  }
+  return p;
 }
 
 std::vector<Shape> ProgramImpl::bound_shapes() const {
@@ -178,13 +225,22 @@ std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>
       return editions_.front().second;
     }
   }
-  auto plan = compile_edition(shapes);
+  const auto held = std::find_if(archived_.begin(), archived_.end(), [&](const Edition& e) { return e.shapes == shapes; });
+  std::shared_ptr<const lower::Plan> plan;
+  if (held != archived_.end()) {
+    plan = build(held->graph, held->own);
+    archived_.erase(held);
+  } else {
+    if (graph_.nodes.empty() && !archived_.empty())
+      fail(Category::shape, "this program was loaded from an archive without its graph and holds no edition for these shapes");
+    plan = build(prepare(shapes), nullptr);
+  }
   editions_.emplace_front(shapes, plan);
   if (static_cast<int>(editions_.size()) > options.editions) editions_.pop_back();  // lanes that run it keep it
   return plan;
 }
 
-std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vector<Shape>& shapes) {
+std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shapes) {
   const LimitScope limits(options.limits);
   auto g = std::make_shared<Graph>(graph_);
   std::map<std::string, int64_t> symbols;
@@ -217,11 +273,19 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
     passes::remove_dead(*g);
     infer(*g);
   }
+  return g;
+}
+
+std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Graph> prepared, std::shared_ptr<lower::Weights> own) {
+  const LimitScope limits(options.limits);
+  auto g = std::make_shared<Graph>(*prepared);  // constants go from it as they are packed
+  prepared.reset();
   lower::LowerOptions lo;
   lo.threads = options.threads;
   lo.fuse = options.fuse;
   lo.plain = options.plain;
   lo.winograd = options.winograd;
+  lo.block_bytes = block_bytes_;
   lo.isa = *kernels::parse_isa(options.isa);
   const auto forget = [](Value& value) {
     if (value.constant && value.constant->data() != nullptr)
@@ -229,20 +293,18 @@ std::shared_ptr<const lower::Plan> ProgramImpl::compile_edition(const std::vecto
   };
   weights_.on_packed = [&](ValueId v) {
     if (std::find(weights_.raw().begin(), weights_.raw().end(), v) != weights_.raw().end()) return;
-    forget(graph_.values[v]);
+    if (static_cast<size_t>(v) < graph_.values.size()) forget(graph_.values[v]);
     forget(g->values[v]);
   };
-  auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_));
+  auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_, std::move(own)));
   weights_.on_packed = nullptr;
   const size_t most = options.arena_limit > 0 ? options.arena_limit : physical_memory();
   if (plan->arena_bytes > most) {
     fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes, most);
   }
   ++compiled;
-  // The plan's own graph need not hold the weights either: steps hold what they read.
-  for (Value& value : g->values) {
-    if (value.dtype == DType::f32) forget(value);
-  }
+  // Constants of these shapes alone that were packed are held once too.
+  for (const auto& [key, entry] : plan->own->entries()) forget(g->values[static_cast<size_t>(std::stol(key))]);
   return_free_memory();
   return plan;
 }

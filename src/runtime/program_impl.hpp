@@ -13,6 +13,25 @@ class ProgramImpl {
  public:
   ProgramImpl(Graph graph, CompileOptions options);
 
+  // What an archive holds of a Program.
+  struct Edition {
+    std::vector<Shape> shapes;
+    std::shared_ptr<const Graph> graph;   // shaped, its passes done
+    std::shared_ptr<lower::Weights> own;  // packed forms of its own constants
+  };
+  struct Parts {
+    CompileOptions options;
+    Graph graph;  // with nodes where editions are still to be compiled
+    std::vector<bool> base_constants;
+    lower::Weights weights;
+    int64_t block_bytes = 0;
+    std::vector<PassReport> passes;
+    std::vector<Edition> editions;
+  };
+  explicit ProgramImpl(Parts parts);
+  // For writing one: packed weights are shared. `originals`: constants that were packed come back.
+  Parts parts(bool originals);
+
   // The edition for these shapes; compiled under the lock when it is not there.
   std::shared_ptr<const lower::Plan> edition(const std::vector<Shape>& shapes);
   // Shapes bound at compile time, in the order of inputs; throws Error (shape) naming the open dims.
@@ -27,11 +46,15 @@ class ProgramImpl {
   std::atomic<int> compiled{0};
 
  private:
-  std::shared_ptr<const lower::Plan> compile_edition(const std::vector<Shape>& shapes);
+  void name_ports();
+  std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes);
+  std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, std::shared_ptr<lower::Weights> own);
 
   Graph graph_;
   std::vector<bool> base_constants_;
   lower::Weights weights_;
+  int64_t block_bytes_ = 0;
+  std::vector<Edition> archived_;  // not lowered yet
   std::mutex mutex_;
   std::list<std::pair<std::vector<Shape>, std::shared_ptr<const lower::Plan>>> editions_;  // most recently used first
 };

@@ -1,4 +1,4 @@
-#include "formats/files.hpp"
+#include "base/files.hpp"
 
 #include <fcntl.h>
 #include <unistd.h>

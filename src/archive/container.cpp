@@ -1,0 +1,188 @@
+#include "archive/container.hpp"
+
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <bit>
+#include <cerrno>
+#include <cstring>
+#include <fstream>
+
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+
+#include "base/fail.hpp"
+#include "base/memory.hpp"
+
+namespace lathe::archive {
+namespace {
+
+static_assert(std::endian::native == std::endian::little, "archives are little-endian and used where they are mapped");
+
+// The first kHeaderBytes of a file; `sum` covers what stands before it.
+struct Header {
+  char magic[8];
+  uint32_t version, header_bytes;
+  uint64_t file_bytes, index_offset, index_bytes, index_sum, blobs_sum, sum;
+};
+static_assert(sizeof(Header) == kHeaderBytes);
+
+uint64_t sum_of(const void* data, size_t bytes) { return XXH3_64bits(data, bytes); }
+
+}  // namespace
+
+bool is_archive(const std::filesystem::path& path) {
+  std::ifstream in(path, std::ios::binary);
+  char magic[8] = {};
+  return in.read(magic, sizeof magic) && std::string_view(magic, sizeof magic) == kMagic;
+}
+
+void IndexWriter::number(uint64_t v, int bytes) {
+  for (int i = 0; i < bytes; ++i) bytes_.push_back(static_cast<char>(v >> (8 * i)));
+}
+void IndexWriter::f32(float v) { u32(std::bit_cast<uint32_t>(v)); }
+void IndexWriter::f64(double v) { u64(std::bit_cast<uint64_t>(v)); }
+void IndexWriter::text(std::string_view v) {
+  u64(v.size());
+  bytes_.append(v);
+}
+
+void IndexReader::refuse(std::string_view what) const { fail(Category::format, "{}: is damaged: {}", name_, what); }
+uint64_t IndexReader::number(int bytes) {
+  if (bytes_.size() - at_ < static_cast<size_t>(bytes)) refuse("its index ends too early");
+  uint64_t v = 0;
+  for (int i = 0; i < bytes; ++i) v |= static_cast<uint64_t>(bytes_[at_++]) << (8 * i);
+  return v;
+}
+float IndexReader::f32() { return std::bit_cast<float>(u32()); }
+double IndexReader::f64() { return std::bit_cast<double>(u64()); }
+size_t IndexReader::count(size_t each) {
+  const uint64_t n = u64();
+  if (n > (bytes_.size() - at_) / std::max<size_t>(1, each)) refuse("a list in its index is longer than the index");
+  return static_cast<size_t>(n);
+}
+std::string IndexReader::text() {
+  const size_t n = count();
+  std::string v(reinterpret_cast<const char*>(bytes_.data() + at_), n);
+  at_ += n;
+  return v;
+}
+
+Mapping::Mapping(const std::filesystem::path& path, bool verify) : name_(path.string()) {
+  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", name_, std::strerror(errno));
+  struct stat info {};
+  Header h{};
+  const bool regular = ::fstat(fd, &info) == 0 && S_ISREG(info.st_mode);
+  const ssize_t got = regular ? ::pread(fd, &h, sizeof h, 0) : -1;
+  const auto refuse = [&](std::string what) {
+    ::close(fd);
+    fail(Category::format, "{}: {}", name_, what);
+  };
+  if (!regular) refuse("is no regular file, so it cannot be mapped");
+  if (got < 8 || std::string_view(h.magic, sizeof h.magic) != kMagic) refuse("is no program archive; 'lathe ship' makes one from a model");
+  if (got < static_cast<ssize_t>(sizeof h)) refuse("is cut short: its header is not whole");
+  if (h.version != kVersion)
+    refuse(fmt::format("is an archive of format {}, this version reads format {}; ship the model again with this version", h.version, kVersion));
+  if (sum_of(&h, offsetof(Header, sum)) != h.sum || h.header_bytes != kHeaderBytes) refuse("is damaged: its header does not match its checksum");
+  const auto size = static_cast<uint64_t>(info.st_size);
+  if (size != h.file_bytes) refuse(fmt::format("is {} bytes long, its header says {}: it is cut short or was changed", size, h.file_bytes));
+  if (h.index_offset < kHeaderBytes || h.index_offset > size || h.index_bytes > size - h.index_offset ||
+      size - h.index_offset - h.index_bytes < kAlignment)
+    refuse("is damaged: its index does not lie in it");
+  // Verifying reads all of it: asked for in one go.
+  void* at = ::mmap(nullptr, size, PROT_READ, MAP_SHARED | (verify ? MAP_POPULATE : 0), fd, 0);
+  if (at == MAP_FAILED) refuse(fmt::format("cannot be mapped: {}", std::strerror(errno)));
+  ::close(fd);
+  base_ = static_cast<std::byte*>(at);
+  bytes_ = size;
+  blobs_end_ = h.index_offset;
+  index_ = {base_ + h.index_offset, static_cast<size_t>(h.index_bytes)};
+  const bool index_good = sum_of(index_.data(), index_.size()) == h.index_sum;
+  if (!index_good || (verify && sum_of(base_ + kHeaderBytes, blobs_end_ - kHeaderBytes) != h.blobs_sum)) {
+    ::munmap(base_, bytes_);
+    fail(Category::format, "{}: is damaged: its {} do not match their checksum; ship the model again", name_, index_good ? "weights" : "steps");
+  }
+}
+
+Mapping::~Mapping() { ::munmap(base_, bytes_); }
+
+const std::byte* Mapping::at(const Blob& b) const {
+  if (b.offset < kHeaderBytes || b.offset % kAlignment != 0 || b.offset > blobs_end_ || b.bytes > blobs_end_ - b.offset)
+    fail(Category::format, "{}: is damaged: it speaks of bytes it does not hold", name_);
+  return base_ + b.offset;
+}
+
+struct FileWriter::Sum {
+  XXH3_state_t state;
+};
+
+FileWriter::FileWriter(const std::filesystem::path& path) : path_(path), temporary_(path), sum_(std::make_unique<Sum>()) {
+  temporary_ += fmt::format(".part{}", ::getpid());
+  fd_ = ::open(temporary_.c_str(), O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644);
+  if (fd_ < 0) fail(Category::resource, "{}: cannot be written: {}", path_.string(), std::strerror(errno));
+  XXH3_64bits_reset(&sum_->state);
+  const char nothing[kHeaderBytes] = {};
+  put(nothing, sizeof nothing);
+  XXH3_64bits_reset(&sum_->state);  // of what follows the header
+}
+
+FileWriter::~FileWriter() {
+  if (fd_ < 0) return;
+  ::close(fd_);
+  ::unlink(temporary_.c_str());
+}
+
+void FileWriter::put(const void* data, size_t bytes) {
+  XXH3_64bits_update(&sum_->state, data, bytes);
+  const auto* p = static_cast<const char*>(data);
+  for (size_t left = bytes; left > 0;) {
+    const ssize_t n = ::write(fd_, p, left);
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) fail(Category::resource, "{}: cannot be written: {}", path_.string(), std::strerror(errno));
+    p += n;
+    left -= static_cast<size_t>(n);
+  }
+  at_ += bytes;
+}
+
+Blob FileWriter::blob(const void* data, size_t bytes) {
+  const auto known = written_.find({data, bytes});
+  if (known != written_.end() && bytes > 0) return known->second;
+  const Blob b{at_, bytes};
+  put(data, bytes);
+  const char zeros[kAlignment] = {};
+  if (at_ % kAlignment != 0) put(zeros, kAlignment - at_ % kAlignment);
+  written_[{data, bytes}] = b;
+  return b;
+}
+
+void FileWriter::finish(const std::string& index) {
+  Header h{};
+  std::memcpy(h.magic, kMagic.data(), sizeof h.magic);
+  h.version = kVersion;
+  h.header_bytes = kHeaderBytes;
+  h.blobs_sum = XXH3_64bits_digest(&sum_->state);
+  h.index_offset = at_;
+  h.index_bytes = index.size();
+  h.index_sum = sum_of(index.data(), index.size());
+  put(index.data(), index.size());
+  // Kernels may read a vector past the last weight.
+  const char zeros[2 * kAlignment] = {};
+  put(zeros, 2 * kAlignment - at_ % kAlignment);
+  h.file_bytes = at_;
+  h.sum = sum_of(&h, offsetof(Header, sum));
+  int error = 0;
+  if (::pwrite(fd_, &h, sizeof h, 0) != static_cast<ssize_t>(sizeof h)) error = errno;
+  if (error == 0 && ::fsync(fd_) != 0 && errno != EINVAL) error = errno;
+  if (::close(fd_) != 0 && error == 0) error = errno;
+  fd_ = -1;
+  if (error == 0 && ::rename(temporary_.c_str(), path_.c_str()) != 0) error = errno;
+  if (error == 0) return;
+  ::unlink(temporary_.c_str());
+  fail(Category::resource, "{}: cannot be written: {}", path_.string(), std::strerror(error));
+}
+
+}  // namespace lathe::archive

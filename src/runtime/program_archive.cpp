@@ -1,0 +1,238 @@
+// Programs to archives and back.
+#include <algorithm>
+
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+
+#include "archive/container.hpp"
+#include "archive/graph_io.hpp"
+#include "base/fail.hpp"
+#include "base/files.hpp"
+#include "kernels/isa.hpp"
+#include "lathe/archive.hpp"
+#include "lathe/op.hpp"
+#include "runtime/program_impl.hpp"
+
+namespace lathe {
+namespace {
+
+using archive::IndexReader;
+using archive::IndexWriter;
+using Parts = ProgramImpl::Parts;
+
+void write_options(const CompileOptions& o, IndexWriter& index) {
+  index.text(o.isa);
+  index.u32(static_cast<uint32_t>(o.threads));
+  index.u32(static_cast<uint32_t>(o.editions));
+  index.u8(static_cast<uint8_t>((o.fuse ? 1 : 0) | (o.plain ? 2 : 0) | (o.winograd ? 4 : 0)));
+  index.u64(o.arena_limit);
+  index.i64(o.limits.trips);
+  index.i64(o.limits.depth);
+  index.i64(o.limits.elements);
+}
+
+CompileOptions read_options(IndexReader& index) {
+  CompileOptions o;
+  o.isa = index.text();
+  o.threads = static_cast<int>(std::clamp<uint32_t>(index.u32(), 1, 1024));
+  o.editions = static_cast<int>(std::clamp<uint32_t>(index.u32(), 1, 1 << 20));
+  const uint8_t flags = index.u8();
+  o.fuse = (flags & 1) != 0;
+  o.plain = (flags & 2) != 0;
+  o.winograd = (flags & 4) != 0;
+  o.arena_limit = index.u64();
+  o.limits.trips = index.i64();
+  o.limits.depth = static_cast<decltype(o.limits.depth)>(index.i64());
+  o.limits.elements = index.i64();
+  return o;
+}
+
+void write_weights(const lower::Weights& weights, IndexWriter& index, archive::FileWriter& file) {
+  index.u64(weights.entries().size());
+  for (const auto& [key, entry] : weights.entries()) {
+    index.text(key);
+    index.blob(file.blob(entry.data, entry.bytes));
+  }
+}
+
+void read_weights(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping, lower::Weights& weights) {
+  for (size_t n = index.count(24); n > 0; --n) {
+    const std::string key = index.text();
+    const archive::Blob blob = index.blob();
+    weights.put(key, {mapping, mapping->at(blob), static_cast<size_t>(blob.bytes)});
+  }
+}
+
+// The order in which everything stands in the index.
+struct Head {
+  std::string made_by, source;
+  uint64_t source_hash = 0;
+  bool carries_graph = false;
+};
+
+Head read_head(IndexReader& index) {
+  Head h;
+  h.made_by = index.text();
+  h.source = index.text();
+  h.source_hash = index.u64();
+  h.carries_graph = index.u8() != 0;
+  return h;
+}
+
+std::vector<std::vector<Shape>> read_editions(IndexReader& index) {
+  std::vector<std::vector<Shape>> editions(index.count(8));
+  for (auto& shapes : editions) {
+    shapes.resize(index.count(8));
+    for (Shape& s : shapes) s = archive::read_shape(index);
+  }
+  return editions;
+}
+
+// A graph that came from a file is held to what one that is compiled is held to: the kernels rely on its shapes.
+void examine_read(Graph& g, const std::string& name) {
+  try {
+    check(g);
+    infer(g);
+  } catch (const Error& e) {
+    fail(Category::format, "{}: its steps do not fit together: {}", name, e.what());
+  }
+}
+
+std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping,
+                                          const LoadProgramOptions& asked) {
+  const Head head = read_head(index);
+  Parts p;
+  p.options = read_options(index);
+  const auto shapes = read_editions(index);
+  if (asked.threads < 0 || asked.threads > 1024) fail(Category::value, "threads is {}, expected 1 to 1024 (0: as compiled)", asked.threads);
+  p.options.threads = asked.threads > 0 ? asked.threads : std::min(p.options.threads, usable_cores());
+  p.block_bytes = std::clamp<int64_t>(index.i64(), 1 << 10, int64_t{1} << 32);
+  for (size_t n = index.count(16); n > 0; --n) {
+    PassReport report{index.text(), {}};
+    for (size_t c = index.count(8); c > 0; --c) report.changes.push_back(index.text());
+    p.passes.push_back(std::move(report));
+  }
+  p.graph = archive::read_graph(index, mapping);
+  for (size_t n = index.count(1); n > 0; --n) p.base_constants.push_back(index.u8() != 0);
+  const auto isa = kernels::parse_isa(p.options.isa);
+  const bool can_run = isa && std::ranges::find(kernels::available(), *isa) != kernels::available().end();
+  if (head.carries_graph || !p.graph.nodes.empty()) examine_read(p.graph, index.name());
+  if (!can_run) {
+    if (!head.carries_graph)
+      fail(Category::unsupported, "{}: was made for {}, which this machine does not have (it has {}); ship the model again here, or with its graph",
+           index.name(), p.options.isa, kernels::name(kernels::best()));
+    // Compiled anew; the graph is what it was compiled from.
+    p.options.isa.clear();
+    return std::make_shared<ProgramImpl>(std::move(p.graph), std::move(p.options));
+  }
+  read_weights(index, mapping, p.weights);
+  for (const auto& s : shapes) {
+    auto g = std::make_shared<Graph>(archive::read_graph(index, mapping));
+    examine_read(*g, index.name());
+    if (s.size() != p.graph.inputs.size() || g->inputs.size() != s.size() || g->outputs.size() != p.graph.outputs.size())
+      index.refuse("an edition of it has other inputs or outputs than the program");
+    for (size_t i = 0; i < s.size(); ++i) {
+      const Value& v = g->values[g->inputs[i]];
+      if (!v.composite && known_shape(v.dims) != s[i]) index.refuse("an edition of it has other shapes than it says");
+    }
+    auto own = std::make_shared<lower::Weights>();
+    read_weights(index, mapping, *own);
+    for (const auto& [key, entry] : own->entries()) {
+      if (static_cast<size_t>(std::strtoll(key.c_str(), nullptr, 10)) >= g->values.size()) index.refuse("its packed weights belong to no value");
+    }
+    p.editions.push_back({s, std::move(g), std::move(own)});
+  }
+  if (!index.at_end()) index.refuse("its index is longer than what it says");
+  return std::make_shared<ProgramImpl>(std::move(p));
+}
+
+std::string steps_of(const Program& program, const std::vector<Shape>& shapes) {
+  std::string all;
+  for (const StepInfo& s : program.describe(shapes).steps) all += s.kind + ": " + s.recipe + "\n";
+  return all;
+}
+
+}  // namespace
+
+bool is_program_archive(const std::filesystem::path& path) { return archive::is_archive(path); }
+
+void save_program(const Program& program, const std::filesystem::path& path, const ArchiveOptions& options) {
+  const Parts p = program.impl()->parts(options.carry_graph);
+  if (p.editions.empty())
+    fail(Category::shape, "{}: nothing is compiled yet: bind the open dims, or describe() the shapes to ship", path.string());
+  uint64_t hash = 0;
+  if (!options.source.empty()) {
+    const std::string bytes = read_file(options.source);
+    hash = XXH3_64bits(bytes.data(), bytes.size());
+  }
+  {
+    archive::FileWriter file(path);
+    IndexWriter index;
+    index.text(LATHE_VERSION);
+    index.text(options.source.filename().string());
+    index.u64(hash);
+    index.u8(options.carry_graph ? 1 : 0);
+    write_options(p.options, index);
+    index.u64(p.editions.size());
+    for (const auto& e : p.editions) {
+      index.u64(e.shapes.size());
+      for (const Shape& s : e.shapes) archive::write_shape(s, index);
+    }
+    index.i64(p.block_bytes);
+    index.u64(p.passes.size());
+    for (const PassReport& report : p.passes) {
+      index.text(report.pass);
+      index.u64(report.changes.size());
+      for (const std::string& change : report.changes) index.text(change);
+    }
+    archive::write_graph(p.graph, index, file);
+    index.u64(p.base_constants.size());
+    for (const bool constant : p.base_constants) index.u8(constant ? 1 : 0);
+    write_weights(p.weights, index, file);
+    for (const auto& e : p.editions) {
+      archive::write_graph(*e.graph, index, file);
+      write_weights(*e.own, index, file);
+    }
+    file.finish(index.bytes());
+  }
+  // What was written must give the same steps: packed weights are found by what steps call them.
+  const Program back = load_program(path, {.threads = p.options.threads, .verify = false});
+  for (const auto& e : p.editions) {
+    if (steps_of(back, e.shapes) != steps_of(program, e.shapes)) {
+      std::error_code ec;
+      std::filesystem::remove(path, ec);
+      fail(Category::internal, "{}: the archive would run other steps than the program; nothing was kept", path.string());
+    }
+  }
+}
+
+Program load_program(const std::filesystem::path& path, const LoadProgramOptions& options) {
+  const auto mapping = std::make_shared<const archive::Mapping>(path, options.verify);
+  IndexReader index(mapping->index(), mapping->name());
+  try {
+    return Program(read_program(index, mapping, options));
+  } catch (const Error& e) {
+    if (std::string_view(e.what()).find(mapping->name()) != std::string_view::npos || e.category() == Category::value) throw;
+    throw Error(e.category(), fmt::format("{}: {}", mapping->name(), e.what()));
+  }
+}
+
+ArchiveInfo archive_info(const std::filesystem::path& path) {
+  const archive::Mapping mapping(path, false);
+  IndexReader index(mapping.index(), mapping.name());
+  const Head head = read_head(index);
+  const CompileOptions o = read_options(index);
+  ArchiveInfo info;
+  info.made_by = head.made_by;
+  info.source = head.source;
+  info.source_hash = head.source_hash;
+  info.carries_graph = head.carries_graph;
+  info.isa = o.isa;
+  info.threads = o.threads;
+  info.editions = read_editions(index);
+  info.file_bytes = mapping.bytes();
+  info.index_bytes = mapping.index().size();
+  return info;
+}
+
+}  // namespace lathe
