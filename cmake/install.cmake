@@ -1,8 +1,8 @@
 # Install rules, the CMake package and the pkg-config file.
 include(CMakePackageConfigHelpers)
-install(TARGETS lathe EXPORT MellowLatheTargets
+install(TARGETS lathe lathe_deploy EXPORT MellowLatheTargets
         LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR})
-install(DIRECTORY include/lathe DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} FILES_MATCHING PATTERN "*.hpp")
+install(DIRECTORY include/lathe DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} FILES_MATCHING PATTERN "*.hpp" PATTERN "*.h")
 if(LATHE_BUILD_TOOL)
   set_target_properties(lathe_tool PROPERTIES INSTALL_RPATH "$ORIGIN/../${CMAKE_INSTALL_LIBDIR}")
   install(TARGETS lathe_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR})

@@ -10,6 +10,7 @@ flags=${sanitize:+-fsanitize=$sanitize}
 cmake -S "$project" -B "$work/build" -G Ninja -DCMAKE_BUILD_TYPE=Release -DCMAKE_PREFIX_PATH="$work/prefix" -DCMAKE_CXX_FLAGS="$flags" >"$work/configure.log"
 cmake --build "$work/build" >"$work/build.log"
 "$work/build/consumer" "$model"
+"$work/build/ship"
 # The installed tool runs on its own.
 "$work/prefix/bin/lathe" inspect "$model" >/dev/null
 # And pkg-config finds the same.

@@ -1,0 +1,185 @@
+// The C interface over Program and Lane.
+#include <algorithm>
+
+#include "base/fail.hpp"
+#include "capi/guard.hpp"
+#include "lathe/archive.hpp"
+
+namespace {
+
+thread_local std::string last_error;
+
+std::vector<std::vector<int64_t>> dims_of(const std::vector<lathe::Port>& ports) {
+  std::vector<std::vector<int64_t>> out;
+  for (const auto& p : ports) {
+    std::vector<int64_t> dims;
+    for (const auto& d : p.dims.value_or(lathe::Dims())) dims.push_back(d.value);
+    out.push_back(std::move(dims));
+  }
+  return out;
+}
+
+static_assert(static_cast<int>(lathe::DType::f32) == LATHE_F32 && static_cast<int>(lathe::DType::bf16) == LATHE_BF16 &&
+              static_cast<int>(lathe::DType::i8) == LATHE_I8 && static_cast<int>(lathe::DType::i64) == LATHE_I64 &&
+              static_cast<int>(lathe::DType::u8) == LATHE_U8 && static_cast<int>(lathe::DType::u64) == LATHE_U64 &&
+              static_cast<int>(lathe::DType::boolean) == LATHE_BOOL);
+
+// Types without a C form: strings, numbers narrower than a byte, complex ones.
+bool has_form(lathe::DType d) { return d != lathe::DType::undefined && d != lathe::DType::string && lathe::bit_width(d) >= 8 && d < lathe::DType::c64; }
+
+void describe(const std::vector<lathe::Port>& ports, const std::vector<std::vector<int64_t>>& dims, int32_t index, const char* what, const char** name,
+              lathe_tensor* description) {
+  if (index < 0 || static_cast<size_t>(index) >= ports.size())
+    lathe::fail(lathe::Category::value, "there is no {} {}; there are {}", what, index, ports.size());
+  const auto at = static_cast<size_t>(index);
+  if (name != nullptr) *name = ports[at].name.c_str();
+  if (description != nullptr)
+    *description = {static_cast<lathe_dtype>(ports[at].dtype), static_cast<int32_t>(dims[at].size()), dims[at].data(), nullptr};
+}
+
+lathe::Tensor borrowed(const lathe_tensor& t, const char* what, int32_t index) {
+  const auto dtype = static_cast<lathe::DType>(t.dtype);
+  if (t.dtype < 0 || t.dtype >= lathe::kDTypeCount || !has_form(dtype))
+    lathe::fail(lathe::Category::type, "{} {} is of type {}, which has no C form", what, index, static_cast<int>(t.dtype));
+  if (t.rank < 0 || t.rank > 64 || (t.rank > 0 && t.dims == nullptr))
+    lathe::fail(lathe::Category::shape, "{} {} has rank {} and {} dims", what, index, t.rank, t.dims == nullptr ? "no" : "some");
+  const lathe::Shape shape(t.dims, t.dims + t.rank);
+  if (t.data == nullptr && lathe::element_count(shape) > 0) lathe::fail(lathe::Category::value, "{} {} has no data", what, index);
+  return lathe::Tensor::borrow(dtype, shape, t.data);
+}
+
+void there(const void* handle, const char* what) {
+  if (handle == nullptr) lathe::fail(lathe::Category::value, "{} is null", what);
+}
+
+}  // namespace
+
+namespace lathe::capi {
+
+lathe_status failed(lathe_status status, const std::string& text) noexcept {
+  try {
+    last_error = text;
+  } catch (...) {
+    last_error.clear();
+  }
+  return status;
+}
+
+lathe_status status_of(Category category) noexcept {
+  switch (category) {
+    case Category::format: return LATHE_FORMAT;
+    case Category::unsupported: return LATHE_UNSUPPORTED;
+    case Category::shape: return LATHE_SHAPE;
+    case Category::type: return LATHE_TYPE;
+    case Category::value: return LATHE_VALUE;
+    case Category::resource: return LATHE_RESOURCE;
+    case Category::cancelled: return LATHE_CANCELLED;
+    case Category::internal: return LATHE_INTERNAL;
+  }
+  return LATHE_INTERNAL;
+}
+
+}  // namespace lathe::capi
+
+using lathe::capi::guarded;
+
+lathe_program::lathe_program(lathe::Program p) : program(std::move(p)), input_dims(dims_of(program.inputs())), output_dims(dims_of(program.outputs())) {}
+
+struct lathe_lane {
+  lathe::Lane lane;
+  std::vector<lathe::Tensor> inputs;
+  std::optional<lathe::Outputs> outputs;
+};
+
+extern "C" {
+
+const char* lathe_version(void) { return LATHE_VERSION; }
+const char* lathe_error_text(void) { return last_error.c_str(); }
+
+lathe_status lathe_load_archive(const char* path, int32_t threads, lathe_program** program) {
+  return guarded([&] {
+    there(program, "where the program goes");
+    *program = nullptr;
+    there(path, "the path");
+    *program = new lathe_program(lathe::load_program(path, {.threads = threads}));
+  });
+}
+
+void lathe_program_free(lathe_program* program) { delete program; }
+
+int32_t lathe_input_count(const lathe_program* program) { return program ? static_cast<int32_t>(program->program.inputs().size()) : 0; }
+int32_t lathe_output_count(const lathe_program* program) { return program ? static_cast<int32_t>(program->program.outputs().size()) : 0; }
+
+lathe_status lathe_input_at(const lathe_program* program, int32_t index, const char** name, lathe_tensor* description) {
+  return guarded([&] {
+    there(program, "the program");
+    describe(program->program.inputs(), program->input_dims, index, "input", name, description);
+  });
+}
+lathe_status lathe_output_at(const lathe_program* program, int32_t index, const char** name, lathe_tensor* description) {
+  return guarded([&] {
+    there(program, "the program");
+    describe(program->program.outputs(), program->output_dims, index, "output", name, description);
+  });
+}
+
+const char* lathe_metadata(const lathe_program* program, const char* key) {
+  if (program == nullptr || key == nullptr) return nullptr;
+  const auto it = program->program.metadata().find(key);
+  return it == program->program.metadata().end() ? nullptr : it->second.c_str();
+}
+
+lathe_status lathe_lane_new(const lathe_program* program, int32_t threads, lathe_lane** lane) {
+  return guarded([&] {
+    there(lane, "where the lane goes");
+    *lane = nullptr;
+    there(program, "the program");
+    *lane = new lathe_lane{lathe::Lane(program->program, threads), {}, {}};
+  });
+}
+
+void lathe_lane_free(lathe_lane* lane) { delete lane; }
+
+lathe_status lathe_lane_run(lathe_lane* lane, const lathe_tensor* inputs, int32_t count) {
+  return guarded([&] {
+    there(lane, "the lane");
+    if (count > 0) there(inputs, "the inputs");
+    lane->inputs.clear();
+    bool fed_again = false;
+    for (int32_t i = 0; i < count; ++i) {
+      lane->inputs.push_back(borrowed(inputs[i], "input", i));
+      for (size_t o = 0; lane->outputs && o < lane->outputs->size(); ++o) fed_again = fed_again || (*lane->outputs)[o].data() == inputs[i].data;
+    }
+    // Results nobody needs any more are written over; those that are fed again are held until the run is done.
+    if (!fed_again) lane->outputs.reset();
+    lathe::Outputs made = lane->lane.run(std::span<const lathe::Tensor>(lane->inputs));
+    lane->outputs.emplace(std::move(made));
+  });
+}
+
+lathe_status lathe_lane_output(const lathe_lane* lane, int32_t index, lathe_tensor* output) {
+  return guarded([&] {
+    there(lane, "the lane");
+    there(output, "where the output goes");
+    if (!lane->outputs) lathe::fail(lathe::Category::value, "the lane has no outputs: nothing was run, or the last run failed");
+    if (index < 0 || static_cast<size_t>(index) >= lane->outputs->size())
+      lathe::fail(lathe::Category::value, "there is no output {}; there are {}", index, lane->outputs->size());
+    const lathe::Tensor& t = (*lane->outputs)[static_cast<size_t>(index)];
+    if (t.composite() || !has_form(t.dtype()))
+      lathe::fail(lathe::Category::type, "output {} is {}, which has no C form", index,
+                  t.composite() ? to_string(t.kind()) : lathe::to_string(t.dtype()));
+    *output = {static_cast<lathe_dtype>(t.dtype()), t.rank(), t.shape().data(), const_cast<void*>(t.data())};
+  });
+}
+
+lathe_status lathe_lane_bind_output(lathe_lane* lane, int32_t index, const lathe_tensor* memory) {
+  return guarded([&] {
+    there(lane, "the lane");
+    there(memory, "the memory");
+    const auto& ports = lane->lane.program().outputs();
+    if (index < 0 || static_cast<size_t>(index) >= ports.size()) lathe::fail(lathe::Category::value, "there is no output {}; there are {}", index, ports.size());
+    lane->lane.bind_output(ports[static_cast<size_t>(index)].name, borrowed(*memory, "output", index));
+  });
+}
+
+}  // extern "C"
