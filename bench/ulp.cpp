@@ -50,8 +50,8 @@ void check(const Function& f, RunTape run, uint64_t from, uint64_t to, uint64_t 
       const auto bits = static_cast<uint32_t>(at);
       std::memcpy(&x[n], &bits, 4);
     }
-    const TapeOperand in{x.data(), 1, false};
-    run(tape, &in, y.data(), false, n);
+    const TapeOperand in{x.data(), 1, TapeType::f32};
+    run(tape, &in, y.data(), TapeType::f32, n);
     for (int64_t i = 0; i < n; ++i) {
       const double exact = f.exact(x[i]);
       const auto rounded = static_cast<float>(exact);

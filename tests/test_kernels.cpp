@@ -126,8 +126,8 @@ TEST_CASE("tape functions against the C library, over their range and at its end
       tape.slots = 2;
       tape.steps = {{e.op, 1, 0, 0, 0}};
       tape.result = 1;
-      const TapeOperand operand{x.data(), 1, false};
-      run_tape(isa)(tape, &operand, y.data(), false, n);
+      const TapeOperand operand{x.data(), 1, kernels::TapeType::f32};
+      run_tape(isa)(tape, &operand, y.data(), kernels::TapeType::f32, n);
       double worst = 0;
       for (int64_t i = 0; i < n; ++i) {
         const double want = e.f(x[i]);
@@ -153,8 +153,8 @@ TEST_CASE("tape functions against the C library, over their range and at its end
       tape.slots = 2;
       tape.steps = {{op, 1, 0, 0, 0}};
       tape.result = 1;
-      const TapeOperand operand{ends, 1, false};
-      run_tape(isa)(tape, &operand, y, false, 5);
+      const TapeOperand operand{ends, 1, kernels::TapeType::f32};
+      run_tape(isa)(tape, &operand, y, kernels::TapeType::f32, 5);
       for (int i = 0; i < 5; ++i) {
         CAPTURE(static_cast<int>(op));
         CAPTURE(i);

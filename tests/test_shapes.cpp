@@ -287,6 +287,80 @@ TEST_CASE("softmax, normalisations and reductions over random shapes") {
   });
 }
 
+TEST_CASE("normalisations of groups and by the mean square over random shapes") {
+  over(400, 13, [](Trial& t, Dice& dice) {
+    if (dice.one_in(3)) {
+      const Shape s{dice.from(1, 4), dice.from(1, 9), dice.from(1, 80)};
+      const int64_t axis = dice.pick({int64_t{-1}, int64_t{1}, int64_t{2}});
+      const Shape over_axes(s.begin() + (axis < 0 ? 2 : axis), s.end());
+      t.b = Builder("shapes", 23);
+      t.out("RMSNormalization", {t.feed(floats(dice, s, true)), t.give(dice, floats(dice, over_axes))}, {{"axis", axis}});
+      return true;
+    }
+    const int64_t groups = dice.from(1, 6), per_group = dice.from(1, 5), channels = groups * per_group;
+    Shape s{dice.from(1, 3), channels, dice.from(1, 40)};
+    if (dice.one_in(2)) s.push_back(dice.from(1, 6));
+    t.terms = element_count(s);
+    const ValueId x = t.feed(floats(dice, s, true)), scale = t.give(dice, floats(dice, {channels})), bias = t.give(dice, floats(dice, {channels}));
+    if (dice.one_in(2)) t.out("GroupNormalization", {x, scale, bias}, {{"num_groups", groups}});
+    else t.out("InstanceNormalization", {x, scale, bias});
+    return true;
+  });
+}
+
+TEST_CASE("elementwise nodes around reductions over random shapes and broadcasts") {
+  over(600, 14, [](Trial& t, Dice& dice) {
+    Shape s;
+    for (int64_t rank = dice.from(1, 4); rank > 0; --rank) s.push_back(dice.from(1, rank == 1 ? 90 : 5));
+    const auto operand = [&] {
+      Shape b = s;
+      for (int64_t& d : b) d = dice.one_in(3) ? 1 : d;
+      while (!b.empty() && dice.one_in(4)) b.erase(b.begin());
+      return t.give(dice, floats(dice, b, true));
+    };
+    t.terms = 4 * s.back();
+    ValueId x = t.feed(floats(dice, s, true));
+    for (int64_t n = dice.from(0, 3); n > 0; --n) x = t.b.op(dice.pick({"Add", "Mul", "Sub"}), {x, operand()});
+    if (dice.one_in(3)) x = t.b.op("Tanh", {x});
+    const ValueId before = x;
+    switch (dice.from(0, 3)) {
+      case 0: x = t.b.op(dice.one_in(2) ? "Softmax" : "LogSoftmax", {x}, {{"axis", int64_t{-1}}}); break;
+      case 1: x = t.b.op("LayerNormalization", {x, t.give(dice, floats(dice, {s.back()})), t.give(dice, floats(dice, {s.back()}))}, {{"epsilon", 0.01f}}); break;
+      default:
+        x = t.b.op(dice.pick({"ReduceSum", "ReduceMax", "ReduceMean"}), {x, t.b.constant("axes", Tensor::from<int64_t>({1}, {-1}))});
+    }
+    for (int64_t n = dice.from(0, 2); n > 0; --n) x = t.b.op(dice.pick({"Add", "Mul"}), {x, operand()});
+    // Sometimes what came before is read again, afterwards.
+    t.b.output(dice.one_in(3) ? t.b.op("Add", {x, before}) : x, "y");
+    return true;
+  });
+}
+
+TEST_CASE("numbers to bytes and back over random shapes, bit for bit") {
+  over(500, 15, [](Trial& t, Dice& dice) {
+    const Shape s{dice.from(1, 4), dice.from(1, 12), dice.from(1, 40)};
+    const int64_t axis = dice.from(0, 2), channels = s[static_cast<size_t>(axis)];
+    const bool is_signed = dice.one_in(2), by_channel = dice.one_in(2);
+    Tensor scale(DType::f32, by_channel ? Shape{channels} : Shape{}), zero(is_signed ? DType::i8 : DType::u8, scale.shape());
+    for (float& v : scale.as<float>()) v = 0.001f * static_cast<float>(dice.from(1, 40));
+    const bool same_zero = dice.one_in(2);
+    const auto first = static_cast<uint8_t>(dice.from(0, 255));
+    for (int64_t i = 0; i < zero.size(); ++i) static_cast<uint8_t*>(zero.data())[i] = same_zero ? first : static_cast<uint8_t>(dice.from(0, 255));
+    const ValueId by = t.b.constant("scale", scale), from = t.b.constant("zero", zero);
+    const Attributes attributes{{"axis", axis}};
+    if (dice.one_in(3)) {
+      const Tensor x = is_signed ? bytes<int8_t>(dice, s) : bytes<uint8_t>(dice, s);
+      t.out("DequantizeLinear", {t.feed(x), by, from}, attributes);
+    } else if (dice.one_in(2)) {
+      t.out("QuantizeLinear", {t.feed(floats(dice, s, true)), by, from}, attributes);
+    } else {
+      const ValueId q = t.b.op("QuantizeLinear", {t.b.op("Relu", {t.feed(floats(dice, s, true))}), by, from}, attributes);
+      t.out("Neg", {t.b.op("DequantizeLinear", {q, by, from}, attributes)});
+    }
+    return true;
+  });
+}
+
 TEST_CASE("movement over random shapes") {
   over(1500, 7, [](Trial& t, Dice& dice) {
     Shape s;

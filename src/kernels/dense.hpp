@@ -72,13 +72,13 @@ struct DenseEpilogue {
 // The tape of an epilogue over `columns` of one finished row, from `column` on; `c` is where they stand.
 inline void tape_over_row(const DenseEpilogue& e, RunTape run, float* c, int64_t row, int64_t column, int64_t columns) {
   TapeOperand operands[kMaxSlots];
-  operands[0] = {c, 1, false};
+  operands[0] = {c, 1, TapeType::f32};
   for (int i = 1; i < e.tape->inputs; ++i) {
     const TapeOperand& o = e.operands[i - 1];
     const int64_t at = row * e.row_strides[i - 1] + column * o.stride;
-    operands[i] = {static_cast<const char*>(o.data) + at * (o.is_bool ? 1 : 4), o.stride, o.is_bool};
+    operands[i] = {static_cast<const char*>(o.data) + at * bytes_of(o.type), o.stride, o.type};
   }
-  run(*e.tape, operands, c, false, columns);
+  run(*e.tape, operands, c, TapeType::f32, columns);
 }
 
 // Elements of a packed B; arithmetic is in f32 whatever they are.

@@ -126,6 +126,38 @@ void layer_norm(const RowArguments& g, const float* x, float* y) {
   for (int64_t i = whole; i < n; ++i) y[i] = (x[i] - mean) * inverse * g.scale[i] + (g.bias ? g.bias[i] : 0.0f);
 }
 
+void rms_norm(const RowArguments& g, const float* x, float* y) {
+  const F32 d;
+  const int64_t n = g.length, whole = n - n % hn::Lanes(d);
+  const auto square = [](auto a, auto v) { return hn::MulAdd(v, v, a); };
+  const float inverse = 1.0f / std::sqrt(fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n) + g.epsilon);
+  for (int64_t i = 0; i < whole; i += hn::Lanes(d))
+    hn::StoreU(hn::Mul(hn::Mul(hn::LoadU(d, x + i), hn::Set(d, inverse)), hn::LoadU(d, g.scale + i)), d, y + i);
+  for (int64_t i = whole; i < n; ++i) y[i] = x[i] * inverse * g.scale[i];
+}
+
+// Row r: some channels of a picture, each `pixels` long.
+void group_norm(const RowArguments& g, const float* x, float* y, int64_t r) {
+  const F32 d;
+  const int64_t n = g.length, per_row = n / g.pixels, first = r * per_row % g.channels;
+  const float mean = fold(x, n, 0.0f, kAdd, kAdd) / static_cast<float>(n);
+  const auto square = [mean](auto a, auto v) {
+    const hn::DFromV<decltype(v)> tag;
+    const auto c = hn::Sub(v, hn::Set(tag, mean));
+    return hn::MulAdd(c, c, a);
+  };
+  const float inverse = 1.0f / std::sqrt(fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n) + g.epsilon);
+  for (int64_t c = 0; c < per_row; ++c) {
+    const float scale = g.scale[first + c] * inverse, shift = g.bias ? g.bias[first + c] : 0.0f;
+    const float* in = x + c * g.pixels;
+    float* out = y + c * g.pixels;
+    int64_t i = 0;
+    for (; i + static_cast<int64_t>(hn::Lanes(d)) <= g.pixels; i += hn::Lanes(d))
+      hn::StoreU(hn::MulAdd(hn::Sub(hn::LoadU(d, in + i), hn::Set(d, mean)), hn::Set(d, scale), hn::Set(d, shift)), d, out + i);
+    for (; i < g.pixels; ++i) out[i] = (in[i] - mean) * scale + shift;
+  }
+}
+
 // Joins `length` rows of `width` floats into one row, columns [column_begin, column_end): strips of columns whose results stay in L1
 // while the rows pass, so that each row is read in one go.
 template <typename Join>
@@ -290,6 +322,8 @@ void RowsHere(const RowArguments& g) {
       case RowOp::softmax: softmax(x, g.out + r * g.length, g.length, false, r + 1 < g.end ? x + g.length : nullptr); break;
       case RowOp::log_softmax: softmax(x, g.out + r * g.length, g.length, true, nullptr); break;
       case RowOp::layer_norm: layer_norm(g, x, g.out + r * g.length); break;
+      case RowOp::rms_norm: rms_norm(g, x, g.out + r * g.length); break;
+      case RowOp::group_norm: group_norm(g, x, g.out + r * g.length, r); break;
       case RowOp::sum: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd); break;
       case RowOp::mean: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd) / static_cast<float>(g.length); break;
       case RowOp::max: g.out[r] = fold(x, g.length, -inf, kMax, kMax); break;

@@ -11,6 +11,8 @@ enum class RowOp {
   softmax,
   log_softmax,
   layer_norm,
+  rms_norm,
+  group_norm,
   sum,
   mean,
   max,
@@ -32,9 +34,10 @@ struct RowArguments {
   float* out = nullptr;
   int64_t length = 0, width = 1;
   int64_t begin = 0, end = 0;    // rows (or blocks of length x width) to do
-  const float* scale = nullptr;  // layer_norm: `length` each; bias may be null
+  const float* scale = nullptr;  // layer_norm, rms_norm: `length` each; group_norm: one a channel; bias may be null
   const float* bias = nullptr;
   float epsilon = 1e-5f;
+  int64_t pixels = 1, channels = 1;  // group_norm: a row is length / pixels channels of one of `channels` in all
   int64_t column_begin = 0, column_end = 0;  // *_columns: columns to do
 };
 

@@ -136,6 +136,14 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
         return hn::MulAdd(h, tanh_f32(d, hn::Mul(hn::Set(d, 0.7978845608028654f), hn::MulAdd(hn::Set(d, 0.044715f), cube, x))), h);
       });
     case TapeOp::threshold: return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Gt(x, hn::Set(d, p)), x, hn::Zero(d)); });
+    case TapeOp::quantise_u8:
+    case TapeOp::quantise_i8: {
+      const float low = s.op == TapeOp::quantise_u8 ? 0 : -128, high = s.op == TapeOp::quantise_u8 ? 255 : 127;
+      return each1(out, a, n, [=](F32 d, VF x) {
+        const VF zero = hn::Set(d, p), y = hn::Add(hn::Round(x), zero);
+        return hn::IfThenElse(hn::IsNaN(x), zero, hn::Min(hn::Max(y, hn::Set(d, low)), hn::Set(d, high)));
+      });
+    }
     case TapeOp::logical_not: return each1(out, a, n, [](F32 d, VF x) { return select(hn::Eq(x, hn::Zero(d))); });
     case TapeOp::add: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Add(x, y); });
     case TapeOp::sub: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Sub(x, y); });
@@ -165,7 +173,17 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
   }
 }
 
-void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool bool_out, int64_t count) {
+// A strip of bytes as floats.
+template <typename T>
+void widen_strip(const T* p, int64_t stride, int64_t n, float* to) {
+  if (stride == 1) {
+    for (int64_t k = 0; k < n; ++k) to[k] = static_cast<float>(p[k]);
+  } else {
+    for (int64_t k = 0; k < n; ++k) to[k] = static_cast<float>(p[k * stride]);
+  }
+}
+
+void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
   alignas(64) float room[kMaxSlots * kStrip];
   // Few slots have longer strips each: less to do between them, and all of them still stay in L1.
   int slots = tape.inputs;
@@ -175,17 +193,25 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool 
   const float* slot[kMaxSlots];
   bool one[kMaxSlots];
   // A single step needs no room between steps: all of it in one go.
-  bool direct = tape.steps.size() == 1 && !bool_out && arity(tape.steps[0].op) < 3;
-  for (int i = 0; i < tape.inputs; ++i) direct = direct && !operands[i].is_bool && (operands[i].stride == 0 || operands[i].stride == 1);
+  const bool wide = out_type == TapeType::f32;
+  bool direct = tape.steps.size() == 1 && wide && arity(tape.steps[0].op) < 3;
+  for (int i = 0; i < tape.inputs; ++i) direct = direct && operands[i].type == TapeType::f32 && (operands[i].stride == 0 || operands[i].stride == 1);
   const int64_t strip = direct ? count : each;
   for (int64_t at = 0; at < count; at += strip) {
     const int64_t n = count - at < strip ? count - at : strip;
     for (int i = 0; i < tape.inputs; ++i) {
       const TapeOperand& o = operands[i];
       one[i] = o.stride == 0;
-      if (o.is_bool) {
+      if (o.type != TapeType::f32) {
         const auto* p = static_cast<const uint8_t*>(o.data) + at * o.stride;
-        for (int64_t k = 0; k < (one[i] ? 1 : n); ++k) scratch(i)[k] = p[k * o.stride] != 0;
+        const int64_t some = one[i] ? 1 : n;
+        if (o.type == TapeType::boolean) {
+          for (int64_t k = 0; k < some; ++k) scratch(i)[k] = p[k * o.stride] != 0;
+        } else if (o.type == TapeType::u8) {
+          widen_strip(p, o.stride, some, scratch(i));
+        } else {
+          widen_strip(reinterpret_cast<const int8_t*>(p), o.stride, some, scratch(i));
+        }
         slot[i] = scratch(i);
       } else if (o.stride <= 1 && o.stride >= 0) {
         slot[i] = static_cast<const float*>(o.data) + at * o.stride;
@@ -198,7 +224,7 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool 
     for (size_t s = 0; s < tape.steps.size(); ++s) {
       const TapeStep& step = tape.steps[s];
       const bool last = s + 1 == tape.steps.size();
-      float* to = last && !bool_out ? static_cast<float*>(out) + at : scratch(step.out);
+      float* to = last && wide ? static_cast<float*>(out) + at : scratch(step.out);
       const int k = arity(step.op);
       // A unary step of a single value is done on the value.
       const bool single = k == 1 && one[step.a] && !last;
@@ -213,10 +239,16 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, bool 
       slot[step.out] = to;
       one[step.out] = single;
     }
-    if (bool_out) {
+    if (!wide) {
       auto* p = static_cast<uint8_t*>(out) + at;
       const float* r = slot[tape.result];
-      for (int64_t k = 0; k < n; ++k) p[k] = r[one[tape.result] ? 0 : k] != 0;
+      if (out_type == TapeType::boolean) {
+        for (int64_t k = 0; k < n; ++k) p[k] = r[one[tape.result] ? 0 : k] != 0;
+      } else if (one[tape.result]) {
+        std::memset(p, static_cast<int>(r[0]), static_cast<size_t>(n));
+      } else {
+        for (int64_t k = 0; k < n; ++k) p[k] = static_cast<uint8_t>(static_cast<int32_t>(r[k]));
+      }
     }
   }
 }

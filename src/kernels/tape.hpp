@@ -38,6 +38,8 @@ enum class TapeOp : uint8_t {
   gelu,
   gelu_tanh,
   threshold,
+  quantise_u8,  // round, add the zero point p, clamp; NaN gives the zero point
+  quantise_i8,
   logical_not,
   add,
   sub,
@@ -76,16 +78,20 @@ struct Tape {
 inline constexpr int64_t kStrip = 256;  // elements a slot has room for when all slots are in use
 inline constexpr int kMaxSlots = 24;
 
+// What a strip is read from and written to; in between all is f32. A boolean is read as 0 or 1.
+enum class TapeType : uint8_t { f32, boolean, u8, i8 };
+inline int64_t bytes_of(TapeType type) { return type == TapeType::f32 ? 4 : 1; }
+
 // One operand of a strip. Stride is in elements: 1, 0 (one value for all) or any other.
 struct TapeOperand {
   const void* data;
   int64_t stride;
-  bool is_bool;  // u8 elements, else f32
+  TapeType type;
 };
 
-// Runs the tape over `count` elements and writes f32 (or u8 when `bool_out`) contiguously to `out`, which may be the
+// Runs the tape over `count` elements and writes them contiguously to `out`, as bytes only what fits one; `out` may be the
 // same memory as an operand of stride 1. No allocation.
-using RunTape = void (*)(const Tape& tape, const TapeOperand* operands, void* out, bool bool_out, int64_t count);
+using RunTape = void (*)(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
 RunTape run_tape(Isa isa);
 
 }  // namespace lathe::kernels

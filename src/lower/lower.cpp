@@ -265,6 +265,43 @@ Group grow_tape(const Graph& g, int sink, const std::vector<int>& made, const st
   return group;
 }
 
+// Elementwise nodes around a reduction over rows. What comes after keeps its shape and is read nowhere else; of what comes before, the last
+// value may be: then it is written too, unless a reader stands before the group's end, where the group runs.
+Group grow_rows(const Graph& g, int anchor, const std::vector<int>& made, const std::vector<std::vector<int>>& readers,
+                const std::vector<bool>& taken) {
+  Group group{anchor, {anchor}};
+  const ValueId in = g.nodes[anchor].inputs[0], out = g.nodes[anchor].outputs[0];
+  const Shape shape = *known_shape(g.values[in].dims);
+  // After: one node at a time, while the result so far has one reader.
+  std::vector<int> tail;
+  ValueId at = out;
+  while (known_shape(g.values[out].dims) == shape && !readers[at].empty() && !read_as_output(g, at)) {
+    const int n = readers[at][0];
+    if (std::ranges::any_of(readers[at], [&](int r) { return r != n; }) || taken[n] || !tapeable(g, g.nodes[n])) break;
+    const ValueId next = g.nodes[n].outputs[0];
+    if (g.values[next].dtype != DType::f32 || known_shape(g.values[next].dims) != shape) break;
+    tail.push_back(n);
+    if (!build_tape(g, tail, out)) {
+      tail.pop_back();
+      break;
+    }
+    at = next;
+  }
+  // Before: what ends in the anchor's input.
+  std::vector<int> head;
+  const int p = made[in], last = tail.empty() ? anchor : tail.back();
+  if (p >= 0 && !taken[p] && tapeable(g, g.nodes[p]) && std::ranges::find(tail, p) == tail.end()) {
+    const bool elsewhere = read_as_output(g, in) || std::ranges::any_of(readers[in], [&](int r) { return r != anchor; });
+    if (!elsewhere || std::ranges::all_of(readers[in], [&](int r) { return r == anchor || r > last; })) {
+      head = grow_tape(g, p, made, readers, taken).nodes;
+      group.kept = elsewhere;
+    }
+  }
+  group.nodes.insert(group.nodes.begin(), head.begin(), head.end());
+  group.nodes.insert(group.nodes.end(), tail.begin(), tail.end());
+  return group;
+}
+
 std::vector<Group> partition(const Graph& g, const LowerOptions& options) {
   const auto readers = g.consumers();
   const auto made = g.producers();
@@ -280,6 +317,11 @@ std::vector<Group> partition(const Graph& g, const LowerOptions& options) {
   for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain; ++n) {
     if (taken[n] || !can_anchor(g, g.nodes[n])) continue;
     take(options.fuse ? grow_tail(g, n, readers, taken) : Group{n, {n}});
+  }
+  for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain && options.fuse; ++n) {
+    if (taken[n] || !heads_rows(g, g.nodes[n])) continue;
+    Group group = grow_rows(g, n, made, readers, taken);
+    if (group.nodes.size() > 1) take(std::move(group));
   }
   for (int n = static_cast<int>(g.nodes.size()) - 1; n >= 0; --n) {
     if (taken[n]) continue;
@@ -305,7 +347,12 @@ class OutputCopy : public StepKernel {
 std::string Lowering::why(const Group& group) const {
   const auto& last = graph_->nodes[group.nodes.back()];
   std::string text;
-  if (group.anchor >= 0 && group.nodes.size() > 1) {
+  if (group.anchor >= 0 && heads_rows(*graph_, graph_->nodes[group.anchor])) {
+    const auto around = static_cast<int64_t>(group.nodes.size()) - 1;
+    text = fmt::format("{} elementwise node{} around the {} work on the same rows: done while a row is in the first cache", around,
+                       around > 1 ? "s" : "", graph_->nodes[group.anchor].op);
+    if (group.kept) text += "; what stands before it is written too, for its other readers";
+  } else if (group.anchor >= 0 && group.nodes.size() > 1) {
     text = fmt::format("{} node{} after the {} keep its shape: done on each tile before it leaves registers or the first cache",
                        group.nodes.size() - 1, group.nodes.size() > 2 ? "s" : "", graph_->nodes[group.anchor].op);
   } else if (group.nodes.size() > 1) {
@@ -369,6 +416,7 @@ Plan Lowering::finish() {
           continue;
         }
         step.members = group.nodes;
+        step.head = head;
         step.why = why(group);
         if (!fast && !options_.plain) step.why = "no kernel for these types, attributes or unknown sizes";
         step.why_not = why_not(group, readers, owner);

@@ -11,11 +11,12 @@
 
 namespace lathe::lower {
 
-// A set of nodes that becomes one step. `anchor`: index of the contraction or window node at its head, -1 for a pure
-// tape. `nodes` in topological order; the last one makes the only value that leaves the group.
+// A set of nodes that becomes one step. `anchor`: index of the contraction or window node at its head, or of the reduction in its midst, -1
+// for a pure tape. `nodes` in topological order; the last one makes the only value that leaves the group, but for what is `kept`.
 struct Group {
   int anchor = -1;
   std::vector<int> nodes;
+  bool kept = false;  // what the nodes before a reduction make is read elsewhere too
 };
 
 std::vector<int64_t> logical_strides(const Shape& shape, Layout layout);
@@ -43,12 +44,17 @@ struct BuiltTape {
   std::vector<TapeSource> sources;  // operand i of the tape
 };
 
-// Whether the node can be part of a tape: fp32 (bool for comparisons and logic), shapes known, an op the tape has.
+// Whether the node can be part of a tape: fp32 (bool for comparisons and logic, bytes where they are quantised), shapes known, an op the tape
+// has.
 bool tapeable(const Graph& graph, const Node& node);
 // Nothing when the tape would be too long or needs too many slots. With `head`, that value is operand 0.
 std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nodes, ValueId head = kAbsent);
 
 // ---- the lowering ----
+
+class Lowering;
+// Of what an operand of a tape is read from: a value, or a constant of lowering's own.
+kernels::TapeType type_of_source(Lowering& l, const TapeSource& source);
 
 class Lowering {
  public:
@@ -125,6 +131,8 @@ void lower_plain(Lowering& l, int node);
 // A copy between two layouts of the same value.
 void lower_conversion(Lowering& l, ValueId v, Place from, Place to);
 
+// Whether the node works on rows along its last axis, so that elementwise nodes before and after it can be done while a row is near.
+bool heads_rows(const Graph& graph, const Node& node);
 // Whether the node can head a group with an epilogue.
 bool can_anchor(const Graph& graph, const Node& node);
 
@@ -154,7 +162,7 @@ struct BoundEpilogue {
   kernels::Tape tape;
   std::vector<Place> places;  // operands 1.. of the tape
   std::vector<int64_t> row_strides, column_strides;
-  std::vector<bool> bools;
+  std::vector<kernels::TapeType> types;
   // `operands` is the caller's room for kMaxSlots entries, `column` the first column of this call (of a group).
   void fill(const StepContext& c, int64_t column, kernels::DenseEpilogue& e, kernels::TapeOperand* operands) const;
 };

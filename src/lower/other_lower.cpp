@@ -24,28 +24,77 @@ int64_t product(const Shape& s, size_t from, size_t to) {
 
 // ---- rows ----
 
+// Elementwise nodes before or after a reduction, row by row: a tape whose operands are found by the row's index in each dim.
+struct RowTape {
+  kernels::Tape tape;
+  std::vector<Place> places;
+  std::vector<kernels::TapeType> types;
+  std::vector<int64_t> dims;                  // of the rows, slowest first
+  std::vector<std::vector<int64_t>> strides;  // per operand, per dim; then along the row
+
+  // With `own`, operand 0 is the row itself, where `to` points.
+  void run(const StepContext& c, kernels::RunTape run_tape, int64_t row, int64_t length, float* to, bool own) const {
+    kernels::TapeOperand operands[kernels::kMaxSlots];
+    if (own) operands[0] = {to, 1, kernels::TapeType::f32};
+    for (size_t i = 0; i < places.size(); ++i) {
+      int64_t at = 0, left = row;
+      for (int d = static_cast<int>(dims.size()) - 1; d >= 0; --d) {
+        at += left % dims[d] * strides[i][d];
+        left /= dims[d];
+      }
+      operands[i + (own ? 1 : 0)] = {pointer<const char>(c, places[i]) + at * bytes_of(types[i]), strides[i].back(), types[i]};
+    }
+    run_tape(tape, operands, to, kernels::TapeType::f32, length);
+  }
+};
+
 class RowKernel : public StepKernel {
  public:
   kernels::Rows rows = nullptr;
+  kernels::RunTape run_tape = nullptr;
   kernels::RowArguments arguments;
   Place input, output, scale, bias;
   bool has_scale = false, has_bias = false;
   int64_t count = 0, each = 1;
   int64_t strips = 1;  // of columns, when there are few rows to share out
+  std::optional<RowTape> before, after;
+  // Where the rows that `before` makes go: to `input`, which others read too; else to the output, when it has rows as long; else to room for
+  // one row a task.
+  bool kept = false, in_output = false;
+  Place room;
+  int64_t near_rows = 1;  // rows done together while they stay in L1
 
   void run(const StepContext& c) const override {
     c.workers.each((count + each - 1) / each * strips, [&](int64_t piece, int) {
       const int64_t task = piece / strips, strip = piece % strips;
       kernels::RowArguments a = arguments;
-      a.in = pointer<const float>(c, input);
       a.out = pointer<float>(c, output);
       if (has_scale) a.scale = pointer<const float>(c, scale);
       if (has_bias) a.bias = pointer<const float>(c, bias);
-      a.begin = task * each;
-      a.end = std::min(count, a.begin + each);
       a.column_begin = a.width * strip / strips / 16 * 16;
       a.column_end = strip + 1 == strips ? a.width : a.width * (strip + 1) / strips / 16 * 16;
-      rows(a);
+      const int64_t first = task * each, last = std::min(count, first + each);
+      if (!before && !after) {
+        a.in = pointer<const float>(c, input);
+        a.begin = first;
+        a.end = last;
+        rows(a);
+        return;
+      }
+      for (int64_t r = first; r < last; r += near_rows) {
+        a.begin = r;
+        a.end = std::min(last, r + near_rows);
+        if (before) {
+          // The kernel counts rows from 0 of what it is given; room holds only those of now.
+          float* made = kept ? pointer<float>(c, input) : in_output ? a.out : pointer<float>(c, room) + (task * near_rows - r) * a.length;
+          for (int64_t row = r; row < a.end; ++row) before->run(c, run_tape, row, a.length, made + row * a.length, false);
+          a.in = made;
+        } else {
+          a.in = pointer<const float>(c, input);
+        }
+        rows(a);
+        for (int64_t row = r; after && row < a.end; ++row) after->run(c, run_tape, row, a.length, a.out + row * a.length, true);
+      }
     });
   }
 };
@@ -71,7 +120,8 @@ std::optional<RowForm> softmax_form(Lowering& l, const Node& n) {
   return std::nullopt;
 }
 
-std::optional<RowForm> reduce_form(Lowering& l, const Node& n) {
+// `rows`: along the last axis in the standard's order, whatever the input's layout.
+std::optional<RowForm> reduce_form(Lowering& l, const Node& n, bool rows) {
   static const std::map<std::string, std::pair<RowOp, std::optional<RowOp>>> kOps{{"ReduceSum", {RowOp::sum, RowOp::sum_columns}},
                                                                                   {"ReduceMean", {RowOp::mean, RowOp::mean_columns}},
                                                                                   {"ReduceMax", {RowOp::max, RowOp::max_columns}},
@@ -100,7 +150,7 @@ std::optional<RowForm> reduce_form(Lowering& l, const Node& n) {
   const size_t first = axes.front(), last = axes.back() + 1;
   const int64_t length = product(s, first, last);
   if (length == 0) return std::nullopt;
-  if (l.where(n.inputs[0]).layout == Layout::channels_last && first == 2 && last == s.size() && it->second.second) {
+  if (!rows && l.where(n.inputs[0]).layout == Layout::channels_last && first == 2 && last == s.size() && it->second.second) {
     return RowForm{*it->second.second, s[0], length, s[1], Layout::channels_last, Layout::natural};
   }
   if (last == s.size()) return RowForm{it->second.first, product(s, 0, first), length};
@@ -110,10 +160,43 @@ std::optional<RowForm> reduce_form(Lowering& l, const Node& n) {
 
 }  // namespace
 
+bool heads_rows(const Graph& g, const Node& n) {
+  const bool rows = n.op == "Softmax" || n.op == "LogSoftmax" || n.op == "LayerNormalization" || n.op == "RMSNormalization";
+  const bool reduces = n.op == "ReduceSum" || n.op == "ReduceMean" || n.op == "ReduceMax" || n.op == "ReduceMin" || n.op == "ReduceSumSquare" ||
+                       n.op == "ReduceL1" || n.op == "ReduceL2";
+  if (!n.domain.empty() || (!rows && !reduces) || n.inputs.empty() || n.outputs.empty()) return false;
+  for (size_t i = 1; i < n.outputs.size(); ++i) {
+    if (n.outputs[i] != kAbsent) return false;
+  }
+  const auto f32 = [&](ValueId v) { return v != kAbsent && g.values[v].dtype == DType::f32 && known_shape(g.values[v].dims); };
+  if (!f32(n.inputs[0]) || !f32(n.outputs[0])) return false;
+  const Shape s = *known_shape(g.values[n.inputs[0]].dims);
+  if (s.empty() || element_count(s) == 0) return false;
+  const auto rank = static_cast<int64_t>(s.size());
+  if (rows) {
+    if (n.op.ends_with("oftmax") && g.version_of(n) < 13) return false;
+    for (size_t i = 1; i < n.inputs.size(); ++i) {
+      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || element_count(*known_shape(g.values[n.inputs[i]].dims)) != s.back())) return false;
+    }
+    return ops::wrap_axis(n.integer("axis", -1), rank) == rank - 1;
+  }
+  std::vector<int64_t> axes = n.integers("axes");
+  if (n.inputs.size() > 1 && n.inputs[1] != kAbsent) {
+    const auto& c = g.values[n.inputs[1]].constant;
+    if (!c || c->data() == nullptr) return false;
+    axes = integers(*c);
+  }
+  return axes.size() == 1 && ops::wrap_axis(axes[0], rank) == rank - 1;
+}
+
 bool lower_rows(Lowering& l, const Group& group) {
-  if (group.anchor >= 0 || group.nodes.size() != 1) return false;
   const Graph& g = l.graph();
-  const Node& n = g.nodes[group.nodes[0]];
+  if (group.anchor >= 0 ? !heads_rows(g, g.nodes[group.anchor]) : group.nodes.size() != 1) return false;
+  const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
+  const Node& n = g.nodes[head];
+  const auto place_in_group = std::find(group.nodes.begin(), group.nodes.end(), head);
+  const std::span<const int> ahead(group.nodes.begin(), place_in_group), behind(place_in_group + 1, group.nodes.end());
+  const ValueId result = g.nodes[group.nodes.back()].outputs[0];
   if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty()) return false;
   const auto f32 = [&](ValueId v) { return v != kAbsent && l.is_static(v) && l.dtype(v) == DType::f32; };
   if (!f32(n.inputs[0]) || !f32(n.outputs[0])) return false;
@@ -129,7 +212,7 @@ bool lower_rows(Lowering& l, const Group& group) {
     const bool average = n.op == "GlobalAveragePool", last = l.where(n.inputs[0]).layout == Layout::channels_last;
     if (average && last) form = RowForm{RowOp::mean_columns, s[0], pixels, s[1], Layout::channels_last};
     else form = RowForm{average ? RowOp::mean : RowOp::max, s[0] * s[1], pixels};
-  } else if (n.op == "LayerNormalization") {
+  } else if (n.op == "LayerNormalization" || n.op == "RMSNormalization") {
     for (size_t i = 1; i < n.outputs.size(); ++i) {
       if (n.outputs[i] != kAbsent) return false;
     }
@@ -140,7 +223,7 @@ bool lower_rows(Lowering& l, const Group& group) {
       if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || element_count(l.shape(n.inputs[i])) != length)) return false;
     }
     if (length == 0) return false;
-    form = RowForm{RowOp::layer_norm, product(s, 0, axis), length};
+    form = RowForm{n.op[0] == 'L' ? RowOp::layer_norm : RowOp::rms_norm, product(s, 0, axis), length};
     kernel->arguments.epsilon = n.real("epsilon", 1e-5f);
     kernel->scale = l.place(n.inputs[1], Layout::natural);
     kernel->has_scale = true;
@@ -150,12 +233,25 @@ bool lower_rows(Lowering& l, const Group& group) {
       kernel->has_bias = true;
       step.reads.push_back(kernel->bias.buffer);
     }
+  } else if (n.op == "InstanceNormalization" || (n.op == "GroupNormalization" && l.graph().version_of(n) >= 21)) {
+    const Shape s = l.shape(n.inputs[0]);
+    if (s.size() < 3 || element_count(s) == 0 || !f32(n.inputs[1]) || !f32(n.inputs[2])) return false;
+    const int64_t groups = n.op[0] == 'I' ? s[1] : n.integer("num_groups", 1);
+    if (groups < 1 || s[1] % groups != 0) return false;
+    form = RowForm{RowOp::group_norm, s[0] * groups, element_count(s) / (s[0] * groups)};
+    kernel->arguments.pixels = product(s, 2, s.size());
+    kernel->arguments.channels = s[1];
+    kernel->arguments.epsilon = n.real("epsilon", 1e-5f);
+    kernel->scale = l.place(n.inputs[1], Layout::natural);
+    kernel->bias = l.place(n.inputs[2], Layout::natural);
+    kernel->has_scale = kernel->has_bias = true;
+    step.reads = {kernel->scale.buffer, kernel->bias.buffer};
   } else if (n.op.starts_with("Reduce")) {
-    form = reduce_form(l, n);
+    form = reduce_form(l, n, group.anchor >= 0);
   }
   if (!form) return false;
   step.kind = n.op.starts_with("Reduce") || n.op.starts_with("Global") ? "reduction"
-              : n.op == "LayerNormalization"                           ? "normalisation"
+              : n.op.ends_with("Normalization")                        ? "normalisation"
                                                                        : "softmax";
   step.nodes = l.names(group);
   kernel->rows = kernels::rows(l.options().isa);
@@ -167,14 +263,56 @@ bool lower_rows(Lowering& l, const Group& group) {
       1, std::min<int64_t>(form->count / (l.options().threads * 4) + 1, 16384 / std::max<int64_t>(1, form->length * form->width) + 1));
   if (form->width > 1 && l.options().threads > 1 && form->count < 4 * l.options().threads)
     kernel->strips = std::clamp<int64_t>(form->width / 512, 1, 4 * l.options().threads);
-  kernel->input = l.place(n.inputs[0], form->in);
-  kernel->output = l.define(n.outputs[0], form->out);
-  step.reads.push_back(kernel->input.buffer);
+  const Shape whole = l.shape(n.inputs[0]);
+  const auto row_tape = [&](std::span<const int> nodes, ValueId head_value) {
+    RowTape t;
+    auto built = build_tape(g, nodes, head_value);
+    if (!built) fail(Category::internal, "a tape that was planned does not fit");
+    t.tape = built->tape;
+    t.dims.assign(whole.begin(), whole.end() - 1);
+    for (size_t i = head_value == kAbsent ? 0 : 1; i < built->sources.size(); ++i) {
+      const TapeSource& s = built->sources[i];
+      const Shape operand = s.value != kAbsent ? l.shape(s.value) : s.constant.shape();
+      Place at = s.value != kAbsent ? l.where(s.value) : Place{l.constant_buffer(s.constant)};
+      if (s.value != kAbsent && at.layout != Layout::natural) at = l.place(s.value, Layout::natural);
+      t.places.push_back(at);
+      t.types.push_back(type_of_source(l, s));
+      t.strides.push_back(operand_strides(operand, at.layout, whole));
+      step.reads.push_back(at.buffer);
+      step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(t.types.back()));
+    }
+    step.flops += static_cast<double>(element_count(whole)) * static_cast<double>(t.tape.steps.size());
+    return t;
+  };
+  if (!ahead.empty()) kernel->before = row_tape(ahead, kAbsent);
+  if (!behind.empty()) kernel->after = row_tape(behind, n.outputs[0]);
+  if (kernel->before || kernel->after) {
+    kernel->run_tape = kernels::run_tape(l.options().isa);
+    kernel->near_rows = std::max<int64_t>(1, 4096 / std::max<int64_t>(1, form->length));
+    kernel->in_output = l.shape(n.outputs[0]) == whole;
+  }
+  if (kernel->before && group.kept) {
+    kernel->kept = true;
+    kernel->input = l.define(n.inputs[0], Layout::natural);
+    step.writes.push_back(kernel->input.buffer);
+    step.bytes += 4.0 * static_cast<double>(element_count(whole));
+  } else if (!kernel->before) {
+    kernel->input = l.place(n.inputs[0], form->in);
+    step.reads.push_back(kernel->input.buffer);
+  } else if (!kernel->in_output) {
+    const int64_t tasks = (form->count + kernel->each - 1) / kernel->each;
+    kernel->room = {l.scratch(static_cast<size_t>(tasks * kernel->near_rows * form->length) * sizeof(float))};
+    step.scratch.push_back(kernel->room.buffer);
+  }
+  kernel->output = l.define(result, form->out);
   step.writes.push_back(kernel->output.buffer);
   const double elements = static_cast<double>(form->count) * static_cast<double>(form->length * form->width);
-  step.flops = elements * (step.kind == "reduction" ? 1 : 5);
-  step.bytes = 4 * (elements + static_cast<double>(element_count(l.shape(n.outputs[0]))));
+  step.flops += elements * (step.kind == "reduction" ? 1 : 5);
+  step.bytes += 4 * ((kernel->before ? 0 : elements) + static_cast<double>(element_count(l.shape(n.outputs[0]))));
   step.recipe = fmt::format("{} rows of {}{}", form->count, form->length, form->width > 1 ? fmt::format(" x {}", form->width) : "");
+  if (kernel->before)
+    step.recipe += fmt::format(", tape of {} before{}", kernel->before->tape.steps.size(), kernel->kept ? ", kept for others" : "");
+  if (kernel->after) step.recipe += fmt::format(", tape of {} after", kernel->after->tape.steps.size());
   step.kernel = std::move(kernel);
   l.add(std::move(step));
   return true;

@@ -68,6 +68,7 @@ struct Step {
   std::string recipe;              // algorithm, tiles, split; for people
   double flops = 0, bytes = 0;     // arithmetic and least memory traffic
   std::vector<int> members;        // the nodes of `graph` it stands for; none for copies and layout changes
+  int head = -1;                   // of these, the one that gives the step its name
   std::string why, why_not;        // why these nodes are together, and why no more of them
   std::vector<BufferId> reads, writes, scratch;
   BufferId in_place = kNoBuffer;  // a read buffer that the first written one may share

@@ -59,9 +59,53 @@ const std::unordered_map<std::string, TapeOp> kBinary{{"Add", TapeOp::add},     
 const std::unordered_map<std::string, TapeOp> kVariadic{
     {"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
 
-bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean; }
+bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
+bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean || is_byte(d); }
+
+kernels::TapeType tape_type(DType d) {
+  return d == DType::boolean ? kernels::TapeType::boolean
+         : d == DType::u8    ? kernels::TapeType::u8
+         : d == DType::i8    ? kernels::TapeType::i8
+                             : kernels::TapeType::f32;
+}
+
 
 bool constant_here(const Graph& g, ValueId v) { return v != kAbsent && g.values[v].constant && g.values[v].constant->data() != nullptr; }
+
+// Scale and zero point of a QuantizeLinear or DequantizeLinear between f32 and bytes, when both are constants: one for all, or one along an
+// axis. `scale` has the shape in which it is broadcast.
+struct Quantisation {
+  Tensor scale, zero;
+  bool is_signed = false;
+};
+std::optional<Quantisation> quantisation(const Graph& g, const Node& n) {
+  const bool to_bytes = n.op == "QuantizeLinear";
+  const Value &x = g.values[n.inputs[0]], &y = g.values[n.outputs[0]];
+  const DType bytes = to_bytes ? y.dtype : x.dtype;
+  if (!is_byte(bytes) || (to_bytes ? x.dtype : y.dtype) != DType::f32 || !constant_here(g, n.inputs[1])) return std::nullopt;
+  Quantisation q;
+  q.scale = *g.values[n.inputs[1]].constant;
+  if (q.scale.dtype() != DType::f32 || q.scale.rank() > 1) return std::nullopt;
+  const bool given = n.inputs.size() > 2 && n.inputs[2] != kAbsent;
+  if (given && !constant_here(g, n.inputs[2])) return std::nullopt;
+  std::vector<double> zero(static_cast<size_t>(q.scale.size()), 0);
+  if (given) zero = widen<double>(*g.values[n.inputs[2]].constant);
+  if (static_cast<int64_t>(zero.size()) != q.scale.size()) return std::nullopt;
+  q.is_signed = bytes == DType::i8;
+  const Shape shape = *known_shape(x.dims);
+  Shape lies;  // along the axis
+  if (q.scale.size() != 1) {
+    const int64_t axis = ops::wrap_axis(n.integer("axis", 1), static_cast<int64_t>(shape.size()));
+    if (shape[axis] != q.scale.size()) return std::nullopt;
+    // The tape adds one zero point after rounding.
+    if (to_bytes && std::ranges::any_of(zero, [&](double z) { return z != zero[0]; })) return std::nullopt;
+    lies.assign(shape.size() - static_cast<size_t>(axis), 1);
+    lies[0] = shape[axis];
+  }
+  q.scale = q.scale.reshaped(lies);
+  q.zero = narrow<double>(DType::f32, lies, zero);
+  return q;
+}
 
 // Low and high of a Clip whose bounds are attributes or constants; nothing when one is made at run time.
 std::optional<std::pair<float, float>> clip_bounds(const Graph& g, const Node& n) {
@@ -77,6 +121,8 @@ std::optional<std::pair<float, float>> clip_bounds(const Graph& g, const Node& n
 }
 
 }  // namespace
+
+kernels::TapeType type_of_source(Lowering& l, const TapeSource& s) { return tape_type(s.value != kAbsent ? l.dtype(s.value) : s.constant.dtype()); }
 
 bool tapeable(const Graph& g, const Node& n) {
   if (!n.domain.empty() || n.outputs.empty() || n.outputs[0] == kAbsent) return false;
@@ -96,7 +142,11 @@ bool tapeable(const Graph& g, const Node& n) {
   if (n.op == "Clip") return in(0) == DType::f32;
   if (kVariadic.contains(n.op)) return in(0) == DType::f32 && n.inputs.size() <= 8;
   if (n.op == "Where") return in(1) == DType::f32 && g.values[n.outputs[0]].dtype == DType::f32;
-  if (n.op == "Cast") return true;
+  if (n.op == "Cast") {
+    const DType from = in(0), to = g.values[n.outputs[0]].dtype;
+    return is_byte(to) ? from == DType::boolean || from == to : is_byte(from) ? to == DType::f32 : true;
+  }
+  if (n.op == "QuantizeLinear" || n.op == "DequantizeLinear") return quantisation(g, n).has_value();
   if (n.op == "BatchNormalization") {
     if (n.integer("training_mode", 0) != 0 || (g.version_of(n) < 7 && !n.integer("is_test", 0)) || in(0) != DType::f32) return false;
     for (size_t i = 1; i < 5; ++i) {
@@ -161,6 +211,15 @@ class TapeMaker {
       out = to_bool ? put(TapeOp::logical_not, put(TapeOp::logical_not, in(0))) : put(TapeOp::copy, in(0));
     } else if (n.op == "Clip") {
       out = clip(n);
+    } else if (n.op == "DequantizeLinear") {
+      const Quantisation q = *quantisation(graph_, n);
+      out = in(0);
+      if (std::ranges::any_of(q.zero.as<float>(), [](float z) { return z != 0; })) out = put(TapeOp::sub, out, source(q.zero));
+      out = put(TapeOp::mul, out, source(q.scale));
+    } else if (n.op == "QuantizeLinear") {
+      const Quantisation q = *quantisation(graph_, n);
+      out = put(q.is_signed ? TapeOp::quantise_i8 : TapeOp::quantise_u8, put(TapeOp::div, in(0), source(q.scale)), -1, -1,
+                q.zero.as<float>()[0]);
     } else {  // BatchNormalization with constant parameters: x * scale + shift along axis 1
       const auto p = [&](size_t i) { return widen<double>(*graph_.values[n.inputs[i]].constant); };
       const auto gamma = p(1), beta = p(2), mean = p(3), variance = p(4);
@@ -372,7 +431,7 @@ BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout 
       b.places.push_back(at);
       b.row_strides.push_back(strides->first);
       b.column_strides.push_back(strides->second);
-      b.bools.push_back(s.value != kAbsent && l.dtype(s.value) == DType::boolean);
+      b.types.push_back(type_of_source(l, s));
       step.reads.push_back(at.buffer);
     }
   }
@@ -393,7 +452,7 @@ void BoundEpilogue::fill(const StepContext& c, int64_t column, kernels::DenseEpi
   e.operands = operands;
   e.row_strides = row_strides.data();
   for (size_t i = 0; i < places.size(); ++i) {
-    operands[i] = {pointer<const char>(c, places[i]) + column * column_strides[i] * (bools[i] ? 1 : 4), column_strides[i], bools[i]};
+    operands[i] = {pointer<const char>(c, places[i]) + column * column_strides[i] * bytes_of(types[i]), column_strides[i], types[i]};
   }
 }
 
@@ -406,9 +465,9 @@ class TapeKernel : public StepKernel {
   kernels::RunTape run_tape = nullptr;
   Tape tape;
   Place out;
-  bool bool_out = false;
+  kernels::TapeType out_type = kernels::TapeType::f32;
   std::vector<Place> places;
-  std::vector<bool> bools;
+  std::vector<kernels::TapeType> types;
   std::vector<int64_t> dims;                  // outer dims, then the inner one
   std::vector<std::vector<int64_t>> strides;  // per operand, per dim
   int64_t rows = 1, chunks = 1, chunk = 0, rows_a_task = 1;
@@ -428,9 +487,9 @@ class TapeKernel : public StepKernel {
             at += left % dims[d] * s[d];
             left /= dims[d];
           }
-          operands[i] = {pointer<const char>(c, places[i]) + at * (bools[i] ? 1 : 4), s.back(), bools[i]};
+          operands[i] = {pointer<const char>(c, places[i]) + at * bytes_of(types[i]), s.back(), types[i]};
         }
-        run_tape(tape, operands, pointer<char>(c, out) + (row * inner + from) * (bool_out ? 1 : 4), bool_out, count);
+        run_tape(tape, operands, pointer<char>(c, out) + (row * inner + from) * bytes_of(out_type), out_type, count);
       }
     });
   }
@@ -460,7 +519,7 @@ bool lower_tape(Lowering& l, const Group& group) {
   step.nodes = l.names(group);
   kernel->tape = built->tape;
   kernel->run_tape = kernels::run_tape(l.options().isa);
-  kernel->bool_out = l.dtype(out) == DType::boolean;
+  kernel->out_type = tape_type(l.dtype(out));
   const auto order = physical_order(static_cast<int>(shape.size()), layout);
   const auto dims = permuted(shape, order);
   std::vector<std::vector<int64_t>> strides;
@@ -470,12 +529,12 @@ bool lower_tape(Lowering& l, const Group& group) {
     // A whole operand in the other layout would be gathered element by element: convert it once instead.
     if (s.value != kAbsent && operand == shape && at.layout != layout) at = l.place(s.value, layout);
     kernel->places.push_back(at);
-    kernel->bools.push_back(s.value != kAbsent && l.dtype(s.value) == DType::boolean);
+    kernel->types.push_back(type_of_source(l, s));
     strides.push_back(permuted(operand_strides(operand, at.layout, shape), order));
     step.reads.push_back(at.buffer);
-    step.bytes += static_cast<double>(element_count(operand)) * (kernel->bools.back() ? 1 : 4);
+    step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(kernel->types.back()));
     if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 &&
-        !kernel->bool_out && !kernel->bools.back()) {
+        kernel->out_type == kernels::TapeType::f32 && kernel->types.back() == kernels::TapeType::f32) {
       step.in_place = at.buffer;
     }
   }
@@ -508,7 +567,7 @@ bool lower_tape(Lowering& l, const Group& group) {
 
   kernel->out = l.define(out, layout);
   step.writes.push_back(kernel->out.buffer);
-  step.bytes += static_cast<double>(total) * (kernel->bool_out ? 1 : 4);
+  step.bytes += static_cast<double>(total) * static_cast<double>(bytes_of(kernel->out_type));
   step.flops = static_cast<double>(total) * static_cast<double>(built->tape.steps.size());
   step.recipe = fmt::format("tape of {} over {} rows of {}", built->tape.steps.size(), kernel->rows, inner);
   step.kernel = std::move(kernel);

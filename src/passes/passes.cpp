@@ -44,13 +44,13 @@ bool foldable(const Node& n, const OpDef& def) { return def.pure && !n.has_subgr
 
 }  // namespace
 
-Report fold_constants(Graph& graph, int64_t limit_bytes) {
+Report fold_constants(Graph& graph, int64_t limit_bytes, bool keep_quantised) {
   Report report{"fold constants", {}};
   std::vector<bool> gone(graph.nodes.size(), false);
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
     const Node& node = graph.nodes[n];
     const OpDef* def = find_op(node.domain, node.op, graph.version_of(node));
-    if (!def || !foldable(node, *def)) continue;
+    if (!def || !foldable(node, *def) || (keep_quantised && node.op == "DequantizeLinear")) continue;
     std::vector<Tensor> inputs;
     bool known = true;
     int64_t in_bytes = 0;

@@ -16,7 +16,8 @@ struct Report {
 
 // Evaluates nodes whose inputs are all constants, and Shape and Size of known shapes. Results above `limit_bytes` are
 // left to run time unless they are no larger than what they are made of.
-Report fold_constants(Graph& graph, int64_t limit_bytes = int64_t{64} << 20);
+// `keep_quantised`: weights behind a DequantizeLinear stay the numbers they are.
+Report fold_constants(Graph& graph, int64_t limit_bytes = int64_t{64} << 20, bool keep_quantised = false);
 // Identity, Dropout in inference, Cast to the same dtype, Transpose that moves nothing.
 Report remove_identities(Graph& graph);
 // BatchNormalization with constant parameters into the Conv, ConvTranspose, Gemm or MatMul before it.
@@ -24,6 +25,9 @@ Report fold_normalisation(Graph& graph);
 // Patterns that exporters write out in elementary ops (normalisations, GELU and its relatives, softmax, attention) become the standard's op
 // for each. Attention needs known shapes.
 Report recognise(Graph& graph);
+// Products and convolutions between DequantizeLinear and QuantizeLinear become ops on the quantised numbers. Results may differ by one step of
+// the output's scale where the float form rounds the other way.
+Report quantised_steps(Graph& graph);
 // Nodes that compute what another computes already.
 Report share_common(Graph& graph);
 // Transposes that cancel or join, views of views, slices, pads, casts and factors that change nothing.

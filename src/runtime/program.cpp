@@ -100,6 +100,14 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
   if (options.plain) {
     note(passes::remove_dead(graph_));
   } else {
+    const bool quantised = std::ranges::any_of(graph_.nodes, [](const Node& n) { return n.domain.empty() && n.op == "DequantizeLinear"; });
+    if (options.fuse && quantised) {
+      note(passes::fold_constants(graph_, int64_t{64} << 20, true));
+      passes::Report bytes = passes::quantised_steps(graph_);
+      const bool changed = !bytes.changes.empty();
+      note(std::move(bytes));
+      if (changed) infer(graph_);
+    }
     note(passes::fold_constants(graph_));
     if (options.fuse) {
       passes::Report opened = passes::open_control(graph_);
@@ -331,7 +339,7 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
     StepInfo step{s.kind, s.kind, s.nodes, s.recipe, s.flops, s.bytes, s.why, s.why_not, {}, {}};
     for (int n : s.members) step_of[n] = static_cast<int>(info.steps.size());
     if (!s.members.empty()) {
-      step.op = g.nodes[s.members.front()].op;
+      step.op = g.nodes[s.head].op;
       const auto& outputs = g.nodes[s.members.back()].outputs;
       const auto out = std::find_if(outputs.begin(), outputs.end(), [](ValueId v) { return v != kAbsent; });
       if (out != outputs.end()) {

@@ -1,0 +1,232 @@
+// Products and convolutions between DequantizeLinear and QuantizeLinear: the form in which exporters write quantised models. Each becomes the
+// standard's op on the quantised numbers themselves. Before constants are folded, or the weights would be numbers again.
+#include <algorithm>
+#include <cmath>
+
+#include "base/fail.hpp"
+#include "ops/support.hpp"
+#include "passes/rewriter.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe::passes {
+namespace {
+
+bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
+
+// What a DequantizeLinear reads: the numbers, their scale (one, or one a channel) and zero point (absent: 0).
+struct Dequantised {
+  int node = -1;
+  ValueId numbers = kAbsent, scale = kAbsent, zero = kAbsent;
+  std::vector<double> scales;
+};
+
+class QuantisedSteps {
+ public:
+  explicit QuantisedSteps(Graph& graph) : graph_(graph), r_(graph, "quantised steps") {}
+
+  Report run() {
+    for (int n = 0; n < static_cast<int>(graph_.nodes.size()); ++n) {
+      const Node& node = graph_.nodes[n];
+      if (!node.domain.empty() || node.op != "QuantizeLinear" || graph_.values[node.inputs[0]].dtype != DType::f32) continue;
+      quantised_by(n);
+    }
+    return r_.finish();
+  }
+
+ private:
+  std::optional<Dequantised> dequantised(ValueId v, bool bytes) const {
+    const int n = r_.maker(v, "DequantizeLinear");
+    if (n < 0 || graph_.values[v].dtype != DType::f32) return std::nullopt;
+    const Node& node = graph_.nodes[n];
+    Dequantised d;
+    d.node = n;
+    d.numbers = node.inputs[0];
+    d.scale = node.inputs[1];
+    d.zero = node.inputs.size() > 2 ? node.inputs[2] : kAbsent;
+    const Tensor* scale = r_.constant(d.scale);
+    if (!scale || scale->dtype() != DType::f32 || scale->rank() > 1 || (bytes && !is_byte(graph_.values[d.numbers].dtype))) return std::nullopt;
+    if (d.zero != kAbsent && !r_.constant(d.zero)) return std::nullopt;
+    if (node.integer("block_size", 0) != 0) return std::nullopt;
+    d.scales = widen<double>(*scale);
+    return d;
+  }
+  // Along this axis, if it has one scale for each entry.
+  bool along(const Dequantised& d, int64_t axis) const {
+    if (d.scales.size() == 1) return true;
+    const auto rank = static_cast<int64_t>(graph_.values[d.numbers].dims->size());
+    return ops::wrap_axis(graph_.nodes[d.node].integer("axis", 1), rank) == axis;
+  }
+
+  ValueId given(ValueId zero, ValueId like) {
+    if (zero != kAbsent) return zero;
+    const DType d = graph_.values[like].dtype;
+    Tensor t(d, {});
+    *static_cast<uint8_t*>(t.data()) = 0;
+    return r_.add_constant(graph_.values[like].name + ".zero", t);
+  }
+
+  // The bias as 32-bit numbers of scale (that of the input times that of the weights): from such numbers, or from floats.
+  std::optional<ValueId> bias_of(ValueId v, const Dequantised& x, const Dequantised& w, int64_t filters, std::vector<int>& inside) {
+    const auto step = [&](int64_t i) { return x.scales[0] * w.scales[w.scales.size() == 1 ? 0 : static_cast<size_t>(i)]; };
+    if (const auto d = dequantised(v, false)) {
+      const Tensor* numbers = r_.constant(d->numbers);
+      if (numbers && numbers->dtype() == DType::i32 && numbers->size() == filters) {
+        bool fits = d->zero == kAbsent || std::ranges::all_of(widen<double>(*r_.constant(d->zero)), [](double z) { return z == 0; });
+        for (int64_t i = 0; fits && i < filters; ++i) {
+          const double s = d->scales[d->scales.size() == 1 ? 0 : static_cast<size_t>(i)];
+          fits = std::fabs(s - step(i)) <= 1e-4 * step(i);
+        }
+        if (fits) {
+          inside.push_back(d->node);
+          return d->numbers;
+        }
+      }
+      return std::nullopt;
+    }
+    const Tensor* floats = r_.constant(v);
+    if (!floats || floats->dtype() != DType::f32 || floats->size() != filters) return std::nullopt;
+    const auto values = widen<double>(*floats);
+    Tensor out(DType::i32, {filters});
+    for (int64_t i = 0; i < filters; ++i) {
+      const double q = std::nearbyint(values[static_cast<size_t>(i)] / step(i));
+      if (!(std::fabs(q) < 2147483647.0)) return std::nullopt;
+      out.as<int32_t>()[i] = static_cast<int32_t>(q);
+    }
+    return r_.add_constant(graph_.values[v].name + ".quantised", out);
+  }
+
+  void quantised_by(int q) {
+    const Node& quantize = graph_.nodes[q];
+    const ValueId y_scale = quantize.inputs[1], y_zero = quantize.inputs.size() > 2 ? quantize.inputs[2] : kAbsent;
+    const Tensor* scale = r_.constant(y_scale);
+    const DType to = graph_.values[quantize.outputs[0]].dtype;
+    if (!scale || scale->size() != 1 || scale->dtype() != DType::f32 || !is_byte(to) || (y_zero != kAbsent && !r_.constant(y_zero))) return;
+    const double zero = y_zero == kAbsent ? 0 : widen<double>(*r_.constant(y_zero))[0], s = widen<double>(*scale)[0];
+    const double lowest = ((to == DType::u8 ? 0 : -128) - zero) * s, highest = ((to == DType::u8 ? 255 : 127) - zero) * s;
+    std::vector<int> inside;
+    ValueId at = quantize.inputs[0];
+    // A clamp that the quantised range does anyway.
+    for (const char* op : {"Relu", "Clip"}) {
+      const int c = r_.maker(at, op);
+      if (c < 0 || r_.readers(at) != 1) continue;
+      const Node& clamp = graph_.nodes[c];
+      double low = 0, high = HUGE_VAL;
+      if (op[0] == 'C') {
+        const auto bound = [&](size_t i, const char* name, double otherwise) -> std::optional<double> {
+          if (clamp.inputs.size() == 1) return clamp.real(name, static_cast<float>(otherwise));
+          return clamp.inputs.size() > i && clamp.inputs[i] != kAbsent ? r_.scalar(clamp.inputs[i]) : std::optional(otherwise);
+        };
+        const auto a = bound(1, "min", -HUGE_VAL), b = bound(2, "max", HUGE_VAL);
+        if (!a || !b) return;
+        low = *a, high = *b;
+      }
+      if (low > lowest + 0.49 * s || high < highest - 0.49 * s) return;
+      inside.push_back(c);
+      at = clamp.inputs[0];
+    }
+    if (r_.readers(at) != 1) return;
+    if (const int conv = r_.maker(at, "Conv"); conv >= 0) return convolution(q, conv, std::move(inside));
+    ValueId bias = kAbsent;
+    int product = r_.maker(at, "MatMul");
+    if (product < 0) {
+      if (const int gemm = r_.maker(at, "Gemm"); gemm >= 0) return matrix(q, gemm, kAbsent, std::move(inside));
+      const int add = r_.maker(at, "Add");
+      if (add < 0) return;
+      for (int side = 0; side < 2 && product < 0; ++side) {
+        product = r_.maker(graph_.nodes[add].inputs[side], "MatMul");
+        bias = graph_.nodes[add].inputs[1 - side];
+        if (product >= 0 && r_.readers(graph_.nodes[add].inputs[side]) != 1) return;
+      }
+      if (product < 0) return;
+      inside.push_back(add);
+    }
+    matrix(q, product, bias, std::move(inside));
+  }
+
+  void convolution(int q, int conv, std::vector<int> inside) {
+    const Node node = graph_.nodes[conv];
+    const auto x = dequantised(node.inputs[0], true), w = dequantised(node.inputs[1], true);
+    if (!x || !w || x->scales.size() != 1 || !along(*w, 0) || !r_.constant(w->numbers)) return;
+    const int64_t filters = r_.constant(w->numbers)->shape()[0];
+    inside.insert(inside.end(), {conv, x->node, w->node});
+    std::vector<ValueId> in{x->numbers, x->scale, given(x->zero, x->numbers), w->numbers, w->scale, given(w->zero, w->numbers)};
+    finish_with(q, in);
+    if (node.inputs.size() > 2 && node.inputs[2] != kAbsent) {
+      const auto bias = bias_of(node.inputs[2], *x, *w, filters, inside);
+      if (!bias) return;
+      in.push_back(*bias);
+    }
+    r_.become(q, "QLinearConv", 10, std::move(in), node.attributes, inside);
+  }
+
+  // The output's scale and zero point behind the operands.
+  void finish_with(int q, std::vector<ValueId>& in) {
+    const Node& quantize = graph_.nodes[q];
+    in.push_back(quantize.inputs[1]);
+    in.push_back(given(quantize.inputs.size() > 2 ? quantize.inputs[2] : kAbsent, quantize.outputs[0]));
+  }
+
+  // MatMul or Gemm with weights of rank two. With a bias it is a convolution of one pixel, which can take one.
+  void matrix(int q, int product, ValueId bias, std::vector<int> inside) {
+    const Node node = graph_.nodes[product];
+    const bool gemm = node.op == "Gemm";
+    if (gemm && (node.real("alpha", 1) != 1 || node.real("beta", 1) != 1 || node.integer("transA", 0) != 0)) return;
+    if (gemm && node.inputs.size() > 2) bias = node.inputs[2];
+    const bool turned = gemm && node.integer("transB", 0) != 0;
+    const auto x = dequantised(node.inputs[0], true), w = dequantised(node.inputs[1], true);
+    const Tensor* numbers = w ? r_.constant(w->numbers) : nullptr;
+    if (!x || !numbers || x->scales.size() != 1 || numbers->rank() != 2 || !along(*w, turned ? 0 : 1)) return;
+    inside.insert(inside.end(), {product, x->node, w->node});
+    const int64_t filters = numbers->shape()[turned ? 0 : 1], depth = numbers->shape()[turned ? 1 : 0];
+    const auto shape = r_.shape(node.inputs[0]);
+    const ValueId x_zero = given(x->zero, x->numbers), w_zero = given(w->zero, w->numbers);
+    // Weights in the order that is wanted, with or without a place for the pixel.
+    const auto weights = [&](bool filters_first, Shape s) {
+      Tensor t(numbers->dtype(), std::move(s));
+      const auto *from = static_cast<const uint8_t*>(numbers->data());
+      auto* to = static_cast<uint8_t*>(t.data());
+      for (int64_t f = 0; f < filters; ++f) {
+        for (int64_t k = 0; k < depth; ++k)
+          to[filters_first ? f * depth + k : k * filters + f] = from[turned ? f * depth + k : k * filters + f];
+      }
+      return r_.add_constant(graph_.values[w->numbers].name + ".turned", t);
+    };
+    if (bias == kAbsent) {
+      std::vector<ValueId> in{x->numbers, x->scale, x_zero, turned ? weights(false, {depth, filters}) : w->numbers, w->scale, w_zero};
+      finish_with(q, in);
+      r_.become(q, "QLinearMatMul", 10, std::move(in), {}, inside);
+      return;
+    }
+    if (!shape) return;
+    const auto whole = bias_of(bias, *x, *w, filters, inside);
+    if (!whole) return;
+    const int64_t rows = element_count(*shape) / std::max<int64_t>(1, depth);
+    const auto sizes = [&](const Shape& s) {
+      Tensor t(DType::i64, {static_cast<int64_t>(s.size())});
+      std::copy(s.begin(), s.end(), t.as<int64_t>().begin());
+      return r_.add_constant(graph_.values[graph_.nodes[q].outputs[0]].name + ".shape", t);
+    };
+    Shape out = *shape;
+    out.back() = filters;
+    const DType to = graph_.values[graph_.nodes[q].outputs[0]].dtype;
+    const ValueId pixels = r_.before(q, "Reshape", {x->numbers, sizes({rows, depth, 1, 1})}, {}, graph_.values[x->numbers].dtype, {rows, depth, 1, 1});
+    std::vector<ValueId> in{pixels, x->scale, x_zero, weights(true, {filters, depth, 1, 1}), w->scale, w_zero};
+    finish_with(q, in);
+    in.push_back(*whole);
+    const ValueId made = r_.before(q, "QLinearConv", std::move(in), {}, to, {rows, filters, 1, 1});
+    r_.become(q, "Reshape", 13, {made, sizes(out)}, {}, inside);
+  }
+
+  Graph& graph_;
+  Rewriter r_;
+};
+
+}  // namespace
+
+Report quantised_steps(Graph& graph) {
+  Report report = QuantisedSteps(graph).run();
+  if (!report.changes.empty()) remove_dead(graph);
+  return report;
+}
+
+}  // namespace lathe::passes

@@ -1,0 +1,265 @@
+// What the compiler makes of the ways in which exporters write things down: each pattern becomes the step it should, with the numbers of plain
+// evaluation; what only looks like one stays as it is.
+#include <cmath>
+#include <cstring>
+
+#include "support.hpp"
+
+using namespace test;
+
+namespace {
+
+using Ints = std::vector<int64_t>;
+
+struct Net {
+  Builder b{"pattern", 21};
+  int names = 0;
+  std::vector<Tensor> fed;
+
+  ValueId in(const Shape& s, float low = -1, float high = 1) {
+    fed.push_back(random_tensor(s, 11 + fed.size(), low, high));
+    return b.input("x" + std::to_string(fed.size()), DType::f32, Dims(s.begin(), s.end()));
+  }
+  ValueId c(float v) { return b.constant("c" + std::to_string(names++), Tensor::from<float>({}, {v})); }
+  ValueId w(const Shape& s, uint64_t seed = 5) { return b.constant("w" + std::to_string(names++), random_tensor(s, seed)); }
+  ValueId ints(const Ints& v) { return b.constant("i" + std::to_string(names++), Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); }
+  ValueId op(const std::string& name, const std::vector<ValueId>& inputs, const std::map<std::string, Attribute::Data>& a = {}) {
+    return b.op(name, inputs, a);
+  }
+  // Finishes, compares with plain, and gives the ops at the heads of the steps, in order.
+  std::string steps(ValueId out, Tolerance tolerance = {1e-5, 1e-4, 0}) {
+    b.output(out, "y");
+    const Graph g = b.finish();
+    check_against_plain(g, fed, {.threads = 1}, tolerance);
+    check_against_plain(g, fed, {.threads = 2, .fuse = false}, tolerance);
+    std::string all;
+    for (const StepInfo& s : compile(g, {.threads = 1}).describe().steps) {
+      if (s.kind != "layout") all += (all.empty() ? "" : " ") + s.op;
+    }
+    return all;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("activations written out: one op each") {
+  {
+    Net n;
+    const ValueId x = n.in({4, 33}, -6, 6);
+    CHECK(n.steps(n.op("Mul", {n.op("Mul", {x, n.op("Add", {n.op("Erf", {n.op("Div", {x, n.c(1.41421356f)})}), n.c(1)})}), n.c(0.5f)})) == "Gelu");
+  }
+  {
+    Net n;
+    const ValueId x = n.in({4, 33}, -6, 6), cube = n.op("Mul", {n.op("Pow", {x, n.c(3)}), n.c(0.044715f)});
+    const ValueId t = n.op("Tanh", {n.op("Mul", {n.op("Add", {x, cube}), n.c(0.7978845608f)})});
+    CHECK(n.steps(n.op("Mul", {n.op("Mul", {n.c(0.5f), x}), n.op("Add", {n.c(1), t})})) == "Gelu");
+  }
+  {
+    Net n;
+    const ValueId x = n.in({4, 33}, -6, 6);
+    CHECK(n.steps(n.op("Div", {n.op("Mul", {x, n.op("Clip", {n.op("Add", {x, n.c(3)}), n.c(0), n.c(6)})}), n.c(6)})) == "HardSwish");
+  }
+  {
+    Net n;
+    const ValueId x = n.in({4, 33}, -6, 6);
+    CHECK(n.steps(n.op("Mul", {x, n.op("Tanh", {n.op("Softplus", {x})})})) == "Mish");
+  }
+  {  // not quite: another offset, and the erf of something else
+    Net n;
+    const ValueId x = n.in({4, 33}), z = n.in({4, 33});
+    const ValueId y = n.op("Mul", {n.op("Mul", {z, n.op("Add", {n.op("Erf", {n.op("Div", {x, n.c(1.41421356f)})}), n.c(1)})}), n.c(0.5f)});
+    CHECK(n.steps(y).find("Gelu") == std::string::npos);
+  }
+}
+
+TEST_CASE("normalisations written out") {
+  for (const bool shifted : {true, false}) {
+    for (const bool centred : {true, false}) {
+      CAPTURE(shifted);
+      CAPTURE(centred);
+      Net n;
+      ValueId x = n.in({3, 5, 64});
+      const Ints last{-1};
+      if (centred) x = n.op("Sub", {x, n.op("ReduceMean", {x, n.ints(last)})});
+      const ValueId variance = n.op("ReduceMean", {n.op("Pow", {x, n.c(2)}), n.ints(last)});
+      ValueId y = n.op("Mul", {n.op("Div", {x, n.op("Sqrt", {n.op("Add", {variance, n.c(1e-5f)})})}), n.w({64}, 3)});
+      if (shifted) y = n.op("Add", {y, n.w({64}, 4)});
+      const std::string steps = n.steps(y);
+      if (centred) CHECK(steps == "LayerNormalization");
+      else CHECK(steps.find("RMSNormalization") == 0);
+      CHECK(steps.find("ReduceMean") == std::string::npos);
+    }
+  }
+  // A mean over another axis is another thing.
+  Net n;
+  const ValueId x = n.in({3, 5, 64}), c = n.op("Sub", {x, n.op("ReduceMean", {x, n.ints({1})})});
+  const ValueId v = n.op("ReduceMean", {n.op("Mul", {c, c}), n.ints({-1})});
+  CHECK(n.steps(n.op("Mul", {n.op("Div", {c, n.op("Sqrt", {n.op("Add", {v, n.c(1e-5f)})})}), n.w({64})})).find("LayerNormalization") == std::string::npos);
+}
+
+TEST_CASE("softmax and attention written out") {
+  {
+    Net n;
+    const ValueId x = n.in({6, 40}, -9, 9);
+    const ValueId e = n.op("Exp", {n.op("Sub", {x, n.op("ReduceMax", {x, n.ints({-1})})})});
+    CHECK(n.steps(n.op("Div", {e, n.op("ReduceSum", {e, n.ints({-1})})})) == "Softmax");
+  }
+  for (const bool masked : {false, true}) {
+    for (const bool flat : {false, true}) {
+      CAPTURE(masked);
+      CAPTURE(flat);
+      Net n;
+      const int64_t rows = 24, heads = 3, width = 16;
+      const auto split = [&](ValueId v, const Ints& perm) {
+        return flat ? n.op("Transpose", {n.op("Reshape", {v, n.ints({0, 0, heads, width})})}, {{"perm", perm}}) : v;
+      };
+      const Shape s = flat ? Shape{2, rows, heads * width} : Shape{2, heads, rows, width};
+      const ValueId q = split(n.in(s), {0, 2, 1, 3}), v = split(n.in(s), {0, 2, 1, 3});
+      ValueId k = n.in(s);
+      k = flat ? split(k, {0, 2, 3, 1}) : n.op("Transpose", {k}, {{"perm", Ints{0, 1, 3, 2}}});
+      ValueId scores = n.op("Div", {n.op("MatMul", {q, k}), n.c(4)});
+      if (masked) scores = n.op("Add", {scores, n.in({2, 1, 1, rows}, -3, 0)});
+      ValueId y = n.op("MatMul", {n.op("Softmax", {scores}, {{"axis", int64_t{-1}}}), v});
+      if (flat) y = n.op("Reshape", {n.op("Transpose", {y}, {{"perm", Ints{0, 2, 1, 3}}}), n.ints({0, 0, heads * width})});
+      CHECK(n.steps(y) == "Attention");
+    }
+  }
+}
+
+TEST_CASE("algebra: what is done twice, undone, or changes nothing") {
+  {
+    Net n;
+    const ValueId x = n.in({2, 3, 4});
+    const ValueId a = n.op("Softmax", {x}), b = n.op("Softmax", {x});
+    CHECK(n.steps(n.op("Sub", {n.op("Exp", {a}), n.op("Neg", {b})})) == "Softmax Exp");
+  }
+  {
+    Net n;
+    const ValueId t = n.op("Transpose", {n.in({2, 3, 4})}, {{"perm", Ints{0, 2, 1}}});
+    CHECK(n.steps(n.op("Softmax", {n.op("Transpose", {n.op("Relu", {t})}, {{"perm", Ints{0, 2, 1}}})})) == "Softmax");
+  }
+  {
+    Net n;
+    ValueId x = n.op("Reshape", {n.in({2, 3, 4}), n.ints({6, 4})});
+    x = n.op("Mul", {n.op("Reshape", {n.op("Unsqueeze", {x, n.ints({0})}), n.ints({24})}), n.c(1)});
+    x = n.op("Pad", {n.op("Slice", {x, n.ints({0}), n.ints({24})}), n.ints({0, 0})});
+    CHECK(n.steps(n.op("Relu", {x})) == "Relu");
+  }
+  {  // consecutive products by constants: one when it is less work, two when it is more
+    Net n;
+    CHECK(n.steps(n.op("MatMul", {n.op("MatMul", {n.in({5, 8}), n.w({8, 32})}), n.w({32, 6}, 9)})) == "MatMul");
+  }
+  {
+    Net n;
+    CHECK(n.steps(n.op("MatMul", {n.op("MatMul", {n.in({5, 32}), n.w({32, 4})}), n.w({4, 32}, 9)})) == "MatMul MatMul");
+  }
+  {  // x + 0 is not x when x is -0; x * 1 is
+    Net n;
+    const ValueId x = n.in({4});
+    n.fed[0].as<float>()[0] = -0.0f;
+    CHECK(n.steps(n.op("Reciprocal", {n.op("Add", {x, n.c(0)})})) == "Add");
+  }
+}
+
+TEST_CASE("control flow on constants is opened") {
+  Builder then_branch("then", 21), else_branch("else", 21);
+  then_branch.output(then_branch.op("Neg", {then_branch.outer("x1")}), "t");
+  else_branch.output(else_branch.op("Exp", {else_branch.outer("x1")}), "e");
+  Net n;
+  n.in({3, 3});
+  const ValueId condition = n.b.constant("condition", Tensor::from<bool>({}, {true}));
+  const ValueId y = n.op("If", {condition},
+                         {{"then_branch", then_branch.finish_body()}, {"else_branch", else_branch.finish_body()}});
+  CHECK(n.steps(n.op("Relu", {y})) == "Neg");
+}
+
+namespace {
+
+// A quantised net as exporters write it: floats between DequantizeLinear and QuantizeLinear.
+struct Quantised : Net {
+  ValueId scale(std::vector<float> s) {
+    const Shape shape = s.size() == 1 ? Shape{} : Shape{static_cast<int64_t>(s.size())};
+    return b.constant("s" + std::to_string(names++), Tensor::from<float>(shape, s));
+  }
+  template <typename T>
+  ValueId numbers(const Shape& s, int low, int high, uint64_t seed) {
+    Tensor t(std::is_signed_v<T> ? DType::i8 : DType::u8, s);
+    std::mt19937_64 random(seed);
+    for (T& v : t.as<T>()) v = static_cast<T>(low + static_cast<int>(random() % static_cast<uint64_t>(high - low + 1)));
+    return b.constant("q" + std::to_string(names++), t);
+  }
+  ValueId zero_u8(uint8_t z) { return b.constant("z" + std::to_string(names++), Tensor::from<uint8_t>({}, {z})); }
+  ValueId quantise(ValueId x, float s, uint8_t z) { return op("QuantizeLinear", {x, scale({s}), zero_u8(z)}); }
+  ValueId round_trip(ValueId x, float s, uint8_t z) { return op("DequantizeLinear", {quantise(x, s, z), scale({s}), zero_u8(z)}); }
+  ValueId weights(const Shape& s, const std::vector<float>& scales, int64_t axis, uint64_t seed) {
+    Tensor zero(DType::i8, scales.size() == 1 ? Shape{} : Shape{static_cast<int64_t>(scales.size())});
+    std::memset(zero.data(), 0, zero.byte_size());
+    return op("DequantizeLinear", {numbers<int8_t>(s, -100, 100, seed), scale(scales), b.constant("z" + std::to_string(names++), zero)}, {{"axis", axis}});
+  }
+};
+
+}  // namespace
+
+TEST_CASE("quantised products and convolutions between floats run on bytes") {
+  const std::vector<float> per_filter{0.01f, 0.02f, 0.005f, 0.03f, 0.01f, 0.02f, 0.005f, 0.03f, 0.01f, 0.02f, 0.005f, 0.03f};
+  // Within one step of the output's scale.
+  {
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({2, 8, 9, 9}), 1 / 127.0f, 128);
+    ValueId y = n.op("Conv", {x, n.weights({12, 8, 3, 3}, per_filter, 0, 1), n.w({12}, 2)}, {{"pads", Ints{1, 1, 1, 1}}});
+    y = n.round_trip(n.op("Relu", {y}), 0.05f, 0);
+    CHECK(n.steps(y, {0.0501, 0, 0}) == "QuantizeLinear QLinearConv DequantizeLinear");
+  }
+  {  // the zero point is not the lowest number: the clamp is not the range's own, and stays
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({2, 8, 9, 9}), 1 / 127.0f, 128);
+    const ValueId y = n.op("Relu", {n.op("Conv", {x, n.weights({12, 8, 3, 3}, {0.01f}, 0, 1)})});
+    CHECK(n.steps(n.round_trip(y, 0.05f, 100), {0.0501, 0, 0}).find("QLinearConv") == std::string::npos);
+  }
+  for (const bool biased : {false, true}) {
+    CAPTURE(biased);
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({2, 5, 16}), 1 / 127.0f, 120);
+    ValueId y = n.op("MatMul", {x, n.weights({16, 12}, per_filter, 1, 3)});
+    if (biased) y = n.op("Add", {y, n.w({12}, 4)});
+    const std::string steps = n.steps(n.round_trip(y, 0.04f, 130), {0.0401, 0, 0});
+    CHECK(steps == (biased ? "QuantizeLinear QLinearConv DequantizeLinear" : "QuantizeLinear QLinearMatMul DequantizeLinear"));
+  }
+  {
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({7, 16}), 1 / 127.0f, 120);
+    const ValueId y = n.op("Gemm", {x, n.weights({12, 16}, per_filter, 0, 3), n.w({12}, 4)}, {{"transB", int64_t{1}}});
+    CHECK(n.steps(n.round_trip(y, 0.04f, 130), {0.0401, 0, 0}) == "QuantizeLinear QLinearConv DequantizeLinear");
+  }
+  {  // a sum of two quantised values: one tape from bytes to bytes, exactly as plain evaluation has it
+    Quantised n;
+    const ValueId a = n.round_trip(n.in({40, 33}), 0.01f, 128), c = n.round_trip(n.in({40, 33}), 0.02f, 100);
+    CHECK(n.steps(n.round_trip(n.op("Add", {a, c}), 0.03f, 90), {0, 0, 0}).find("Add") == std::string::npos);
+  }
+}
+
+TEST_CASE("reductions take the elementwise nodes around them") {
+  {
+    Net n;  // scaled and masked scores; the mask is broadcast over heads and rows
+    const ValueId x = n.in({2, 3, 5, 40}, -5, 5);
+    const ValueId y = n.op("Softmax", {n.op("Add", {n.op("Mul", {x, n.c(0.5f)}), n.in({2, 1, 1, 40})})}, {{"axis", int64_t{-1}}});
+    CHECK(n.steps(n.op("Mul", {y, n.c(2)})) == "Softmax");
+  }
+  {
+    Net n;  // a sum that is normalised and also added again later: written once, read near
+    const ValueId sum = n.op("Add", {n.in({4, 9, 48}), n.in({4, 9, 48})});
+    const ValueId normed = n.op("LayerNormalization", {sum, n.w({48}), n.w({48}, 6)});
+    CHECK(n.steps(n.op("Add", {n.op("MatMul", {normed, n.w({48, 48}, 7)}), sum}), {1e-4, 1e-4, 0}) == "LayerNormalization MatMul");
+  }
+  {
+    Net n;
+    const ValueId x = n.in({6, 100});
+    CHECK(n.steps(n.op("ReduceMean", {n.op("Mul", {n.op("Exp", {x}), x}), n.ints({-1})})) == "ReduceMean");
+  }
+  {
+    Net n;  // a reader of the sum that stands before the reduction: the sum is a step of its own
+    const ValueId x = n.op("Add", {n.in({6, 30}), n.in({6, 30})});
+    const ValueId first = n.op("MatMul", {x, n.w({30, 30})});
+    CHECK(n.steps(n.op("Add", {n.op("MatMul", {n.op("LogSoftmax", {x}), n.w({30, 30}, 8)}), first}), {1e-4, 1e-4, 0}) == "Add MatMul LogSoftmax MatMul");
+  }
+}
