@@ -471,6 +471,7 @@ Plan Lowering::finish() {
   plan_.places = places_;
   plan_.graph = graph_;
   plan_.own = own_;
+  if (options_.fuse) join_branches(plan_, options_.threads);
   plan_memory(plan_);
   return std::move(plan_);
 }

@@ -152,6 +152,9 @@ std::optional<Epilogue> split_epilogue(const Graph& graph, const Group& group, i
 // The same for an anchor that adds a bias of its own, an input of its node; with kAbsent it does not.
 Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId bias_input);
 
+// Puts small independent steps side by side, where there are threads for them. Before memory is planned.
+void join_branches(Plan& plan, int threads);
+
 // An epilogue bound to memory: what a kernel needs to fill a DenseEpilogue while running.
 struct BoundEpilogue {
   Place bias, residual;

@@ -415,6 +415,7 @@ bool lower_gather(Lowering& l, const Group& group, const Node& n) {
   k->output = l.define(n.outputs[0], Layout::natural);
   Step step = copy_step(l.names(group), fmt::format("{} runs of {} bytes", k->outer * k->count, k->inner_bytes),
                         static_cast<double>(k->outer * k->count), static_cast<int>(k->inner_bytes));
+  step.can_fail = true;  // indices are looked at
   step.reads = {k->data.buffer, k->indices.buffer};
   step.writes = {k->output.buffer};
   step.kernel = std::move(k);

@@ -72,6 +72,7 @@ struct Step {
   std::string why, why_not;        // why these nodes are together, and why no more of them
   std::vector<BufferId> reads, writes, scratch;
   BufferId in_place = kNoBuffer;  // a read buffer that the first written one may share
+  bool can_fail = false;          // while running: then it stays on the caller's thread
   std::unique_ptr<StepKernel> kernel;
 };
 

@@ -136,7 +136,32 @@ struct Affine {
   std::vector<double> scale, shift;
 };
 
+// x times (or over) a constant: one number, or one along axis 1 and nothing along the others.
+std::optional<Affine> factor(const Graph& g, const Node& n) {
+  if (n.inputs.size() != 2 || n.attributes.contains("axis")) return std::nullopt;
+  const auto& c = g.values[n.inputs[1]].constant;
+  const auto &in = g.values[n.inputs[0]].dims, &out = g.values[n.outputs[0]].dims;
+  if (!c || c->data() == nullptr || c->dtype() != DType::f32 || !in || !out || in->size() < 2 || in->size() != out->size() || !(*in)[1].known())
+    return std::nullopt;
+  const Shape s = c->shape();
+  const int64_t channels = (*in)[1].value, rank = static_cast<int64_t>(in->size());
+  for (size_t i = 0; i < s.size(); ++i) {
+    const auto axis = rank - static_cast<int64_t>(s.size() - i);
+    if (axis < 0 || (s[i] != 1 && (axis != 1 || s[i] != channels))) return std::nullopt;
+  }
+  Affine a;
+  const auto v = widen<double>(*c);
+  for (int64_t i = 0; i < channels; ++i) {
+    const double x = v[v.size() == 1 ? 0 : static_cast<size_t>(i)];
+    a.scale.push_back(n.op == "Mul" ? x : 1 / x);
+    if (!std::isfinite(a.scale.back())) return std::nullopt;
+  }
+  a.shift.assign(a.scale.size(), 0);
+  return a;
+}
+
 std::optional<Affine> affine(const Graph& g, const Node& n) {
+  if (n.domain.empty() && (n.op == "Mul" || n.op == "Div")) return factor(g, n);
   if (n.op != "BatchNormalization" || !n.domain.empty()) return std::nullopt;
   if (n.integer("training_mode", 0) != 0 || (g.version_of(n) < 7 && !n.integer("is_test", 0))) return std::nullopt;
   for (size_t i = 1; i < n.outputs.size(); ++i) {
@@ -180,9 +205,11 @@ Tensor scaled(const Tensor& w, int64_t axis, const std::vector<double>& scale) {
 Report fold_normalisation(Graph& graph) {
   Report report{"fold normalisation", {}};
   std::vector<bool> gone(graph.nodes.size(), false);
-  const auto made = graph.producers();
+  auto made = graph.producers();
   const auto readers = graph.consumers();
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
+    if (Node& m = graph.nodes[n]; m.domain.empty() && m.op == "Mul" && m.inputs.size() == 2 && graph.values[m.inputs[0]].constant)
+      std::swap(m.inputs[0], m.inputs[1]);
     const auto a = affine(graph, graph.nodes[n]);
     if (!a) continue;
     const ValueId through = graph.nodes[n].inputs[0], out = graph.nodes[n].outputs[0];
@@ -240,6 +267,7 @@ Report fold_normalisation(Graph& graph) {
     producer.inputs.push_back(b_id);
     if (gemm) producer.attributes.erase("beta");
     producer.outputs[0] = out;
+    made[out] = p;
     report.changes.push_back(fmt::format("{} folded into {}", label(graph, graph.nodes[n]), label(graph, producer)));
     const Node& norm = graph.nodes[n];
     producer.merged.push_back(norm.name.empty() ? norm.op : norm.name + " (" + norm.op + ")");

@@ -20,7 +20,8 @@ struct Report {
 Report fold_constants(Graph& graph, int64_t limit_bytes = int64_t{64} << 20, bool keep_quantised = false);
 // Identity, Dropout in inference, Cast to the same dtype, Transpose that moves nothing.
 Report remove_identities(Graph& graph);
-// BatchNormalization with constant parameters into the Conv, ConvTranspose, Gemm or MatMul before it.
+// BatchNormalization with constant parameters, and constant factors along the channels, into the Conv, ConvTranspose, Gemm or MatMul before
+// them.
 Report fold_normalisation(Graph& graph);
 // Patterns that exporters write out in elementary ops (normalisations, GELU and its relatives, softmax, attention) become the standard's op
 // for each. Attention needs known shapes.
