@@ -95,7 +95,9 @@ Tensor Lowering::constant(ValueId v) {
   if (t.data() != nullptr || t.size() == 0) return t;
   const auto it = weights_.restore.find(v);
   if (it == weights_.restore.end()) fail(Category::internal, "constant '{}' was released and cannot be restored; an archive that carries its graph has it", graph_->values[v].name);
-  return it->second();
+  const auto [restored, fresh] = plan_.restored.try_emplace(v);
+  if (fresh) restored->second = it->second();
+  return restored->second;
 }
 
 BufferId Lowering::constant_buffer(const Weights::Entry& entry) {

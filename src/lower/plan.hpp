@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <memory>
 #include <string>
 #include <vector>
@@ -90,6 +91,7 @@ struct Plan {
   size_t weight_bytes = 0;             // constants the steps read
   std::shared_ptr<const Graph> graph;  // the shaped graph the steps were made from
   std::vector<bool> dynamic;           // by ValueId: held as a Tensor
+  std::map<ValueId, Tensor> restored;  // constants read as they are whose originals had gone: their graph does not hold them
   std::shared_ptr<Weights> own;        // packed forms of constants that these shapes alone have
 };
 

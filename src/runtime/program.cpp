@@ -169,7 +169,15 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
   p.base_constants = base_constants_;
   for (const auto& [key, entry] : weights_.entries()) p.weights.put(key, entry);
   p.editions = archived_;
-  for (const auto& [shapes, plan] : editions_) p.editions.push_back({shapes, plan->graph, plan->own});
+  for (const auto& [shapes, plan] : editions_) {
+    std::shared_ptr<const Graph> graph = plan->graph;
+    if (!plan->restored.empty()) {
+      auto whole = std::make_shared<Graph>(*graph);
+      for (const auto& [v, tensor] : plan->restored) whole->values[v].constant = tensor;
+      graph = std::move(whole);
+    }
+    p.editions.push_back({shapes, std::move(graph), plan->own});
+  }
   p.graph = graph_;
   const bool open = std::any_of(inputs.begin(), inputs.end(), [](const Port& port) { return !port.composite && !known_shape(port.dims); });
   if (originals) {

@@ -1,0 +1,117 @@
+// lathe explain, profile and ship, as a user runs them.
+#include <cmath>
+#include <set>
+
+#include "tool.hpp"
+
+using namespace test;
+
+TEST_CASE("explain tells every step's nodes, reasons and least time, as text, JSON and drawing") {
+  Folder f;
+  const std::string svg = (f.path / "g.svg").string(), png = (f.path / "g.png").string(), dot = (f.path / "g.dot").string();
+  const Result r = tool("explain " + kGrain + " --threads 1 --draw " + svg);
+  INFO(r.err);
+  REQUIRE(r.code == 0);
+  CHECK(has(r.out, "fold normalisation"));
+  CHECK(has(r.out, "bias + residual + relu"));
+  CHECK(has(r.out, "no more"));
+  CHECK(has(r.out, "lower bound"));
+  CHECK(has(slurp(svg), "block1.a/conv"));
+  CHECK(tool("explain " + kGrain + " --threads 1 --draw " + png + " --detail steps").code == 0);
+  CHECK(slurp(png).starts_with("\x89PNG"));
+  CHECK(tool("explain " + kGrain + " --threads 1 --draw " + dot + " --focus block3 --around 1").code == 0);
+  CHECK(has(slurp(dot), "block3.a/conv"));
+  CHECK(!has(slurp(dot), "stem/conv (Conv)"));
+
+  const Result j = tool("explain " + kGrain + " --threads 1 --json - --timed --runs 3");
+  REQUIRE(j.code == 0);
+  const Json facts = Json::parse(j.out);
+  REQUIRE(facts["steps"].size() == 15);
+  std::set<std::string> nodes;
+  for (const Json& s : facts["steps"]) {
+    CHECK(s["limit_seconds"].get<double>() > 0);
+    CHECK(!s["why"].get<std::string>().empty());
+    for (const Json& n : s["nodes"]) nodes.insert(n.get<std::string>());
+  }
+  CHECK(nodes.size() == 41 - 1);  // every node of the model but the Flatten, which is a view
+  CHECK(tool("explain " + kGrain + " --draw " + (f.path / "g.gif").string()).code == 2);
+  CHECK(tool("explain " + kGrain + " --focus nowhere --draw " + svg).code != 0);
+}
+
+TEST_CASE("profile: time by step and op, chart and timeline") {
+  Folder f;
+  const std::string chart = (f.path / "p.png").string(), timeline = (f.path / "t.json").string();
+  const Result r = tool("profile " + kGrain + " --threads 2 --runs 5 --top 4 --chart " + chart + " --timeline " + timeline);
+  INFO(r.err);
+  REQUIRE(r.code == 0);
+  CHECK(has(r.out, "4 of 15 steps"));
+  CHECK(has(r.out, "reading the clock after every step"));
+  CHECK(slurp(chart).starts_with("\x89PNG"));
+  const Json events = Json::parse(slurp(timeline));
+  int complete = 0;
+  for (const Json& e : events["traceEvents"]) {
+    if (e["ph"] != "X") continue;
+    ++complete;
+    CHECK(e["dur"].get<double>() >= 0);
+  }
+  CHECK(complete >= 15);
+  const Result cold = tool("profile " + kGrain + " --threads 1 --runs 3 --cold --json -");
+  REQUIRE(cold.code == 0);
+  const Json j = Json::parse(cold.out);
+  CHECK(j["cold"] == true);
+  double shares = 0;
+  for (const Json& s : j["steps"]) shares += s["share"].get<double>();
+  CHECK(std::fabs(shares - 1) < 0.2);  // medians need not add up
+  CHECK(tool("profile " + kGrain + " --chart " + (f.path / "no" / "p.png").string()).code != 0);
+}
+
+TEST_CASE("ship: one file that run, bench, profile, explain, parity and inspect take in place of the model") {
+  Folder f;
+  const std::string file = (f.path / "grain.lathe").string();
+  const Result made = tool("ship " + kGrain + " -o " + file);
+  INFO(made.err);
+  REQUIRE(made.code == 0);
+  CHECK(has(made.out, "program archive"));
+  const Json facts = Json::parse(tool("inspect " + file + " --json -").out);
+  CHECK(facts["source"] == "grain.onnx");
+  CHECK(facts["carries_graph"] == false);
+  CHECK(facts["inputs"][0]["name"] == "image");
+  const std::string picture = (kDemo / "grain/test/board_000.png").string();
+  const Result model = tool("run " + kGrain + " --image " + picture), archive = tool("run " + file + " --image " + picture);
+  CHECK(archive.code == 0);
+  CHECK(archive.out == model.out);
+  CHECK(tool("run " + file + " --seed 1").code == 0);
+  CHECK(tool("bench " + file + " --seconds 0.05 --warmup 0.01").code == 0);
+  CHECK(tool("profile " + file + " --runs 2").code == 0);
+  CHECK(has(tool("explain " + file).out, "fold normalisation"));
+  // What only a model takes is refused in words, as wrong usage.
+  for (const char* wrong : {"run FILE --seed 1 --isa scalar", "bench FILE --versus-unfused", "parity FILE --against-plain", "ship FILE -o x.lathe",
+                            "bench FILE --batch 2", "inspect FILE --steps"}) {
+    std::string command = wrong;
+    command.replace(command.find("FILE"), 4, file);
+    CAPTURE(command);
+    const Result r = tool(command);
+    CHECK(r.code == 2);
+    CHECK(!r.err.empty());
+  }
+  CHECK(tool("turn " + file + " -o " + (f.path / "x.onnx").string()).code == 3);
+  CHECK(tool("ship " + kGrain + " -o " + (f.path / "no" / "x.lathe").string()).code == 4);
+  write(file, slurp(file).substr(0, 1000));
+  const Result cut = tool("run " + file + " --seed 1");
+  CHECK(cut.code == 3);
+  CHECK(has(cut.err, "cut short"));
+}
+
+TEST_CASE("ship with several shapes and with the graph") {
+  Folder f;
+  const std::string file = (f.path / "grain.lathe").string();
+  const Result made = tool("ship " + kGrain + " --also image=1,3,64,64 --also image=8,3,64,64 --with-graph -o " + file + " --json -");
+  INFO(made.err);
+  REQUIRE(made.code == 0);
+  const Json facts = Json::parse(made.out);
+  CHECK(facts["editions"].size() == 2);
+  CHECK(facts["carries_graph"] == true);
+  CHECK(tool("parity " + file + " --cases " + (kDemo / "grain").string()).code == 0);  // of one picture, and of eight
+  CHECK(tool("run " + file + " --image " + (kDemo / "grain/test").string() + " --truth " + (kDemo / "grain/truth.csv").string()).code == 0);
+  CHECK(tool("ship " + kGrain + " --also wood=1 -o " + file).code == 2);
+}
