@@ -12,6 +12,16 @@
 
 #include "kernels/math.inl.hpp"
 
+// Instrumented builds check every access: written out, these loops would take them minutes to compile.
+#undef LATHE_UNROLL
+#undef LATHE_UNROLL_TEXT
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__) || defined(__clang__)
+#define LATHE_UNROLL(n)
+#else
+#define LATHE_UNROLL_TEXT(text) _Pragma(#text)
+#define LATHE_UNROLL(n) LATHE_UNROLL_TEXT(GCC unroll n)
+#endif
+
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
@@ -69,10 +79,10 @@ template <bool kInside, bool kPart>
 HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* at, float* rows) {
   const F32 d;
   VF half[36];
-#pragma GCC unroll 6
+  LATHE_UNROLL(6)
   for (int x = 0; x < 6; ++x) {
     VF in[6];
-#pragma GCC unroll 6
+  LATHE_UNROLL(6)
     for (int y = 0; y < 6; ++y) {
       const bool inside = kInside || (y >= p.y0 && y < p.y1 && x >= p.x0 && x < p.x1);
       const float* from = p.corner + y * p.row + x * p.column + ch;
@@ -80,12 +90,12 @@ HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* 
     }
     VF out[6];
     tile_in(in, 1, out);
-#pragma GCC unroll 6
+  LATHE_UNROLL(6)
     for (int y = 0; y < 6; ++y) half[y * 6 + x] = out[y];
   }
   // NaN where anything is not finite. These nine points take in every input between them.
   VF odd = hn::Zero(d);
-#pragma GCC unroll 6
+  LATHE_UNROLL(6)
   for (int y = 0; y < 6; ++y) {
     VF out[6];
     tile_in(half + y * 6, 1, out);
@@ -94,7 +104,7 @@ HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* 
       odd = hn::MulAdd(out[1], hn::Zero(d), odd);
       odd = hn::MulAdd(out[5], hn::Zero(d), odd);
     }
-#pragma GCC unroll 6
+  LATHE_UNROLL(6)
     for (int x = 0; x < 6; ++x) {
       float* to = rows + at[y * 6 + x] + ch;
       if (kPart) store_part(out[x], to, n);
@@ -158,14 +168,14 @@ HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64
     const int64_t apart = winograd_results(g.count, s.filters);
     const float* from = g.results + t * s.filters + filter;
     VF half[24];
-#pragma GCC unroll 6
+  LATHE_UNROLL(6)
     for (int x = 0; x < 6; ++x) {
       VF m[6];
-#pragma GCC unroll 6
+  LATHE_UNROLL(6)
       for (int i = 0; i < 6; ++i) m[i] = load(from + (i * 6 + x) * apart);
       tile_out(m, 1, half + x, 6);
     }
-#pragma GCC unroll 4
+  LATHE_UNROLL(4)
     for (int i = 0; i < 4; ++i) tile_out(half + i * 6, 1, y + i * 4, 1);
   }
   const VF bias = e.bias ? load(e.bias + filter) : hn::Zero(d), low = hn::Set(d, e.low), top = hn::Set(d, e.high);

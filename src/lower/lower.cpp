@@ -351,12 +351,16 @@ std::string Lowering::why(const Group& group) const {
   std::string text;
   if (group.anchor >= 0 && heads_rows(*graph_, graph_->nodes[group.anchor])) {
     const auto around = static_cast<int64_t>(group.nodes.size()) - 1;
-    text = fmt::format("{} elementwise node{} around the {} work on the same rows: done while a row is in the first cache", around,
-                       around > 1 ? "s" : "", graph_->nodes[group.anchor].op);
+    const std::string& op = graph_->nodes[group.anchor].op;
+    text = fmt::format("{} the same rows: done while a row is in the first cache",
+                       around > 1 ? fmt::format("{} elementwise nodes around the {} work on", around, op)
+                                  : fmt::format("an elementwise node next to the {} works on", op));
     if (group.kept) text += "; what stands before it is written too, for its other readers";
   } else if (group.anchor >= 0 && group.nodes.size() > 1) {
-    text = fmt::format("{} node{} after the {} keep its shape: done on each tile before it leaves registers or the first cache",
-                       group.nodes.size() - 1, group.nodes.size() > 2 ? "s" : "", graph_->nodes[group.anchor].op);
+    const std::string& op = graph_->nodes[group.anchor].op;
+    text = fmt::format("{} its shape: done on each tile before it leaves registers or the first cache",
+                       group.nodes.size() > 2 ? fmt::format("{} nodes after the {} keep", group.nodes.size() - 1, op)
+                                              : fmt::format("the node after the {} keeps", op));
   } else if (group.nodes.size() > 1) {
     text = fmt::format("{} elementwise nodes of one shape whose results in between nobody else reads: one pass over memory", group.nodes.size());
   }
