@@ -201,8 +201,8 @@ TEST_CASE("symbolic dims go through") {
   CHECK(dims("flat") == "n x 4");
   CHECK(dims("reshaped") == "n x 4 x ?");
   CHECK(dims("turned") == "n x h x 8 x 4");
-  CHECK(dims("joined") == "? x 4 x h x 8");
-  CHECK(dims("pool") == "n x 4 x ? x 4");
+  CHECK(dims("joined") == "2*n x 4 x h x 8");
+  CHECK(dims("pool") == "n x 4 x floor(h/2) x 4");
 }
 
 TEST_CASE("shape arithmetic of constants is known while inferring") {

@@ -28,6 +28,9 @@ class InferContext {
   const Tensor* constant(int input) const;  // the input's value when it is known while compiling, else null
   // Constant integer input, or nothing when it is not known while compiling.
   std::optional<std::vector<int64_t>> integers(int input) const;
+  // A list of sizes of which some may be names (what Shape gives of an input with open dims); unknown ones are -1 or not known. Nothing
+  // when nothing is known of it.
+  std::optional<Dims> sizes(int input) const;
 
   void set(int output, DType dtype, std::optional<Dims> dims);
   void set_type(int output, Type type);

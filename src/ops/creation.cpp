@@ -116,6 +116,7 @@ void add_creation(std::vector<OpDef>& out) {
           c.require(checked_product(*s).has_value(), Category::shape, fmt::format("shape {} is negative or overflows", to_string(*s)));
           return c.set(0, d, to_dims(*s));
         }
+        if (const auto s = c.sizes(0)) return c.set(0, d, *s);
         const auto& n = c.dims(0);
         c.set(0, d, n && n->size() == 1 && (*n)[0].known() ? std::optional<Dims>(unknown_dims((*n)[0].value)) : std::nullopt);
       },

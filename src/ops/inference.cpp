@@ -28,6 +28,91 @@ const Tensor* known_constant(const Graph& graph, ValueId v) {
   return nullptr;
 }
 
+// Lists of sizes of which some are names: what Shape and the arithmetic behind it make. An unknown entry is -1 or not known at all.
+using KnownSizes = std::unordered_map<ValueId, Dims>;
+thread_local const KnownSizes* current_sizes = nullptr;
+
+std::optional<Dims> known_sizes(const Graph& graph, ValueId v) {
+  if (v == kAbsent) return std::nullopt;
+  if (const Tensor* t = known_constant(graph, v)) {
+    if (t->composite() || (t->dtype() != DType::i64 && t->dtype() != DType::i32) || t->rank() > 1 || t->size() > 64 || t->data() == nullptr)
+      return std::nullopt;
+    Dims out;
+    for (int64_t n : integers(*t)) out.push_back(n >= 0 ? Dim(n) : Dim());
+    return out;
+  }
+  if (current_sizes == nullptr) return std::nullopt;
+  const auto it = current_sizes->find(v);
+  return it == current_sizes->end() ? std::nullopt : std::optional(it->second);
+}
+
+// Follows sizes through the ops that exporters compute shapes with.
+void learn_sizes(const Graph& graph, const Node& node, KnownSizes& known) {
+  if (!node.domain.empty() || node.outputs.size() != 1 || node.inputs.empty() || node.inputs[0] == kAbsent) return;
+  const ValueId out = node.outputs[0];
+  if (out == kAbsent || known_constant(graph, out)) return;
+  const auto in = [&](size_t i) { return i < node.inputs.size() ? known_sizes(graph, node.inputs[i]) : std::nullopt; };
+  // Exact numbers: -1 would be unknown among sizes.
+  const auto numbers = [&](size_t i) -> std::optional<std::vector<int64_t>> {
+    const Tensor* t = i < node.inputs.size() && node.inputs[i] != kAbsent ? known_constant(graph, node.inputs[i]) : nullptr;
+    if (!t || t->composite() || (t->dtype() != DType::i64 && t->dtype() != DType::i32) || t->data() == nullptr) return std::nullopt;
+    return integers(*t);
+  };
+  if (node.op == "Shape") {
+    const auto& dims = graph.values[node.inputs[0]].dims;
+    if (!dims || dims->size() > 64) return;
+    const auto rank = static_cast<int64_t>(dims->size());
+    const auto place = [&](int64_t at) { return std::clamp<int64_t>(at < 0 ? at + rank : at, 0, rank); };
+    const int64_t from = place(node.integer("start", 0)), to = place(node.integer("end", rank));
+    known[out] = from < to ? Dims(dims->begin() + from, dims->begin() + to) : Dims();
+  } else if (node.op == "Identity" || node.op == "Unsqueeze" || node.op == "Squeeze" || node.op == "Reshape") {
+    if (const auto a = in(0); a && (node.op == "Identity" || a->size() == 1)) known[out] = *a;
+  } else if (node.op == "Cast") {
+    const DType to = graph.values[out].dtype;
+    if (const auto a = in(0); a && (to == DType::i64 || to == DType::i32)) known[out] = *a;
+  } else if (node.op == "Gather") {
+    const auto a = in(0);
+    const auto at = numbers(1);
+    if (!a || !at || node.integer("axis", 0) != 0) return;
+    Dims picked;
+    for (int64_t i : *at) {
+      const auto n = static_cast<int64_t>(a->size());
+      if (i < -n || i >= n) return;
+      picked.push_back((*a)[static_cast<size_t>(i < 0 ? i + n : i)]);
+    }
+    known[out] = std::move(picked);
+  } else if (node.op == "Slice" && graph.version_of(node) >= 10) {
+    const auto a = in(0);
+    const auto starts = numbers(1), ends = numbers(2), steps = node.inputs.size() > 4 ? numbers(4) : std::vector<int64_t>{1};
+    if (!a || !starts || !ends || starts->size() != 1 || ends->size() != 1 || !steps || *steps != std::vector<int64_t>{1}) return;
+    const auto n = static_cast<int64_t>(a->size());
+    const auto place = [&](int64_t at) { return std::clamp<int64_t>(at < 0 ? at + n : at, 0, n); };
+    const int64_t from = place((*starts)[0]), to = place((*ends)[0]);
+    known[out] = from < to ? Dims(a->begin() + from, a->begin() + to) : Dims();
+  } else if (node.op == "Concat") {
+    Dims all;
+    for (size_t i = 0; i < node.inputs.size(); ++i) {
+      const auto part = in(i);
+      if (!part || all.size() + part->size() > 64) return;
+      all.insert(all.end(), part->begin(), part->end());
+    }
+    known[out] = std::move(all);
+  } else if (node.op == "Add" || node.op == "Sub" || node.op == "Mul" || node.op == "Div") {
+    const auto a = in(0), b = in(1);
+    if (!a || !b || (a->size() != b->size() && a->size() != 1 && b->size() != 1)) return;
+    Dims made;
+    for (size_t i = 0; i < std::max(a->size(), b->size()); ++i) {
+      const Dim &x = (*a)[a->size() == 1 ? 0 : i], &y = (*b)[b->size() == 1 ? 0 : i];
+      made.push_back(node.op == "Add"   ? sum(x, y)
+                     : node.op == "Sub" ? difference(x, y)
+                     : node.op == "Mul" ? product(x, y)
+                     : y.known()        ? quotient(x, y.value)
+                                        : Dim());
+    }
+    known[out] = std::move(made);
+  }
+}
+
 // A small integer result of constants only: worth knowing while inferring.
 void learn(const Graph& graph, const Node& node, const OpDef& def, Known& known) {
   constexpr int64_t kSmall = 4096;
@@ -75,7 +160,8 @@ std::optional<Dims> merge(const std::optional<Dims>& declared, const std::option
     if (d.known() && out[i].known() && d.value != out[i].value) {
       fail(Category::shape, "'{}' is declared {}, its node gives {}", name, to_string(*declared), to_string(*inferred));
     }
-    if (!out[i].known() && (d.known() || out[i].symbol.empty())) out[i] = d;
+    // A name the exporter gave says more than an expression.
+    if (!out[i].known() && (d.known() || out[i].symbol.empty() || (is_name(d) && !is_name(out[i])))) out[i] = d;
   }
   return out;
 }
@@ -109,7 +195,9 @@ void add_fault(std::vector<Fault>& faults, const Fault& fault, const Graph& grap
 std::vector<Fault> infer_nodes(Graph& graph, const std::set<std::string>* skip = nullptr) {
   std::vector<Fault> faults;
   Known known;
+  KnownSizes sizes;
   const Known* outer = std::exchange(current_known, &known);
+  const KnownSizes* outer_sizes = std::exchange(current_sizes, &sizes);
   for (const Node& node : graph.nodes) {
     const OpDef* def = find_op(node.domain, node.op, graph.version_of(node));
     if (def == nullptr || (skip && !skip->empty() && skip->contains(label(graph, node)))) {
@@ -129,6 +217,7 @@ std::vector<Fault> infer_nodes(Graph& graph, const std::set<std::string>* skip =
         if (node.outputs[i] != kAbsent) keep_result(graph.values[node.outputs[i]], context.results()[i]);
       }
       learn(graph, node, *def, known);
+      learn_sizes(graph, node, sizes);
     } catch (const Error& e) {
       for (const Fault& f : e.faults()) add_fault(faults, f, graph, node);
     } catch (const std::exception& e) {  // an empty list where one element was expected, and the like
@@ -136,6 +225,7 @@ std::vector<Fault> infer_nodes(Graph& graph, const std::set<std::string>* skip =
     }
   }
   current_known = outer;
+  current_sizes = outer_sizes;
   return faults;
 }
 
@@ -426,6 +516,8 @@ std::optional<std::vector<int64_t>> InferContext::integers(int i) const {
   if (!t) return std::nullopt;
   return lathe::integers(*t);
 }
+
+std::optional<Dims> InferContext::sizes(int i) const { return has(i) ? known_sizes(graph_, node_.inputs[i]) : std::nullopt; }
 
 void InferContext::set(int output, DType dtype, std::optional<Dims> dims) {
   if (output < output_count()) results_[output] = {dtype, std::move(dims), std::nullopt};

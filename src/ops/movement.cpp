@@ -62,10 +62,55 @@ namespace {
 
 // ---- views ----
 
+// A dim as a number times names: "24*batch*seq" is 24, batch and seq. A sum is a name here.
+void factors_of(const Dim& d, Dim& number, std::vector<Dim>& names) {
+  if (d.known()) {
+    number = product(number, d);
+    return;
+  }
+  if (d.symbol.find_first_of(" (") != std::string::npos) return names.push_back(d);
+  for (size_t at = 0; at <= d.symbol.size();) {
+    const size_t end = std::min(d.symbol.find('*', at), d.symbol.size());
+    const std::string part = d.symbol.substr(at, end - at);
+    if (!part.empty() && part.find_first_not_of("0123456789") == std::string::npos) number = product(number, Dim(std::stoll(part)));
+    else names.emplace_back(part);
+    at = end + 1;
+  }
+}
+
 // Dims of the shape input when only some facts are known.
 void infer_reshape(InferContext& c) {
   const auto wanted = c.integers(1);
   const bool allow_zero = c.version() >= 14 && c.node().integer("allowzero", 0) != 0;
+  if (const auto sizes = wanted ? std::nullopt : c.sizes(1)) {
+    Dims out;
+    for (size_t i = 0; i < sizes->size(); ++i) {
+      const Dim& d = (*sizes)[i];
+      out.push_back(d.value == 0 && !allow_zero ? (c.dims(0) && i < c.dims(0)->size() ? (*c.dims(0))[i] : Dim()) : d);
+    }
+    // What stands in the place of the only one that is not known follows from the others, when they are known by name.
+    const auto open = std::count(out.begin(), out.end(), Dim());
+    if (open == 1 && c.dims(0)) {
+      Dim have(1), used(1);
+      std::vector<Dim> left;
+      bool solvable = true;
+      for (const Dim& d : *c.dims(0)) factors_of(d, have, left);
+      std::vector<Dim> named;
+      for (const Dim& d : out) {
+        if (d != Dim()) factors_of(d, used, named);
+      }
+      for (const Dim& d : named) {
+        const auto same = std::find(left.begin(), left.end(), d);
+        if (same != left.end()) left.erase(same);
+        else solvable = false;
+      }
+      Dim rest(1);
+      for (const Dim& d : left) rest = product(rest, d);
+      if (solvable && used.value > 0 && have.value % used.value == 0)
+        *std::find(out.begin(), out.end(), Dim()) = product(rest, Dim(have.value / used.value));
+    }
+    return c.set(0, c.dtype(0), out);
+  }
   if (!wanted) {
     const auto& d = c.dims(1);
     if (d && d->size() == 1 && (*d)[0].known()) return c.set(0, c.dtype(0), unknown_dims((*d)[0].value));
@@ -283,11 +328,11 @@ void infer_slice(InferContext& c) {
 }
 
 void infer_expand(InferContext& c) {
-  const auto wanted = c.integers(1);
+  const auto wanted = c.sizes(1);
   if (!wanted || !c.dims(0)) {
     return c.set(0, c.dtype(0), std::nullopt);
   }
-  c.set(0, c.dtype(0), broadcast(*c.dims(0), Dims(wanted->begin(), wanted->end())));
+  c.set(0, c.dtype(0), broadcast(*c.dims(0), *wanted));
 }
 
 std::vector<Tensor> plain_strided(const EvalContext& c) {

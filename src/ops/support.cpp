@@ -72,20 +72,6 @@ Dims unknown_dims(int64_t rank) {
   return Dims(rank);
 }
 
-Dim sum(const Dim& a, const Dim& b) {
-  if (!a.known() || !b.known()) return {};
-  int64_t out;
-  if (__builtin_add_overflow(a.value, b.value, &out)) fail(Category::shape, "a dim of {} and {} together overflows", a.value, b.value);
-  return out;
-}
-
-Dim product(const Dim& a, const Dim& b) {
-  if (!a.known() || !b.known()) return {};
-  int64_t out;
-  if (__builtin_mul_overflow(a.value, b.value, &out)) fail(Category::shape, "a dim of {} times {} overflows", a.value, b.value);
-  return out;
-}
-
 Dims broadcast(const Dims& a, const Dims& b) {
   Dims out(std::max(a.size(), b.size()), Dim(1));
   for (size_t i = 0; i < out.size(); ++i) {

@@ -7,6 +7,7 @@
 #include <functional>
 
 #include "base/fail.hpp"
+#include "graph/dims.hpp"
 #include "lathe/op.hpp"
 #include "tensor/widen.hpp"
 
@@ -94,8 +95,6 @@ std::vector<T> widen_to(const Tensor& t, std::span<const int64_t> shape) {
 }
 
 // Arithmetic of dims: unknown when either is. Throws Error (shape) on overflow or a negative result.
-Dim sum(const Dim& a, const Dim& b);
-Dim product(const Dim& a, const Dim& b);
 
 // Unknown dims of a tensor whose rank is the number of entries of a shape input. Throws Error (shape) when that is absurd.
 Dims unknown_dims(int64_t rank);

@@ -1,6 +1,7 @@
 #include "ops/window.hpp"
 
 #include "base/fail.hpp"
+#include "graph/dims.hpp"
 
 namespace lathe::ops {
 
@@ -72,8 +73,19 @@ Dims window_dims(const Node& node, std::span<const Dim> in, std::span<const int6
   const Window w = read_window(node, sizes, kernel);
   Dims out;
   for (size_t i = 0; i < in.size(); ++i) {
-    const bool same = w.strides[i] == 1 && w.out[i] == sizes[i];
-    out.push_back(in[i].known() ? Dim(w.out[i]) : same ? in[i] : Dim());
+    const int64_t reach = (w.kernel[i] - 1) * w.dilations[i] + 1;
+    const std::string mode = node.text("auto_pad", "NOTSET");
+    if (in[i].known()) {
+      out.emplace_back(w.out[i]);
+    } else if (mode == "SAME_UPPER" || mode == "SAME_LOWER") {
+      out.push_back(quotient(sum(in[i], Dim(w.strides[i] - 1)), w.strides[i]));
+    } else if (node.integer("ceil_mode", 0) != 0 && w.strides[i] != 1) {
+      out.emplace_back();  // a last window may begin in the padding
+    } else {
+      const int64_t more = w.pads_begin[i] + w.pads_end[i] - reach;
+      const Dim room = more >= 0 ? sum(in[i], Dim(more)) : difference(in[i], Dim(-more));
+      out.push_back(sum(quotient(room, w.strides[i]), Dim(1)));
+    }
   }
   return out;
 }

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "graph/dims.hpp"
 #include "lathe/op.hpp"
 #include "passes/passes.hpp"
 #include "tensor/numbers.hpp"
@@ -116,7 +117,7 @@ void bind_dims(Graph& graph, const std::map<std::string, int64_t>& sizes) {
       for (Value& v : scope.values) {
         if (!v.dims) continue;
         for (Dim& d : *v.dims) {
-          if (const auto it = sizes.find(d.symbol); !d.symbol.empty() && it != sizes.end()) d = Dim(it->second);
+          d = bound(d, sizes);
         }
       }
       for (const Node& n : scope.nodes) n.each_subgraph([&](const auto& sub) { put(*sub); });

@@ -5,6 +5,7 @@
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
+#include "graph/dims.hpp"
 #include "kernels/isa.hpp"
 #include "lathe/op.hpp"
 #include "passes/passes.hpp"
@@ -67,7 +68,7 @@ void bind(Graph& g, const CompileOptions& o) {
   for (Value& value : g.values) {
     if (!value.dims) continue;
     for (Dim& d : *value.dims) {
-      if (const auto it = sizes.find(d.symbol); !d.symbol.empty() && it != sizes.end()) d = Dim(it->second);
+      d = bound(d, sizes);
     }
   }
 }
@@ -275,7 +276,7 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
   for (Value& value : g->values) {
     if (!value.dims) continue;
     for (Dim& d : *value.dims) {
-      if (const auto it = symbols.find(d.symbol); !d.symbol.empty() && it != symbols.end()) d = Dim(it->second);
+      d = bound(d, symbols);
     }
   }
   infer(*g);
