@@ -72,9 +72,16 @@ std::optional<std::vector<int64_t>> Rewriter::axes(int n) const {
   return axes;
 }
 
+// Passes run more than once, so a name of theirs may be there already.
+std::string Rewriter::unused(const std::string& name) const {
+  std::string free = name;
+  for (int i = 2; graph_.find_value(free) != kAbsent; ++i) free = fmt::format("{}.{}", name, i);
+  return free;
+}
+
 ValueId Rewriter::add_constant(const std::string& name, Tensor t) {
   Value v;
-  v.name = name;
+  v.name = unused(name);
   v.dtype = t.dtype();
   v.dims = Dims(t.shape().begin(), t.shape().end());
   v.constant = std::move(t);
@@ -114,7 +121,7 @@ ValueId Rewriter::before(int n, std::string op, std::vector<ValueId> inputs, std
   added.inputs = std::move(inputs);
   added.attributes = std::move(attributes);
   Value v;
-  v.name = fmt::format("{}.{}", graph_.values[graph_.nodes[n].outputs[0]].name, added_.size());
+  v.name = unused(graph_.values[graph_.nodes[n].outputs[0]].name + ".before");
   v.dtype = dtype;
   v.dims = Dims(shape.begin(), shape.end());
   made_.push_back(-1);

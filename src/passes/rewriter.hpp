@@ -46,6 +46,8 @@ class Rewriter {
   Report finish();
 
  private:
+  std::string unused(const std::string& name) const;
+
   Graph& graph_;
   Report report_;
   std::vector<int> made_, readers_;

@@ -1,0 +1,222 @@
+// Random graphs of many nodes (deep, branching, broadcasting, of mixed element types) and the benchmark networks at small sizes: fused,
+// unfused and plain agree, whatever the threads and the instruction set, and an archive gives the same bits. Tolerances follow from the
+// element type, the number of nodes and the terms of their sums, relative to the largest number of the result.
+#include <cmath>
+#include <cstdlib>
+
+#include "networks.hpp"
+#include "support.hpp"
+
+using namespace test;
+
+namespace {
+
+using Ints = std::vector<int64_t>;
+
+int trials(int usual) {
+  const char* asked = std::getenv("LATHE_SHAPES");
+  return asked ? std::max(1, std::min(usual, std::atoi(asked))) : usual;
+}
+
+double largest(const Tensor& t) {
+  double most = 0;
+  for (float v : t.as<float>()) most = std::max(most, std::fabs(static_cast<double>(v)));
+  return most;
+}
+
+// `rounding`: half a unit in the last place of the narrowest type on the way; `terms`: roundings that can add up.
+void agree(const Outputs& got, const std::vector<Tensor>& expected, double rounding, double terms) {
+  REQUIRE(got.size() == expected.size());
+  for (size_t i = 0; i < expected.size(); ++i) {
+    const Tolerance tolerance{rounding * terms * std::max(1e-3, largest(expected[i])), 0, 0};
+    const Comparison c = compare(got.name(i), got[i], expected[i], tolerance);
+    INFO(c.name, ": ", c.reason, ", worst off by ", c.max_absolute, ", allowed ", tolerance.absolute);
+    CHECK(c.pass);
+  }
+}
+
+struct Grown {
+  Graph graph;
+  std::vector<Tensor> fed;
+  double rounding = 0x1p-24, terms = 32;
+};
+
+// Continuous ops only: a comparison that falls the other way by a rounding would be another result, not an error.
+class Gardener {
+ public:
+  explicit Gardener(uint64_t seed) : random_(seed) {}
+
+  Grown grow(int nodes) {
+    rows_ = from(1, 12), width_ = from(1, 48);
+    for (int i = 0; i < 2; ++i) {
+      grown_.fed.push_back(random_tensor({rows_, width_}, random_()));
+      pool_.push_back(b_.input("x" + std::to_string(i), DType::f32, {Dim(rows_), Dim(width_)}));
+    }
+    for (int n = 0; n < nodes; ++n) pool_.push_back(next());
+    // The last ones, and one from the middle: some values are read by a step and given out as well.
+    b_.output(b_.op("Identity", {pool_.back()}), "last");
+    if (from(0, 1) == 1) b_.output(b_.op("Identity", {pool_[pool_.size() / 2]}), "middle");
+    grown_.terms += 4.0 * nodes;
+    grown_.graph = b_.finish();
+    return std::move(grown_);
+  }
+
+ private:
+  int64_t from(int64_t low, int64_t high) { return low + static_cast<int64_t>(random_() % static_cast<uint64_t>(high - low + 1)); }
+  // Recent values more often: depth as well as breadth.
+  ValueId pick() { return pool_[pool_.size() - 1 - std::min<size_t>(pool_.size() - 1, random_() % 5 * (random_() % 3))]; }
+  ValueId constant(Tensor t) { return b_.constant("c" + std::to_string(names_++), std::move(t)); }
+  ValueId ints(const Ints& v) { return constant(Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); }
+  ValueId weight(Shape s, float size) { return constant(random_tensor(std::move(s), random_(), -size, size)); }
+  // Something that is broadcast against rows x width.
+  ValueId operand() {
+    switch (from(0, 4)) {
+      case 0: return weight({width_}, 1);
+      case 1: return weight({rows_, 1}, 1);
+      case 2: return weight({}, 1);
+      default: return pick();
+    }
+  }
+
+  ValueId next() {
+    static const char* const kUnary[]{"Relu", "Sigmoid", "Tanh", "Abs", "Neg", "HardSwish", "Softplus", "Elu", "Erf", "Gelu", "Softsign"};
+    switch (from(0, 15)) {
+      case 0:
+      case 1:
+      case 2: return b_.op(kUnary[random_() % std::size(kUnary)], {pick()});
+      case 3:
+      case 4: return b_.op(from(0, 1) ? "Add" : "Sub", {pick(), operand()});
+      case 5: return b_.op("Mul", {b_.op("Tanh", {pick()}), operand()});
+      case 6: return b_.op(from(0, 1) ? "Max" : "Min", {pick(), operand()});
+      case 7:
+        grown_.terms += static_cast<double>(width_);
+        return b_.op("MatMul", {pick(), weight({width_, width_}, 1 / std::sqrt(static_cast<float>(width_)))});
+      case 8: return b_.op("Softmax", {pick()}, {{"axis", from(0, 1) ? int64_t{-1} : int64_t{0}}});
+      case 9:
+        grown_.terms += 4.0 * static_cast<double>(width_);  // a variance near epsilon magnifies what went before
+        return b_.op("LayerNormalization", {pick(), weight({width_}, 1), weight({width_}, 1)}, {{"epsilon", 0.5f}});
+      case 10: {  // reduced, and spread out again
+        grown_.terms += static_cast<double>(width_);
+        return b_.op("Add", {pick(), b_.op(from(0, 1) ? "ReduceMean" : "ReduceMax", {pick(), ints({from(0, 1) ? -1 : 0})})});
+      }
+      case 11: {  // there and back
+        const ValueId t = b_.op("Transpose", {pick()}, {{"perm", Ints{1, 0}}});
+        return b_.op("Transpose", {from(0, 1) ? b_.op("Relu", {t}) : b_.op("Softsign", {t})}, {{"perm", Ints{1, 0}}});
+      }
+      case 12: {
+        if (width_ < 2) return b_.op("Neg", {pick()});
+        const int64_t left = from(1, width_ - 1);
+        const auto parts = b_.ops("Split", {pick(), ints({left, width_ - left})}, 2, {{"axis", int64_t{1}}});
+        return b_.op("Concat", {b_.op("Sigmoid", {parts[1]}), parts[0]}, {{"axis", int64_t{1}}});
+      }
+      case 13: {
+        const ValueId flat = b_.op("Reshape", {pick(), ints({-1})});
+        return b_.op("Reshape", {from(0, 1) ? b_.op("Unsqueeze", {flat, ints({0})}) : b_.op("Neg", {flat}), ints({rows_, width_})});
+      }
+      case 14: {
+        // Leaky by hand: continuous though it compares.
+        const ValueId x = pick();
+        return b_.op("Where", {b_.op("Greater", {x, weight({}, 0)}), x, b_.op("Mul", {x, weight({}, 0.5f)})});
+      }
+      default: {
+        if (from(0, 3) != 0) return b_.op("Clip", {pick(), weight({}, 0), constant(Tensor::from<float>({}, {2}))});
+        // Through a narrower or wider type.
+        const bool half = from(0, 1) == 1;
+        if (half) grown_.rounding = 0x1p-11;
+        return b_.op("Cast", {b_.op("Cast", {pick()}, {{"to", int64_t{half ? 10 : 11}}})}, {{"to", int64_t{1}}});
+      }
+    }
+  }
+
+  std::mt19937_64 random_;
+  Builder b_{"grown", 21};
+  Grown grown_;
+  std::vector<ValueId> pool_;
+  int64_t rows_ = 1, width_ = 1;
+  int names_ = 0;
+};
+
+}  // namespace
+
+TEST_CASE("thousands of random graphs: fused, unfused and plain agree") {
+  Folder folder;
+  const auto isas = machine_info().isas;
+  for (int trial = 0; trial < trials(2500); ++trial) {
+    CAPTURE(trial);
+    const Grown g = Gardener(static_cast<uint64_t>(trial) * 7919 + 17).grow(trial % 10 == 0 ? 60 : 4 + trial % 25);
+    const auto expected = evaluate_plain(g.graph, g.fed);
+    const Program fused = compile(g.graph, {.threads = 1 + trial % 3, .isa = isas[static_cast<size_t>(trial) % isas.size()]});
+    Lane a(fused), b(compile(g.graph, {.threads = 1, .fuse = false}));
+    const Outputs x = a.run(std::span<const Tensor>(g.fed)), y = b.run(std::span<const Tensor>(g.fed));
+    agree(x, expected, g.rounding, g.terms);
+    agree(y, expected, g.rounding, g.terms);
+    const EditionInfo info = fused.describe();
+    CHECK(info.arena_bytes >= info.arena_bound);
+    if (trial % 8 != 0) continue;
+    save_program(fused, folder.path / "grown.lathe");
+    Lane c(load_program(folder.path / "grown.lathe"));
+    const Outputs z = c.run(std::span<const Tensor>(g.fed));
+    for (size_t i = 0; i < z.size(); ++i) CHECK(identical(x[i], z[i]));
+  }
+}
+
+TEST_CASE("the benchmark networks, small: fused, unfused and plain agree, archives give the same bits, memory meets its bound") {
+  struct Small {
+    const char* name;
+    Graph graph;
+    double terms;  // of all sums on the longest way through
+  };
+  const Small nets[]{{"residual", networks::residual_50(1, 32), 32000},
+                     {"mobile", networks::mobile(1, 32), 16000},
+                     {"encoder", networks::encoder(2, 12, 2, 48, 4), 3000},
+                     {"skips", networks::skips(1, 32), 24000},
+                     {"recurrent", networks::recurrent(2, 5), 8000},
+                     {"decoder", networks::decoder(1, 9), 24000}};
+  Folder folder;
+  for (const Small& net : nets) {
+    CAPTURE(net.name);
+    const Program fused = compile(net.graph, {.threads = 2});
+    auto in = random_inputs(fused, fused.bound_shapes(), 5);
+    for (size_t i = 0; i < in.size(); ++i) {
+      if (fused.inputs()[i].name != "mask") continue;
+      for (float& v : in[i].as<float>()) v = 0;
+    }
+    const auto expected = evaluate_plain(net.graph, in);
+    Lane a(fused), b(compile(net.graph, {.threads = 1, .fuse = false})), c(compile(net.graph, {.threads = 3, .winograd = false}));
+    const Outputs x = a.run(std::span<const Tensor>(in));
+    agree(x, expected, 0x1p-24, net.terms);
+    agree(b.run(std::span<const Tensor>(in)), expected, 0x1p-24, net.terms);
+    agree(c.run(std::span<const Tensor>(in)), expected, 0x1p-24, net.terms);
+    const EditionInfo info = fused.describe();
+    CHECK(static_cast<double>(info.arena_bytes) <= 1.05 * static_cast<double>(info.arena_bound));
+    save_program(fused, folder.path / "net.lathe");
+    Lane d(load_program(folder.path / "net.lathe", {.threads = 1}));
+    const Outputs z = d.run(std::span<const Tensor>(in));
+    for (size_t i = 0; i < z.size(); ++i) CHECK(identical(x[i], z[i]));
+  }
+}
+
+TEST_CASE("a net for pictures of any size compiles each of ten sizes once") {
+  Builder b("any size", 21);
+  const ValueId x = b.input("picture", DType::f32, {Dim(1), Dim(3), Dim("height"), Dim("width")});
+  const std::vector<int64_t> pads{1, 1, 1, 1}, two{2, 2};
+  ValueId h = b.op("Relu", {b.op("Conv", {x, b.constant("a", random_tensor({12, 3, 3, 3}, 1))}, {{"pads", pads}, {"strides", two}})});
+  h = b.op("Relu", {b.op("Conv", {h, b.constant("b", random_tensor({12, 12, 3, 3}, 2, -0.2f, 0.2f))}, {{"pads", pads}})});
+  // Back to the size of the picture, which the model takes from the picture itself.
+  const ValueId size = b.op("Slice", {b.op("Shape", {x}), b.constant("two", Tensor::from<int64_t>({1}, {2})), b.constant("four", Tensor::from<int64_t>({1}, {4}))});
+  const ValueId sizes = b.op("Concat", {b.constant("front", Tensor::from<int64_t>({2}, {1, 12})), size}, {{"axis", int64_t{0}}});
+  h = b.op("Resize", {h, kAbsent, kAbsent, sizes}, {{"mode", std::string("nearest")}});
+  b.output(b.op("Conv", {h, b.constant("c", random_tensor({3, 12, 1, 1}, 3))}), "same");
+  const Graph g = b.finish();
+  const Program p = compile(g, {.threads = 2, .editions = 16});
+  Lane lane(p);
+  for (int pass = 0; pass < 2; ++pass) {
+    for (int64_t i = 0; i < 10; ++i) {
+      const std::vector<Tensor> in{random_tensor({1, 3, 20 + 3 * i, 31 - i}, static_cast<uint64_t>(i))};
+      const Outputs out = lane.run(std::span<const Tensor>(in));
+      CHECK(out[0].shape() == Shape{1, 3, 20 + 3 * i, 31 - i});
+      if (pass == 0) agree(out, evaluate_plain(g, in), 0x1p-24, 400);
+    }
+    CHECK(p.editions_compiled() == 10);
+  }
+}
