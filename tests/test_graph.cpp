@@ -1,6 +1,9 @@
 // Graphs, ONNX files in and out, array files, pictures, and files that are hostile.
 #include <algorithm>
 
+#include <climits>
+
+#include "graph/dims.hpp"
 #include "support.hpp"
 
 using namespace test;
@@ -274,4 +277,55 @@ TEST_CASE("pictures become tensors: order, mean, scale, size") {
   CHECK(wide.as<float>()[2] == 85);
   CHECK(wide.as<float>()[3] == 110);
   CHECK(read_picture(kDemo / "grain/test/board_000.png").shape() == Shape{64, 64, 3});
+}
+
+TEST_CASE("sizes that are names add, multiply and divide into one form") {
+  using lathe::bound;
+  const auto text = [](const Dim& d) { return to_string(d); };
+  const Dim n("n"), seq("seq"), one(1), two(2);
+  CHECK(text(sum(n, seq)) == "n + seq");
+  CHECK(text(sum(seq, n)) == "n + seq");
+  CHECK(text(sum(sum(seq, one), seq)) == "2*seq + 1");
+  CHECK(text(difference(sum(n, Dim(3)), Dim(5))) == "n - 2");
+  CHECK(text(difference(sum(n, seq), n)) == "seq");
+  CHECK(difference(n, n) == Dim(int64_t{0}));
+  CHECK(text(difference(one, n)) == "?");  // no size is a number less a name
+  CHECK(difference(one, two) == Dim());
+  CHECK(text(product(seq, n)) == "n*seq");
+  CHECK(text(product(product(n, seq), Dim("batch"))) == "batch*n*seq");
+  CHECK(text(product(sum(n, one), Dim(4))) == "4*n + 4");
+  CHECK(text(product(sum(n, one), seq)) == "?");
+  CHECK(text(quotient(product(n, Dim(6)), 3)) == "2*n");
+  CHECK(text(quotient(sum(product(n, two), Dim(5)), 2)) == "n + 2");
+  CHECK(text(quotient(n, 2)) == "floor(n/2)");
+  CHECK(text(sum(quotient(difference(n, two), 2), one)) == "floor(n/2)");
+  CHECK(text(quotient(sum(n, Dim(3)), 2)) == "floor((n + 1)/2) + 1");
+  CHECK(quotient(n, 0) == Dim());
+  CHECK(sum(Dim(), one) == Dim());
+  CHECK(product(Dim(3), Dim(4)) == Dim(12));
+  CHECK(!error_of([] { sum(Dim(INT64_MAX), Dim(1)); }).empty());
+  CHECK(is_name(n));
+  CHECK(!is_name(sum(n, one)));
+  CHECK(!is_name(one));
+
+  const std::map<std::string, int64_t> sizes{{"n", 7}, {"seq", 10}};
+  CHECK(bound(n, sizes) == Dim(7));
+  CHECK(bound(product(n, seq), sizes) == Dim(70));
+  CHECK(bound(sum(product(n, Dim(2)), Dim(1)), sizes) == Dim(15));
+  CHECK(bound(quotient(sum(n, Dim(3)), 2), sizes) == Dim(5));
+  CHECK(bound(quotient(quotient(n, 2), 2), sizes) == Dim(1));
+  CHECK(bound(sum(n, Dim("other")), sizes) == sum(n, Dim("other")));
+  CHECK(bound(difference(n, seq), sizes) == difference(n, seq));  // it would be negative
+  CHECK(bound(Dim("past + 1"), {{"past", 4}}) == Dim(5));         // as exporters write it themselves
+  // Whatever a file calls a dim, nothing breaks.
+  for (const char* odd : {"", " ", "*", "((", "a - ", " + ", "9999999999999999999999*n", "floor(", "floor(n/0)", "floor(/2)", "-", "n*n*", "floor(floor(n/2)/"}) {
+    CAPTURE(odd);
+    const Dim d(odd);
+    const Dim made = sum(product(quotient(d, 2), Dim(3)), d);
+    CHECK(!made.known());
+    CHECK(!bound(made, {{"q", 1}}).known());
+  }
+  Dim many("a");
+  for (int i = 0; i < 60; ++i) many = sum(many, Dim("name" + std::to_string(i)));
+  CHECK(many == Dim());  // nobody would read it
 }

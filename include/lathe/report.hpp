@@ -19,9 +19,9 @@ enum class Detail {
 struct DrawingOptions {
   std::optional<Detail> detail{};  // nothing: nodes up to 120 of them, steps up to 250 of those, else modules
   int depth = 2;                   // of modules
-  std::string focus;               // only what lies near the nodes whose name contains this; empty: everything
+  std::string focus{};             // only what lies near the nodes whose name contains this; empty: everything
   int around = 3;                  // how many boxes away still is near
-  std::string title;
+  std::string title{};
   const Profile* profile = nullptr;  // shares of time are written and shaded
 };
 
