@@ -260,7 +260,8 @@ Report fold_normalisation(Graph& graph) {
     set_constant(graph, b_id, narrow<double>(dtype, Shape{channels}, bias));
     // The original goes at once when nobody else reads it: a model's weights are never all held twice.
     const ValueId original = producer.inputs[1];
-    if (readers[original].size() == 1 && !is_output(graph, original)) graph.values[original].constant.reset();
+    const bool own = static_cast<size_t>(original) >= readers.size();  // made here, when something before this one was folded in
+    if (own || (readers[original].size() == 1 && !is_output(graph, original))) graph.values[original].constant.reset();
     producer.inputs[1] = w_id;
     producer.inputs.resize(2);
     if (matmul) producer.op = "Gemm";

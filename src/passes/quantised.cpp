@@ -174,16 +174,18 @@ class QuantisedSteps {
     if (gemm && node.inputs.size() > 2) bias = node.inputs[2];
     const bool turned = gemm && node.integer("transB", 0) != 0;
     const auto x = dequantised(node.inputs[0], true), w = dequantised(node.inputs[1], true);
-    const Tensor* numbers = w ? r_.constant(w->numbers) : nullptr;
-    if (!x || !numbers || x->scales.size() != 1 || numbers->rank() != 2 || !along(*w, turned ? 0 : 1)) return;
+    const Tensor* held = w ? r_.constant(w->numbers) : nullptr;
+    if (!x || !held) return;
+    const Tensor numbers = *held;  // a reference would move with the values
+    if (x->scales.size() != 1 || numbers.rank() != 2 || !along(*w, turned ? 0 : 1)) return;
     inside.insert(inside.end(), {product, x->node, w->node});
-    const int64_t filters = numbers->shape()[turned ? 0 : 1], depth = numbers->shape()[turned ? 1 : 0];
+    const int64_t filters = numbers.shape()[turned ? 0 : 1], depth = numbers.shape()[turned ? 1 : 0];
     const auto shape = r_.shape(node.inputs[0]);
     const ValueId x_zero = given(x->zero, x->numbers), w_zero = given(w->zero, w->numbers);
     // Weights in the order that is wanted, with or without a place for the pixel.
     const auto weights = [&](bool filters_first, Shape s) {
-      Tensor t(numbers->dtype(), std::move(s));
-      const auto *from = static_cast<const uint8_t*>(numbers->data());
+      Tensor t(numbers.dtype(), std::move(s));
+      const auto *from = static_cast<const uint8_t*>(numbers.data());
       auto* to = static_cast<uint8_t*>(t.data());
       for (int64_t f = 0; f < filters; ++f) {
         for (int64_t k = 0; k < depth; ++k)
