@@ -56,7 +56,8 @@ int visit(const std::string& path, bool archive) {
     warm.push_back(since(t));
   }
   std::sort(warm.begin(), warm.end());
-  fmt::print("{} {} {} {} {}\n", loaded, first, warm[warm.size() / 2], memory, static_cast<double>(program.describe().arena_bytes) / (1 << 20));
+  fmt::print("{} {} {} {} {}\n", loaded, first, warm[warm.size() / 2], memory,
+             static_cast<double>(program.describe().arena_bytes) / (1 << 20));
   return 0;
 }
 
@@ -88,8 +89,10 @@ int main(int argc, char** argv) {
   const auto self = std::filesystem::canonical("/proc/self/exe").string();
   const auto folder = std::filesystem::temp_directory_path() / fmt::format("lathe-startup-{}", ::getpid());
   std::filesystem::create_directories(folder);
-  fmt::print("{} rounds, each in a new process, one thread; the file is in the page cache\n\n{:<26} {:>9} {:>12} {:>10} {:>22} {:>9} {:>18}\n{:-<112}\n", rounds,
-             "", "archive", "load", "first run", "load + first - a run", "from ONNX", "private / arena", "");
+  fmt::print(
+      "{} rounds, each in a new process, one thread; the file is in the page cache\n\n{:<26} {:>9} {:>12} {:>10} {:>22} {:>9} "
+      "{:>18}\n{:-<112}\n",
+      rounds, "", "archive", "load", "first run", "load + first - a run", "from ONNX", "private / arena", "");
   const std::pair<const char*, Graph (*)()> nets[]{{"decoder step with state", [] { return networks::decoder(1); }},
                                                    {"residual, 50 layers", [] { return networks::residual_50(1); }},
                                                    {"mobile, depthwise", [] { return networks::mobile(1); }},

@@ -17,7 +17,9 @@ namespace {
 
 using namespace lathe;
 
-std::string path_of(const char* what) { return (std::filesystem::temp_directory_path() / ("lathe-fuzz-" + std::to_string(::getpid()) + what)).string(); }
+std::string path_of(const char* what) {
+  return (std::filesystem::temp_directory_path() / ("lathe-fuzz-" + std::to_string(::getpid()) + what)).string();
+}
 
 Tensor numbers(Shape shape) {
   Tensor t(DType::f32, std::move(shape));

@@ -12,12 +12,14 @@ using namespace test;
 
 namespace {
 
-// A net with something of everything that packs weights: convolutions (direct, Winograd, depthwise, pointwise), products (constant, f16, run
-// time), an LSTM, 8-bit products, attention, an If that stays, plain ops, strings of metadata.
+// A net with something of everything that packs weights: convolutions (direct, Winograd, depthwise, pointwise), products (constant, f16,
+// run time), an LSTM, 8-bit products, attention, an If that stays, plain ops, strings of metadata.
 Graph mixed_net(Dim batch = Dim(2)) {
   Builder b("mixed", 21);
   const ValueId x = b.input("x", DType::f32, {batch, Dim(16), Dim(12), Dim(12)});
-  const auto weights = [&](const std::string& name, Shape s, uint64_t seed) { return b.constant(name, random_tensor(std::move(s), seed, -0.3f, 0.3f)); };
+  const auto weights = [&](const std::string& name, Shape s, uint64_t seed) {
+    return b.constant(name, random_tensor(std::move(s), seed, -0.3f, 0.3f));
+  };
   const std::vector<int64_t> pads{1, 1, 1, 1};
   ValueId h = b.op("Relu", {b.op("Conv", {x, weights("w3", {24, 16, 3, 3}, 1), weights("b3", {24}, 2)}, {{"pads", pads}})});
   h = b.op("Conv", {h, weights("wd", {24, 1, 3, 3}, 3)}, {{"pads", pads}, {"group", int64_t{24}}, {"strides", std::vector<int64_t>{2, 2}}});
@@ -37,7 +39,9 @@ Graph mixed_net(Dim batch = Dim(2)) {
   return g;
 }
 
-std::vector<Tensor> fed(const Program& p, std::vector<Shape> shapes = {}) { return random_inputs(p, shapes.empty() ? p.bound_shapes() : shapes, 3); }
+std::vector<Tensor> fed(const Program& p, std::vector<Shape> shapes = {}) {
+  return random_inputs(p, shapes.empty() ? p.bound_shapes() : shapes, 3);
+}
 
 bool same(const Outputs& a, const Outputs& b) {
   bool all = a.size() == b.size();

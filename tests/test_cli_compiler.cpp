@@ -85,8 +85,8 @@ TEST_CASE("ship: one file that run, bench, profile, explain, parity and inspect 
   CHECK(tool("profile " + file + " --runs 2").code == 0);
   CHECK(has(tool("explain " + file).out, "fold normalisation"));
   // What only a model takes is refused in words, as wrong usage.
-  for (const char* wrong : {"run FILE --seed 1 --isa scalar", "bench FILE --versus-unfused", "parity FILE --against-plain", "ship FILE -o x.lathe",
-                            "bench FILE --batch 2", "inspect FILE --steps"}) {
+  for (const char* wrong : {"run FILE --seed 1 --isa scalar", "bench FILE --versus-unfused", "parity FILE --against-plain",
+                            "ship FILE -o x.lathe", "bench FILE --batch 2", "inspect FILE --steps"}) {
     std::string command = wrong;
     command.replace(command.find("FILE"), 4, file);
     CAPTURE(command);

@@ -318,7 +318,8 @@ TEST_CASE("sizes that are names add, multiply and divide into one form") {
   CHECK(bound(difference(n, seq), sizes) == difference(n, seq));  // it would be negative
   CHECK(bound(Dim("past + 1"), {{"past", 4}}) == Dim(5));         // as exporters write it themselves
   // Whatever a file calls a dim, nothing breaks.
-  for (const char* odd : {"", " ", "*", "((", "a - ", " + ", "9999999999999999999999*n", "floor(", "floor(n/0)", "floor(/2)", "-", "n*n*", "floor(floor(n/2)/"}) {
+  for (const char* odd : {"", " ", "*", "((", "a - ", " + ", "9999999999999999999999*n", "floor(", "floor(n/0)", "floor(/2)", "-", "n*n*",
+                          "floor(floor(n/2)/"}) {
     CAPTURE(odd);
     const Dim d(odd);
     const Dim made = sum(product(quotient(d, 2), Dim(3)), d);

@@ -89,7 +89,8 @@ TEST_CASE("convolutions and pools") {
   const In w{DType::f32, {}, random_tensor({8, 3, 3, 3}, 1)};
   CHECK(says("Conv", {f32({"n", 3, 32, 30}), w}) == "f32 n x 8 x 30 x 28");
   CHECK(says("Conv", {f32({"n", 3, "h", "w"}), w}, same) == "f32 n x 8 x h x w");
-  CHECK(says("Conv", {f32({"n", 3, "h", 16}), w}, {{"strides", Ints{2, 2}}, {"pads", Ints{1, 1, 1, 1}}}) == "f32 n x 8 x floor((h + 1)/2) x 8");
+  CHECK(says("Conv", {f32({"n", 3, "h", 16}), w}, {{"strides", Ints{2, 2}}, {"pads", Ints{1, 1, 1, 1}}}) ==
+        "f32 n x 8 x floor((h + 1)/2) x 8");
   CHECK(says("ConvTranspose", {f32({"n", 8, 5, 5}), w}, {{"strides", Ints{2, 2}}}) == "f32 n x 3 x 11 x 11");
   CHECK(says("MaxPool", {f32({"n", 3, 9, 9})}, {{"kernel_shape", Ints{3, 3}}, {"strides", Ints{2, 2}}}, 18, 2) ==
         "f32 n x 3 x 4 x 4; i64 n x 3 x 4 x 4");
@@ -217,7 +218,9 @@ TEST_CASE("definitions are found by version") {
 TEST_CASE("sizes go through the arithmetic that exporters do on shapes, as expressions in one form") {
   Builder b("shapes", 21);
   int names = 0;
-  const auto ints = [&](std::vector<int64_t> v) { return b.constant("i" + std::to_string(names++), Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); };
+  const auto ints = [&](std::vector<int64_t> v) {
+    return b.constant("i" + std::to_string(names++), Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v));
+  };
   const ValueId x = b.input("x", DType::f32, {Dim("batch"), Dim("seq"), Dim(24)});
   const ValueId past = b.input("past", DType::f32, {Dim("batch"), Dim("old"), Dim(24)});
   const auto named = [&](ValueId v, const std::string& name) { b.output(b.op("Identity", {v}), name); };

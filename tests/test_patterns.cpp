@@ -1,5 +1,5 @@
-// What the compiler makes of the ways in which exporters write things down: each pattern becomes the step it should, with the numbers of plain
-// evaluation; what only looks like one stays as it is.
+// What the compiler makes of the ways in which exporters write things down: each pattern becomes the step it should, with the numbers of
+// plain evaluation; what only looks like one stays as it is.
 #include <cmath>
 #include <cstring>
 
@@ -22,7 +22,9 @@ struct Net {
   }
   ValueId c(float v) { return b.constant("c" + std::to_string(names++), Tensor::from<float>({}, {v})); }
   ValueId w(const Shape& s, uint64_t seed = 5) { return b.constant("w" + std::to_string(names++), random_tensor(s, seed)); }
-  ValueId ints(const Ints& v) { return b.constant("i" + std::to_string(names++), Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); }
+  ValueId ints(const Ints& v) {
+    return b.constant("i" + std::to_string(names++), Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v));
+  }
   ValueId op(const std::string& name, const std::vector<ValueId>& inputs, const std::map<std::string, Attribute::Data>& a = {}) {
     return b.op(name, inputs, a);
   }
@@ -46,7 +48,8 @@ TEST_CASE("activations written out: one op each") {
   {
     Net n;
     const ValueId x = n.in({4, 33}, -6, 6);
-    CHECK(n.steps(n.op("Mul", {n.op("Mul", {x, n.op("Add", {n.op("Erf", {n.op("Div", {x, n.c(1.41421356f)})}), n.c(1)})}), n.c(0.5f)})) == "Gelu");
+    CHECK(n.steps(n.op("Mul", {n.op("Mul", {x, n.op("Add", {n.op("Erf", {n.op("Div", {x, n.c(1.41421356f)})}), n.c(1)})}), n.c(0.5f)})) ==
+          "Gelu");
   }
   {
     Net n;
@@ -94,7 +97,8 @@ TEST_CASE("normalisations written out") {
   Net n;
   const ValueId x = n.in({3, 5, 64}), c = n.op("Sub", {x, n.op("ReduceMean", {x, n.ints({1})})});
   const ValueId v = n.op("ReduceMean", {n.op("Mul", {c, c}), n.ints({-1})});
-  CHECK(n.steps(n.op("Mul", {n.op("Div", {c, n.op("Sqrt", {n.op("Add", {v, n.c(1e-5f)})})}), n.w({64})})).find("LayerNormalization") == std::string::npos);
+  CHECK(n.steps(n.op("Mul", {n.op("Div", {c, n.op("Sqrt", {n.op("Add", {v, n.c(1e-5f)})})}), n.w({64})})).find("LayerNormalization") ==
+        std::string::npos);
 }
 
 TEST_CASE("softmax and attention written out") {
@@ -168,8 +172,7 @@ TEST_CASE("control flow on constants is opened") {
   Net n;
   n.in({3, 3});
   const ValueId condition = n.b.constant("condition", Tensor::from<bool>({}, {true}));
-  const ValueId y = n.op("If", {condition},
-                         {{"then_branch", then_branch.finish_body()}, {"else_branch", else_branch.finish_body()}});
+  const ValueId y = n.op("If", {condition}, {{"then_branch", then_branch.finish_body()}, {"else_branch", else_branch.finish_body()}});
   CHECK(n.steps(n.op("Relu", {y})) == "Neg");
 }
 
@@ -194,7 +197,8 @@ struct Quantised : Net {
   ValueId weights(const Shape& s, const std::vector<float>& scales, int64_t axis, uint64_t seed) {
     Tensor zero(DType::i8, scales.size() == 1 ? Shape{} : Shape{static_cast<int64_t>(scales.size())});
     std::memset(zero.data(), 0, zero.byte_size());
-    return op("DequantizeLinear", {numbers<int8_t>(s, -100, 100, seed), scale(scales), b.constant("z" + std::to_string(names++), zero)}, {{"axis", axis}});
+    return op("DequantizeLinear", {numbers<int8_t>(s, -100, 100, seed), scale(scales), b.constant("z" + std::to_string(names++), zero)},
+              {{"axis", axis}});
   }
 };
 
@@ -260,7 +264,7 @@ TEST_CASE("reductions take the elementwise nodes around them") {
     Net n;  // a reader of the sum that stands before the reduction: the sum is a step of its own
     const ValueId x = n.op("Add", {n.in({6, 30}), n.in({6, 30})});
     const ValueId first = n.op("MatMul", {x, n.w({30, 30})});
-    CHECK(n.steps(n.op("Add", {n.op("MatMul", {n.op("LogSoftmax", {x}), n.w({30, 30}, 8)}), first}), {1e-4, 1e-4, 0}) .find("Add ") == 0);
+    CHECK(n.steps(n.op("Add", {n.op("MatMul", {n.op("LogSoftmax", {x}), n.w({30, 30}, 8)}), first}), {1e-4, 1e-4, 0}).find("Add ") == 0);
   }
 }
 

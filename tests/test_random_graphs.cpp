@@ -166,12 +166,9 @@ TEST_CASE("the benchmark networks, small: fused, unfused and plain agree, archiv
     Graph graph;
     double terms;  // of all sums on the longest way through
   };
-  const Small nets[]{{"residual", networks::residual_50(1, 32), 32000},
-                     {"mobile", networks::mobile(1, 32), 16000},
-                     {"encoder", networks::encoder(2, 12, 2, 48, 4), 3000},
-                     {"skips", networks::skips(1, 32), 24000},
-                     {"recurrent", networks::recurrent(2, 5), 8000},
-                     {"decoder", networks::decoder(1, 9), 24000}};
+  const Small nets[]{{"residual", networks::residual_50(1, 32), 32000},     {"mobile", networks::mobile(1, 32), 16000},
+                     {"encoder", networks::encoder(2, 12, 2, 48, 4), 3000}, {"skips", networks::skips(1, 32), 24000},
+                     {"recurrent", networks::recurrent(2, 5), 8000},        {"decoder", networks::decoder(1, 9), 24000}};
   Folder folder;
   for (const Small& net : nets) {
     CAPTURE(net.name);
@@ -203,7 +200,8 @@ TEST_CASE("a net for pictures of any size compiles each of ten sizes once") {
   ValueId h = b.op("Relu", {b.op("Conv", {x, b.constant("a", random_tensor({12, 3, 3, 3}, 1))}, {{"pads", pads}, {"strides", two}})});
   h = b.op("Relu", {b.op("Conv", {h, b.constant("b", random_tensor({12, 12, 3, 3}, 2, -0.2f, 0.2f))}, {{"pads", pads}})});
   // Back to the size of the picture, which the model takes from the picture itself.
-  const ValueId size = b.op("Slice", {b.op("Shape", {x}), b.constant("two", Tensor::from<int64_t>({1}, {2})), b.constant("four", Tensor::from<int64_t>({1}, {4}))});
+  const ValueId size = b.op("Slice", {b.op("Shape", {x}), b.constant("two", Tensor::from<int64_t>({1}, {2})),
+                                      b.constant("four", Tensor::from<int64_t>({1}, {4}))});
   const ValueId sizes = b.op("Concat", {b.constant("front", Tensor::from<int64_t>({2}, {1, 12})), size}, {{"axis", int64_t{0}}});
   h = b.op("Resize", {h, kAbsent, kAbsent, sizes}, {{"mode", std::string("nearest")}});
   b.output(b.op("Conv", {h, b.constant("c", random_tensor({3, 12, 1, 1}, 3))}), "same");

@@ -365,7 +365,9 @@ TEST_CASE("Winograd's method: taken where it pays, the same bits on any number o
     Builder b("layer", 21);
     const ValueId x = b.input("x", DType::f32, {Dim(batch), Dim(channels), Dim(side), Dim(side)});
     const ValueId w = b.constant("w", random_tensor({filters, channels, 3, 3}, 5));
-    b.output(b.op("Relu", {b.op("Conv", {x, w}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}, {"strides", std::vector<int64_t>{stride, stride}}})}), "y");
+    b.output(b.op("Relu",
+                  {b.op("Conv", {x, w}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}, {"strides", std::vector<int64_t>{stride, stride}}})}),
+             "y");
     return b.finish();
   };
   const auto recipe = [](const Graph& g, CompileOptions o) {
@@ -378,7 +380,8 @@ TEST_CASE("Winograd's method: taken where it pays, the same bits on any number o
   CHECK(!has(recipe(g, {.threads = 1, .winograd = false}), "Winograd"));
   CHECK(!has(recipe(layer(1, 24, 30, 40, 2), {.threads = 1}), "Winograd"));   // strided
   CHECK(!has(recipe(layer(1, 512, 7, 512, 1), {.threads = 1}), "Winograd"));  // too few tiles for its weights
-  for (const auto& [batch, channels, side, filters] : std::vector<std::array<int64_t, 4>>{{2, 24, 30, 40}, {1, 64, 56, 64}, {1, 256, 14, 256}, {3, 130, 9, 70}}) {
+  for (const auto& [batch, channels, side, filters] :
+       std::vector<std::array<int64_t, 4>>{{2, 24, 30, 40}, {1, 64, 56, 64}, {1, 256, 14, 256}, {3, 130, 9, 70}}) {
     const Graph net = layer(batch, channels, side, filters, 1);
     const Tensor x = random_tensor({batch, channels, side, side}, 9);
     Lane one(compile(net, {.threads = 1}));

@@ -301,7 +301,8 @@ TEST_CASE("normalisations of groups and by the mean square over random shapes") 
     Shape s{dice.from(1, 3), channels, dice.from(1, 40)};
     if (dice.one_in(2)) s.push_back(dice.from(1, 6));
     t.terms = element_count(s);
-    const ValueId x = t.feed(floats(dice, s, true)), scale = t.give(dice, floats(dice, {channels})), bias = t.give(dice, floats(dice, {channels}));
+    const ValueId x = t.feed(floats(dice, s, true)), scale = t.give(dice, floats(dice, {channels})),
+                  bias = t.give(dice, floats(dice, {channels}));
     if (dice.one_in(2)) t.out("GroupNormalization", {x, scale, bias}, {{"num_groups", groups}});
     else t.out("InstanceNormalization", {x, scale, bias});
     return true;
@@ -325,9 +326,11 @@ TEST_CASE("elementwise nodes around reductions over random shapes and broadcasts
     const ValueId before = x;
     switch (dice.from(0, 3)) {
       case 0: x = t.b.op(dice.one_in(2) ? "Softmax" : "LogSoftmax", {x}, {{"axis", int64_t{-1}}}); break;
-      case 1: x = t.b.op("LayerNormalization", {x, t.give(dice, floats(dice, {s.back()})), t.give(dice, floats(dice, {s.back()}))}, {{"epsilon", 0.01f}}); break;
-      default:
-        x = t.b.op(dice.pick({"ReduceSum", "ReduceMax", "ReduceMean"}), {x, t.b.constant("axes", Tensor::from<int64_t>({1}, {-1}))});
+      case 1:
+        x = t.b.op("LayerNormalization", {x, t.give(dice, floats(dice, {s.back()})), t.give(dice, floats(dice, {s.back()}))},
+                   {{"epsilon", 0.01f}});
+        break;
+      default: x = t.b.op(dice.pick({"ReduceSum", "ReduceMax", "ReduceMean"}), {x, t.b.constant("axes", Tensor::from<int64_t>({1}, {-1}))});
     }
     for (int64_t n = dice.from(0, 2); n > 0; --n) x = t.b.op(dice.pick({"Add", "Mul"}), {x, operand()});
     // Sometimes what came before is read again, afterwards.
@@ -345,7 +348,8 @@ TEST_CASE("numbers to bytes and back over random shapes, bit for bit") {
     for (float& v : scale.as<float>()) v = 0.001f * static_cast<float>(dice.from(1, 40));
     const bool same_zero = dice.one_in(2);
     const auto first = static_cast<uint8_t>(dice.from(0, 255));
-    for (int64_t i = 0; i < zero.size(); ++i) static_cast<uint8_t*>(zero.data())[i] = same_zero ? first : static_cast<uint8_t>(dice.from(0, 255));
+    for (int64_t i = 0; i < zero.size(); ++i)
+      static_cast<uint8_t*>(zero.data())[i] = same_zero ? first : static_cast<uint8_t>(dice.from(0, 255));
     const ValueId by = t.b.constant("scale", scale), from = t.b.constant("zero", zero);
     const Attributes attributes{{"axis", axis}};
     if (dice.one_in(3)) {

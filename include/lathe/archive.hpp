@@ -37,14 +37,14 @@ Program load_program(const std::filesystem::path& path, const LoadProgramOptions
 bool is_program_archive(const std::filesystem::path& path);
 
 struct ArchiveInfo {
-  std::string made_by;                      // version of the library
-  std::string source;                       // file name of the model, when it was given
-  uint64_t source_hash = 0;                 // XXH3, 64 bits
-  std::string isa;                          // instruction set it needs
-  int threads = 0;                          // it was compiled for
+  std::string made_by;       // version of the library
+  std::string source;        // file name of the model, when it was given
+  uint64_t source_hash = 0;  // XXH3, 64 bits
+  std::string isa;           // instruction set it needs
+  int threads = 0;           // it was compiled for
   bool carries_graph = false;
-  std::vector<std::vector<Shape>> editions; // input shapes
-  size_t file_bytes = 0, index_bytes = 0;  // the index: steps, shapes, names; the rest are weights
+  std::vector<std::vector<Shape>> editions;  // input shapes
+  size_t file_bytes = 0, index_bytes = 0;    // the index: steps, shapes, names; the rest are weights
 };
 // What an archive says of itself. Throws as load_program does, but for the instruction set.
 ArchiveInfo archive_info(const std::filesystem::path& path);

@@ -29,7 +29,7 @@ class Roofline {
 struct StepProfile {
   StepInfo step;
   Latency latency;
-  double share = 0;          // of the sum of all steps' medians
+  double share = 0;  // of the sum of all steps' medians
   double gflops = 0, gbytes = 0;
   double limit_seconds = 0;  // least time by the roofline
   bool by_arithmetic = false;

@@ -28,10 +28,10 @@ struct CompileOptions {
   // 3x3 convolutions by Winograd's method where it pays: fewer products; about twice the rounding error, relative to the largest number
   // within six pixels; transformed weights take four times the memory of the originals, which stay.
   bool winograd = true;
-  std::string isa{};                      // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
-  size_t arena_limit = 0;                 // bytes an edition's arena may take; 0: the machine's memory
-  int editions = 8;                       // editions kept; the least recently used goes first
-  EvalLimits limits{};                    // of what is evaluated plainly: loops, subgraphs, sizes only known at run time
+  std::string isa{};       // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
+  size_t arena_limit = 0;  // bytes an edition's arena may take; 0: the machine's memory
+  int editions = 8;        // editions kept; the least recently used goes first
+  EvalLimits limits{};     // of what is evaluated plainly: loops, subgraphs, sizes only known at run time
 };
 
 struct Port {  // an input or output
@@ -51,19 +51,19 @@ struct StepInfo {
   std::string op;                  // of the node at its head; the kind where there is none
   std::vector<std::string> nodes;  // the fused nodes
   std::string recipe;
-  double flops = 0;  // arithmetic (a multiply-add counts two)
-  double bytes = 0;  // least memory traffic
-  std::string why, why_not;        // why these nodes are one step, and why no more of them
-  std::string output, layout;      // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
+  double flops = 0;            // arithmetic (a multiply-add counts two)
+  double bytes = 0;            // least memory traffic
+  std::string why, why_not;    // why these nodes are one step, and why no more of them
+  std::string output, layout;  // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
 };
 
 // A node as it was lowered.
 struct NodeInfo {
   std::string label, op;
-  int step = -1;                     // index into EditionInfo::steps; -1: no work, a view of what it reads
-  std::vector<std::string> merged;   // nodes of the model that passes folded into it
+  int step = -1;                             // index into EditionInfo::steps; -1: no work, a view of what it reads
+  std::vector<std::string> merged;           // nodes of the model that passes folded into it
   std::vector<std::string> inputs, outputs;  // names of values; constants left out
-  std::string output;                // "f32 [1, 64, 56, 56]"
+  std::string output;                        // "f32 [1, 64, 56, 56]"
 };
 
 // One edition, described.
@@ -146,7 +146,7 @@ struct StepTime {
 
 // Time that a worker of the crew spent on the tasks of one parallel part.
 struct Spell {
-  int worker = 0;  // 1.. : the caller, worker 0, is there all the time
+  int worker = 0;                 // 1.. : the caller, worker 0, is there all the time
   double begin = 0, seconds = 0;  // from the start of the run
   int64_t tasks = 0;
 };

@@ -63,8 +63,8 @@ void load_implementations(const std::string& path);
 struct SweepOptions {
   int threads = 1;
   int rounds = 15;
-  // Names: instruction sets ("avx512"), "unfused", "direct" (without Winograd's method), "plain", registered ones. Empty: every instruction set of this machine, unfused where
-  // there is more than one op, and all registered ones.
+  // Names: instruction sets ("avx512"), "unfused", "direct" (without Winograd's method), "plain", registered ones. Empty: every instruction
+  // set of this machine, unfused where there is more than one op, and all registered ones.
   std::vector<std::string> with{};
   bool cold = false;  // caches are emptied before every call
   double visit_seconds = 0.004;

@@ -85,8 +85,10 @@ Mapping::Mapping(const std::filesystem::path& path, bool verify) : name_(path.st
   if (got < 8 || std::string_view(h.magic, sizeof h.magic) != kMagic) refuse("is no program archive; 'lathe ship' makes one from a model");
   if (got < static_cast<ssize_t>(sizeof h)) refuse("is cut short: its header is not whole");
   if (h.version != kVersion)
-    refuse(fmt::format("is an archive of format {}, this version reads format {}; ship the model again with this version", h.version, kVersion));
-  if (sum_of(&h, offsetof(Header, sum)) != h.sum || h.header_bytes != kHeaderBytes) refuse("is damaged: its header does not match its checksum");
+    refuse(fmt::format("is an archive of format {}, this version reads format {}; ship the model again with this version", h.version,
+                       kVersion));
+  if (sum_of(&h, offsetof(Header, sum)) != h.sum || h.header_bytes != kHeaderBytes)
+    refuse("is damaged: its header does not match its checksum");
   const auto size = static_cast<uint64_t>(info.st_size);
   if (size != h.file_bytes) refuse(fmt::format("is {} bytes long, its header says {}: it is cut short or was changed", size, h.file_bytes));
   if (h.index_offset < kHeaderBytes || h.index_offset > size || h.index_bytes > size - h.index_offset ||
@@ -103,7 +105,8 @@ Mapping::Mapping(const std::filesystem::path& path, bool verify) : name_(path.st
   const bool index_good = sum_of(index_.data(), index_.size()) == h.index_sum;
   if (!index_good || (verify && sum_of(base_ + kHeaderBytes, blobs_end_ - kHeaderBytes) != h.blobs_sum)) {
     ::munmap(base_, bytes_);
-    fail(Category::format, "{}: is damaged: its {} do not match their checksum; ship the model again", name_, index_good ? "weights" : "steps");
+    fail(Category::format, "{}: is damaged: its {} do not match their checksum; ship the model again", name_,
+         index_good ? "weights" : "steps");
   }
 }
 

@@ -57,7 +57,8 @@ Tensor read_tensor(IndexReader& index, const std::shared_ptr<const Mapping>& map
   }
   if (held != Held::bytes || dtype == DType::string) index.refuse("a constant of it is held in no way there is");
   const Blob blob = index.blob();
-  if (blob.bytes != static_cast<uint64_t>(*bits / 8 + (*bits % 8 != 0))) index.refuse("a constant of it has another size than its shape says");
+  if (blob.bytes != static_cast<uint64_t>(*bits / 8 + (*bits % 8 != 0)))
+    index.refuse("a constant of it has another size than its shape says");
   // Nobody writes to constants.
   return Tensor::share(dtype, shape, mapping, const_cast<std::byte*>(mapping->at(blob)));
 }
@@ -94,7 +95,8 @@ void write_attribute(const Attribute& a, IndexWriter& index, FileWriter& file) {
         else if constexpr (std::is_same_v<T, std::vector<int64_t>>) write_list(v, index, [&](int64_t x) { index.i64(x); });
         else if constexpr (std::is_same_v<T, std::vector<float>>) write_list(v, index, [&](float x) { index.f32(x); });
         else if constexpr (std::is_same_v<T, std::vector<std::string>>) write_list(v, index, [&](const std::string& x) { index.text(x); });
-        else if constexpr (std::is_same_v<T, std::vector<Tensor>>) write_list(v, index, [&](const Tensor& x) { write_tensor(x, index, file); });
+        else if constexpr (std::is_same_v<T, std::vector<Tensor>>)
+          write_list(v, index, [&](const Tensor& x) { write_tensor(x, index, file); });
         else if constexpr (std::is_same_v<T, std::vector<std::shared_ptr<Graph>>>)
           write_list(v, index, [&](const auto& x) { write_graph(*x, index, file); });
         else if constexpr (std::is_same_v<T, Type>) write_type(v, index);
@@ -262,7 +264,9 @@ void write_graph(const Graph& g, IndexWriter& index, FileWriter& file) {
     if (v.constant) write_tensor(*v.constant, index, file);
     if (v.composite) write_type(*v.composite, index);
   }
-  const auto ids = [&](const std::vector<ValueId>& list) { write_list(list, index, [&](ValueId v) { index.u32(static_cast<uint32_t>(v)); }); };
+  const auto ids = [&](const std::vector<ValueId>& list) {
+    write_list(list, index, [&](ValueId v) { index.u32(static_cast<uint32_t>(v)); });
+  };
   index.u64(g.nodes.size());
   for (const Node& n : g.nodes) {
     for (const std::string* text : {&n.op, &n.domain, &n.name, &n.overload, &n.module}) index.text(*text);

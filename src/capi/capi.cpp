@@ -25,10 +25,12 @@ static_assert(static_cast<int>(lathe::DType::f32) == LATHE_F32 && static_cast<in
               static_cast<int>(lathe::DType::boolean) == LATHE_BOOL);
 
 // Types without a C form: strings, numbers narrower than a byte, complex ones.
-bool has_form(lathe::DType d) { return d != lathe::DType::undefined && d != lathe::DType::string && lathe::bit_width(d) >= 8 && d < lathe::DType::c64; }
+bool has_form(lathe::DType d) {
+  return d != lathe::DType::undefined && d != lathe::DType::string && lathe::bit_width(d) >= 8 && d < lathe::DType::c64;
+}
 
-void describe(const std::vector<lathe::Port>& ports, const std::vector<std::vector<int64_t>>& dims, int32_t index, const char* what, const char** name,
-              lathe_tensor* description) {
+void describe(const std::vector<lathe::Port>& ports, const std::vector<std::vector<int64_t>>& dims, int32_t index, const char* what,
+              const char** name, lathe_tensor* description) {
   if (index < 0 || static_cast<size_t>(index) >= ports.size())
     lathe::fail(lathe::Category::value, "there is no {} {}; there are {}", what, index, ports.size());
   const auto at = static_cast<size_t>(index);
@@ -83,7 +85,8 @@ lathe_status status_of(Category category) noexcept {
 
 using lathe::capi::guarded;
 
-lathe_program::lathe_program(lathe::Program p) : program(std::move(p)), input_dims(dims_of(program.inputs())), output_dims(dims_of(program.outputs())) {}
+lathe_program::lathe_program(lathe::Program p)
+    : program(std::move(p)), input_dims(dims_of(program.inputs())), output_dims(dims_of(program.outputs())) {}
 
 struct lathe_lane {
   lathe::Lane lane;
@@ -148,7 +151,8 @@ lathe_status lathe_lane_run(lathe_lane* lane, const lathe_tensor* inputs, int32_
     bool fed_again = false;
     for (int32_t i = 0; i < count; ++i) {
       lane->inputs.push_back(borrowed(inputs[i], "input", i));
-      for (size_t o = 0; lane->outputs && o < lane->outputs->size(); ++o) fed_again = fed_again || (*lane->outputs)[o].data() == inputs[i].data;
+      for (size_t o = 0; lane->outputs && o < lane->outputs->size(); ++o)
+        fed_again = fed_again || (*lane->outputs)[o].data() == inputs[i].data;
     }
     // Results nobody needs any more are written over; those that are fed again are held until the run is done.
     if (!fed_again) lane->outputs.reset();
@@ -177,7 +181,8 @@ lathe_status lathe_lane_bind_output(lathe_lane* lane, int32_t index, const lathe
     there(lane, "the lane");
     there(memory, "the memory");
     const auto& ports = lane->lane.program().outputs();
-    if (index < 0 || static_cast<size_t>(index) >= ports.size()) lathe::fail(lathe::Category::value, "there is no output {}; there are {}", index, ports.size());
+    if (index < 0 || static_cast<size_t>(index) >= ports.size())
+      lathe::fail(lathe::Category::value, "there is no output {}; there are {}", index, ports.size());
     lane->lane.bind_output(ports[static_cast<size_t>(index)].name, borrowed(*memory, "output", index));
   });
 }

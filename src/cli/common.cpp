@@ -99,10 +99,16 @@ Shape parse_shape(const std::string& text, const std::string& option) {
 Json archive_json(const ArchiveInfo& info) {
   Json editions = Json::array();
   for (const auto& shapes : info.editions) editions.push_back(shapes);
-  return {{"format", "program archive"}, {"made_by", info.made_by},         {"source", info.source},
-          {"source_xxh3", fmt::format("{:016x}", info.source_hash)},        {"isa", info.isa},
-          {"threads", info.threads},     {"carries_graph", info.carries_graph}, {"editions", editions},
-          {"bytes", info.file_bytes},    {"index_bytes", info.index_bytes}};
+  return {{"format", "program archive"},
+          {"made_by", info.made_by},
+          {"source", info.source},
+          {"source_xxh3", fmt::format("{:016x}", info.source_hash)},
+          {"isa", info.isa},
+          {"threads", info.threads},
+          {"carries_graph", info.carries_graph},
+          {"editions", editions},
+          {"bytes", info.file_bytes},
+          {"index_bytes", info.index_bytes}};
 }
 
 std::string archive_text(const ArchiveInfo& info) {
@@ -117,7 +123,8 @@ std::string archive_text(const ArchiveInfo& info) {
     editions += (editions.empty() ? "" : "; ") + one;
   }
   table.row({"shapes", editions});
-  table.row({"graph", info.carries_graph ? "carried: can be compiled again" : "not carried: runs as it is, on machines with that instruction set"});
+  table.row({"graph",
+             info.carries_graph ? "carried: can be compiled again" : "not carried: runs as it is, on machines with that instruction set"});
   table.row({"size", fmt::format("{}, {} of it steps, shapes and names", bytes_text(static_cast<double>(info.file_bytes)),
                                  bytes_text(static_cast<double>(info.index_bytes)))});
   return table.text();

@@ -24,7 +24,8 @@ void draw_with(const std::string& program, const std::string& package, const std
   const fs::path work = target + fmt::format(".{}.part", ::getpid()), file = work.string() + ".script";
   const auto filled = [&](std::string text) {
     for (const auto& [mark, value] : {std::pair{std::string("{out}"), work.string()}, {std::string("{script}"), file.string()}}) {
-      for (size_t at = text.find(mark); at != std::string::npos; at = text.find(mark, at + value.size())) text.replace(at, mark.size(), value);
+      for (size_t at = text.find(mark); at != std::string::npos; at = text.find(mark, at + value.size()))
+        text.replace(at, mark.size(), value);
     }
     return text;
   };

@@ -8,8 +8,9 @@ namespace lathe::cli {
 
 // Whether the name ends in .png or .svg; throws UsageError naming the option otherwise.
 void check_picture_name(const std::string& target, const std::string& option);
-// Runs `program` on a script file and puts what it draws at `target`: drawn beside it, then renamed. `{out}` in an argument or in the script
-// is the file to draw into, `{script}` in an argument the script's file. Throws Error (resource) naming the package when nothing is drawn.
+// Runs `program` on a script file and puts what it draws at `target`: drawn beside it, then renamed. `{out}` in an argument or in the
+// script is the file to draw into, `{script}` in an argument the script's file. Throws Error (resource) naming the package when nothing is
+// drawn.
 void draw_with(const std::string& program, const std::string& package, const std::vector<std::string>& arguments, std::string script,
                const std::string& target);
 // Colours of charts: steel, brick, moss, ochre, plum, slate and others, apart from one another also in print.

@@ -33,13 +33,16 @@ std::vector<std::string> wrapped(const std::string& text, size_t width) {
 Command add_explain(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
-  app.add_option("--draw", o->draw, "Draw nodes and the steps around them (needs graphviz); .dot writes the graph as text")->type_name("FILE.svg|png|dot");
+  app.add_option("--draw", o->draw, "Draw nodes and the steps around them (needs graphviz); .dot writes the graph as text")
+      ->type_name("FILE.svg|png|dot");
   app.add_option("--detail", o->detail, "What the drawing shows: nodes, steps or modules (by the size of the graph)")
       ->check(CLI::IsMember({"nodes", "steps", "modules"}))
       ->type_name("WHAT");
   app.add_option("--depth", o->depth, "Of modules: parts of node names that make one (2)")->check(CLI::Range(1, 20))->type_name("N");
   app.add_option("--focus", o->focus, "Draw only what lies near the nodes whose name contains this")->type_name("TEXT");
-  app.add_option("--around", o->around, "How many boxes away from the focus still are near (3)")->check(CLI::Range(0, 1000))->type_name("N");
+  app.add_option("--around", o->around, "How many boxes away from the focus still are near (3)")
+      ->check(CLI::Range(0, 1000))
+      ->type_name("N");
   app.add_flag("--timed", o->timed, "Run the model too and put each step's time beside its least time");
   app.add_option("--runs", o->runs, "With --timed: runs (30)")->check(CLI::Range(1, 1000000))->type_name("N");
   return [o] {
@@ -69,9 +72,19 @@ Command add_explain(CLI::App& app) {
       bool arithmetic = false;
       const double limit = roofline.seconds(s.flops, s.bytes, &arithmetic);
       least += limit;
-      Json j{{"step", i + 1},         {"kind", s.kind},   {"op", s.op},         {"nodes", s.nodes},   {"why", s.why},
-             {"why_not_more", s.why_not}, {"recipe", s.recipe}, {"output", s.output}, {"layout", s.layout}, {"flops", s.flops},
-             {"bytes", s.bytes},      {"limit_seconds", limit}, {"limit", arithmetic ? "arithmetic" : "bandwidth"}};
+      Json j{{"step", i + 1},
+             {"kind", s.kind},
+             {"op", s.op},
+             {"nodes", s.nodes},
+             {"why", s.why},
+             {"why_not_more", s.why_not},
+             {"recipe", s.recipe},
+             {"output", s.output},
+             {"layout", s.layout},
+             {"flops", s.flops},
+             {"bytes", s.bytes},
+             {"limit_seconds", limit},
+             {"limit", arithmetic ? "arithmetic" : "bandwidth"}};
       if (timed) {
         j["seconds"] = timed->steps[i].latency.median;
         j["share"] = timed->steps[i].share;
@@ -117,8 +130,8 @@ Command add_explain(CLI::App& app) {
     }
     if (!for_people(o->model.json)) return static_cast<int>(kGood);
 
-    fmt::print("{}: {} nodes after the passes, {} steps, {} thread{}, {}\n", o->model.model, edition.nodes.size(), edition.steps.size(), threads,
-               threads == 1 ? "" : "s", program.options().isa);
+    fmt::print("{}: {} nodes after the passes, {} steps, {} thread{}, {}\n", o->model.model, edition.nodes.size(), edition.steps.size(),
+               threads, threads == 1 ? "" : "s", program.options().isa);
     fmt::print("  limits probed now: {:.1f} GFLOP/s, copying {:.1f} GB/s in the first cache, {:.1f} GB/s in memory; least time {} a run\n",
                roofline.peak_gflops(), roofline.bandwidth(16 << 10), roofline.bandwidth(128 << 20), seconds_text(least));
     fmt::print("  arena {}, lower bound {}\n\nPasses\n", bytes_text(static_cast<double>(edition.arena_bytes)),
@@ -150,8 +163,8 @@ Command add_explain(CLI::App& app) {
       say("recipe", s.recipe);
       say("why", s.why);
       say("no more", s.why_not);
-      std::string cost = fmt::format("{}{}, at least {}; least {} by {}", count_text(s.flops), s.flops < 1000 ? " FLOP" : "FLOP", bytes_text(s.bytes),
-                                     seconds_text(limit), arithmetic ? "arithmetic" : "bandwidth");
+      std::string cost = fmt::format("{}{}, at least {}; least {} by {}", count_text(s.flops), s.flops < 1000 ? " FLOP" : "FLOP",
+                                     bytes_text(s.bytes), seconds_text(limit), arithmetic ? "arithmetic" : "bandwidth");
       if (timed)
         cost += fmt::format("; took {} ({:.1f} % of the run, {:.0f} % of the limit)", seconds_text(timed->steps[i].latency.median),
                             100 * timed->steps[i].share, 100 * timed->steps[i].of_limit);

@@ -39,12 +39,14 @@ void draw(const Options& o, const Profile& p) {
   std::reverse(order.begin(), order.end());
   std::string script = fmt::format(
       "set terminal {} size 1280,800 font 'sans,12' background rgb '#ffffff'\nset output '{{out}}'\n"
-      "set title \"{}: the {} longest of {} steps, median of {} runs{}\" font 'sans,15' noenhanced\nset xlabel \"microseconds\"\nset xrange [0:{:.6g}]\n"
-      "set border 3 lc rgb '#555555'\nset tics nomirror noenhanced\nset grid xtics lc rgb '#dddddd'\nset key bottom right noenhanced\nset ytics font 'sans,10'\n"
+      "set title \"{}: the {} longest of {} steps, median of {} runs{}\" font 'sans,15' noenhanced\nset xlabel \"microseconds\"\nset "
+      "xrange [0:{:.6g}]\n"
+      "set border 3 lc rgb '#555555'\nset tics nomirror noenhanced\nset grid xtics lc rgb '#dddddd'\nset key bottom right noenhanced\nset "
+      "ytics font 'sans,10'\n"
       "set style fill solid 1.0 noborder\nset lmargin 46\nset yrange [-0.7:{}]\n",
       o.chart.ends_with(".png") ? "pngcairo" : "svg", o.model.model, order.size(), p.steps.size(), p.timed.runs,
-      o.profile.cold ? ", cold caches" : "",
-      1.3 * (order.empty() ? 1 : p.steps[order.back()].latency.median * 1e6), static_cast<double>(order.size()) - 0.3);
+      o.profile.cold ? ", cold caches" : "", 1.3 * (order.empty() ? 1 : p.steps[order.back()].latency.median * 1e6),
+      static_cast<double>(order.size()) - 0.3);
   std::string tics;
   script += "$steps << END\n";
   for (size_t i = 0; i < order.size(); ++i) {
@@ -110,7 +112,12 @@ Command add_profile(CLI::App& app) {
                        {"share_of_limit", s.of_limit}});
     }
     for (const OpProfile& op : p.ops)
-      ops.push_back({{"op", op.op}, {"steps", op.steps}, {"seconds", op.seconds}, {"share", op.share}, {"flops", op.flops}, {"bytes", op.bytes},
+      ops.push_back({{"op", op.op},
+                     {"steps", op.steps},
+                     {"seconds", op.seconds},
+                     {"share", op.share},
+                     {"flops", op.flops},
+                     {"bytes", op.bytes},
                      {"limit_seconds", op.limit_seconds}});
     write_json(o->model.json, {{"model", o->model.model},
                                {"threads", threads},
@@ -134,7 +141,8 @@ Command add_profile(CLI::App& app) {
                100 * p.flops / p.run.median / 1e9 / roofline.peak_gflops());
     fmt::print("  reading the clock after every step changes that by {:+.1f} %\n\n", 100 * p.overhead);
     const auto rates = [](double flops, double bytes, double seconds) {
-      return std::pair{flops > 0 ? fmt::format("{:.1f}", flops / seconds / 1e9) : "", bytes > 0 ? fmt::format("{:.1f}", bytes / seconds / 1e9) : ""};
+      return std::pair{flops > 0 ? fmt::format("{:.1f}", flops / seconds / 1e9) : "",
+                       bytes > 0 ? fmt::format("{:.1f}", bytes / seconds / 1e9) : ""};
     };
     Table by_op("lrrrrrr", {"op", "steps", "time", "share", "GFLOP/s", "GB/s", "of limit"});
     for (const OpProfile& op : p.ops) {

@@ -46,7 +46,8 @@ Command add_ship(CLI::App& app) {
   app.add_option("--also", o->also, "Keep dims open and compile for these input shapes, e.g. 'image=8,3,64,64' (repeatable)")
       ->type_name("'INPUT=N,N,.. ..'")
       ->allow_extra_args(false);
-  app.add_flag("--with-graph", o->with_graph, "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
+  app.add_flag("--with-graph", o->with_graph,
+               "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
   return [o] {
     Graph graph = o->model.load_graph();
     if (o->model.archived()) throw UsageError(fmt::format("{}: is an archive already; ship the model it was made from", o->model.model));

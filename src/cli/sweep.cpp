@@ -140,7 +140,8 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
   }
   script += "plot $d0 with lines lw 2 dt 2 lc rgb '#888888' title 'limit of this machine'";
   for (size_t i = 0; i < names.size(); ++i)
-    script += fmt::format(", $d{} with linespoints lw 2 pt {} ps 1.1 lc rgb '{}' title '{}'", i + 1, i + 4, kColours[i % kColours.size()], names[i]);
+    script += fmt::format(", $d{} with linespoints lw 2 pt {} ps 1.1 lc rgb '{}' title '{}'", i + 1, i + 4, kColours[i % kColours.size()],
+                          names[i]);
   script += "\n";
   draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), o.chart);
 }
@@ -179,7 +180,8 @@ Command add_sweep(CLI::App& app) {
       ->check(CLI::Range(3, 100000))
       ->type_name("N");
   app.add_option("--with", o->sweep.with,
-                 "Implementations: instruction sets, unfused, direct (without Winograd), plain, or those of --kernels (default: all but direct and plain)")
+                 "Implementations: instruction sets, unfused, direct (without Winograd), plain, or those of --kernels (default: all but "
+                 "direct and plain)")
       ->type_name("NAME...")
       ->delimiter(',');
   app.add_option("--kernels", o->libraries, "Library of other implementations (lathe_register_implementations)")->type_name("FILE.so");

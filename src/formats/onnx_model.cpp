@@ -447,7 +447,7 @@ bool parse(google::protobuf::io::ZeroCopyInputStream& stream, wire::ModelProto& 
 
 // With `notes`, faults of the model go there and what could be read is returned. No `folder`: external data is refused.
 Graph graph_of_wire(wire::ModelProto& proto, const std::string& name, const std::optional<std::filesystem::path>& folder,
-                 const LoadOptions& options, std::vector<Fault>* notes) {
+                    const LoadOptions& options, std::vector<Fault>* notes) {
   if (!proto.has_graph()) fail(Category::format, "{}: not an ONNX file: it holds no graph", name);
   Reader reader;
   reader.data = {folder.value_or(""), options.allow_data_outside_folder, !folder};

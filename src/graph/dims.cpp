@@ -102,7 +102,8 @@ std::optional<std::string> atom_of(const Linear& l) {
 Dim combined(const Dim& a, const Dim& b, int64_t sign) {
   if (a.known() && b.known()) {
     int64_t out;
-    if (__builtin_add_overflow(a.value, sign * b.value, &out)) fail(Category::shape, "a dim of {} and {} together overflows", a.value, b.value);
+    if (__builtin_add_overflow(a.value, sign * b.value, &out))
+      fail(Category::shape, "a dim of {} and {} together overflows", a.value, b.value);
     return out < 0 ? Dim() : Dim(out);
   }
   auto x = parse(a);

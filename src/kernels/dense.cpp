@@ -79,7 +79,8 @@ HWY_INLINE VF add_product(VF acc, const float* a, VF b) {
 #endif
 }
 
-// What a tile fetches into L2 beside its own work: from there on, so many bytes further at each k. Nothing: of its own panel, a little ahead.
+// What a tile fetches into L2 beside its own work: from there on, so many bytes further at each k. Nothing: of its own panel, a little
+// ahead.
 struct Ahead {
   const char* from = nullptr;
   int64_t step = 0;
@@ -298,8 +299,8 @@ void DenseHere(const DenseArguments& g) {
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
             const Choice choice = choose(g.b_type, height, columns);
-            // The first tile passes over panels that come from memory: it fetches the next one while it works on one. Later tiles each fetch
-            // a share of the block that follows: when its turn comes, it is in L2.
+            // The first tile passes over panels that come from memory: it fetches the next one while it works on one. Later tiles each
+            // fetch a share of the block that follows: when its turn comes, it is in L2.
             const int64_t line = kWidth * element;
             ahead.from = nullptr;
             if (t == 0 && p + 1 < panel + panels) ahead.from = static_cast<const char*>(b) + k * line, ahead.step = line;

@@ -128,7 +128,8 @@ HWY_INLINE VF log_f32(F32 d, VF x) {
   return hn::IfThenElse(hn::IsNaN(x), x, y);
 }
 
-// tanh: an odd polynomial near zero (Cephes' coefficients), 1 - 2 / (e^2x + 1) beyond. A NaN is not beyond, and comes through the polynomial.
+// tanh: an odd polynomial near zero (Cephes' coefficients), 1 - 2 / (e^2x + 1) beyond. A NaN is not beyond, and comes through the
+// polynomial.
 HWY_INLINE VF tanh_f32(F32 d, VF x) {
   const VF t = hn::Abs(x), s = hn::Mul(x, x), one = hn::Set(d, 1.0f);
   const VF e = exp_within(d, hn::Min(hn::Set(d, 20.0f), hn::Add(t, t)));

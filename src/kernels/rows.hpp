@@ -37,7 +37,7 @@ struct RowArguments {
   const float* scale = nullptr;  // layer_norm, rms_norm: `length` each; group_norm: one a channel; bias may be null
   const float* bias = nullptr;
   float epsilon = 1e-5f;
-  int64_t pixels = 1, channels = 1;  // group_norm: a row is length / pixels channels of one of `channels` in all
+  int64_t pixels = 1, channels = 1;          // group_norm: a row is length / pixels channels of one of `channels` in all
   int64_t column_begin = 0, column_end = 0;  // *_columns: columns to do
 };
 

@@ -195,7 +195,8 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeT
   // A single step needs no room between steps: all of it in one go.
   const bool wide = out_type == TapeType::f32;
   bool direct = tape.steps.size() == 1 && wide && arity(tape.steps[0].op) < 3;
-  for (int i = 0; i < tape.inputs; ++i) direct = direct && operands[i].type == TapeType::f32 && (operands[i].stride == 0 || operands[i].stride == 1);
+  for (int i = 0; i < tape.inputs; ++i)
+    direct = direct && operands[i].type == TapeType::f32 && (operands[i].stride == 0 || operands[i].stride == 1);
   const int64_t strip = direct ? count : each;
   for (int64_t at = 0; at < count; at += strip) {
     const int64_t n = count - at < strip ? count - at : strip;

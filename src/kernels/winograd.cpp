@@ -63,8 +63,7 @@ struct Place {
 };
 
 Place place_of(const WinogradShape& s, const float* in, int64_t tile) {
-  const int64_t image = tile / s.tiles(), y = tile % s.tiles() / s.tiles_x() * kTileOut - s.top,
-                x = tile % s.tiles_x() * kTileOut - s.left;
+  const int64_t image = tile / s.tiles(), y = tile % s.tiles() / s.tiles_x() * kTileOut - s.top, x = tile % s.tiles_x() * kTileOut - s.left;
   Place p;
   p.column = s.channels;
   p.row = s.in_w * s.channels;
@@ -82,7 +81,7 @@ HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* 
   LATHE_UNROLL(6)
   for (int x = 0; x < 6; ++x) {
     VF in[6];
-  LATHE_UNROLL(6)
+    LATHE_UNROLL(6)
     for (int y = 0; y < 6; ++y) {
       const bool inside = kInside || (y >= p.y0 && y < p.y1 && x >= p.x0 && x < p.x1);
       const float* from = p.corner + y * p.row + x * p.column + ch;
@@ -90,7 +89,7 @@ HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* 
     }
     VF out[6];
     tile_in(in, 1, out);
-  LATHE_UNROLL(6)
+    LATHE_UNROLL(6)
     for (int y = 0; y < 6; ++y) half[y * 6 + x] = out[y];
   }
   // NaN where anything is not finite. These nine points take in every input between them.
@@ -104,7 +103,7 @@ HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* 
       odd = hn::MulAdd(out[1], hn::Zero(d), odd);
       odd = hn::MulAdd(out[5], hn::Zero(d), odd);
     }
-  LATHE_UNROLL(6)
+    LATHE_UNROLL(6)
     for (int x = 0; x < 6; ++x) {
       float* to = rows + at[y * 6 + x] + ch;
       if (kPart) store_part(out[x], to, n);
@@ -168,14 +167,14 @@ HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64
     const int64_t apart = winograd_results(g.count, s.filters);
     const float* from = g.results + t * s.filters + filter;
     VF half[24];
-  LATHE_UNROLL(6)
+    LATHE_UNROLL(6)
     for (int x = 0; x < 6; ++x) {
       VF m[6];
-  LATHE_UNROLL(6)
+      LATHE_UNROLL(6)
       for (int i = 0; i < 6; ++i) m[i] = load(from + (i * 6 + x) * apart);
       tile_out(m, 1, half + x, 6);
     }
-  LATHE_UNROLL(4)
+    LATHE_UNROLL(4)
     for (int i = 0; i < 4; ++i) tile_out(half + i * 6, 1, y + i * 4, 1);
   }
   const VF bias = e.bias ? load(e.bias + filter) : hn::Zero(d), low = hn::Set(d, e.low), top = hn::Set(d, e.high);
@@ -228,13 +227,12 @@ TransformOutput winograd_output(Isa isa) { return LATHE_SELECT(isa, OutputHere);
 
 void winograd_weights(const float* weights, int64_t filters, int64_t channels, int64_t width, float* packed) {
   constexpr double a = 0.75, b = 1.5, aa = a * a, bb = b * b, at_a = 1 / (2 * aa * (aa - bb)), at_b = 1 / (2 * bb * (bb - aa));
-  const double g[6][3] = {{1 / (aa * bb), 0, 0},          {at_a, at_a * a, at_a * aa}, {at_a, -at_a * a, at_a * aa},
+  const double g[6][3] = {{1 / (aa * bb), 0, 0},       {at_a, at_a * a, at_a * aa},  {at_a, -at_a * a, at_a * aa},
                           {at_b, at_b * b, at_b * bb}, {at_b, -at_b * b, at_b * bb}, {0, 0, 1}};
   const int64_t apart = packed_size(channels, filters, width), panels = (filters + width - 1) / width;
   // A panel's columns past the last filter are zeros.
   if (filters % width != 0) {
-    for (int64_t p = 0; p < kTilePoints; ++p)
-      std::fill_n(packed + p * apart + (panels - 1) * channels * width, channels * width, 0.0f);
+    for (int64_t p = 0; p < kTilePoints; ++p) std::fill_n(packed + p * apart + (panels - 1) * channels * width, channels * width, 0.0f);
   }
   for (int64_t f = 0; f < filters; ++f) {
     for (int64_t c = 0; c < channels; ++c) {

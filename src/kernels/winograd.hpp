@@ -38,20 +38,20 @@ inline int64_t winograd_results(int64_t count, int64_t filters) { return ((count
 
 struct WinogradInput {
   const WinogradShape* shape = nullptr;
-  const float* in = nullptr;           // all images
-  int64_t first = 0, count = 0;        // tiles, counted through all images
-  int64_t begin = 0, end = 0;          // of these, [begin, end) are transformed now
-  float* rows = nullptr;               // WinogradRows(count, channels)
-  uint8_t* odd = nullptr;              // by tile from `first`: whether its inputs hold NaN or infinity, which a transform would spread
+  const float* in = nullptr;     // all images
+  int64_t first = 0, count = 0;  // tiles, counted through all images
+  int64_t begin = 0, end = 0;    // of these, [begin, end) are transformed now
+  float* rows = nullptr;         // WinogradRows(count, channels)
+  uint8_t* odd = nullptr;        // by tile from `first`: whether its inputs hold NaN or infinity, which a transform would spread
 };
 struct WinogradOutput {
   const WinogradShape* shape = nullptr;
-  const float* results = nullptr;      // 36 matrices of count x filters, winograd_results apart
+  const float* results = nullptr;  // 36 matrices of count x filters, winograd_results apart
   int64_t first = 0, count = 0, begin = 0, end = 0;
   const uint8_t* odd = nullptr;
-  const float* in = nullptr;           // odd tiles are summed directly, from these
-  const float* weights = nullptr;      // [filter][channel][3][3]
-  DenseEpilogue epilogue;              // rows are output pixels, columns filters
+  const float* in = nullptr;       // odd tiles are summed directly, from these
+  const float* weights = nullptr;  // [filter][channel][3][3]
+  DenseEpilogue epilogue;          // rows are output pixels, columns filters
   float* out = nullptr;
 };
 

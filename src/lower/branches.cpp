@@ -35,7 +35,8 @@ double seconds_of(const Step& s) { return std::max(s.flops / 50e9, s.bytes / 10e
 // Worth a fork and a join, and not so long that its own split would serve better.
 bool small(const Step& s) {
   constexpr double kShortest = 1.5e-6, kLongest = 20e-6;
-  static const char* const kKinds[]{"convolution", "product", "tape", "reduction", "normalisation", "softmax", "max pool", "average pool", "copy", "layout"};
+  static const char* const kKinds[]{"convolution", "product",  "tape",         "reduction", "normalisation",
+                                    "softmax",     "max pool", "average pool", "copy",      "layout"};
   const double t = seconds_of(s);
   return !s.can_fail && t >= kShortest && t <= kLongest && std::ranges::find(kKinds, s.kind) != std::end(kKinds);
 }
@@ -68,7 +69,8 @@ void join_branches(Plan& plan, int threads) {
     if (taken[i]) continue;
     Step& first = plan.steps[i];
     std::vector<size_t> together{i};
-    for (size_t j = i + 1; small(first) && j < std::min(plan.steps.size(), i + kAhead) && together.size() < static_cast<size_t>(threads) * 2; ++j) {
+    for (size_t j = i + 1;
+         small(first) && j < std::min(plan.steps.size(), i + kAhead) && together.size() < static_cast<size_t>(threads) * 2; ++j) {
       if (taken[j] || !small(plan.steps[j])) continue;
       // It passes every step between that is not taken yet.
       bool free = seconds_of(plan.steps[j]) > seconds_of(first) / 4 && seconds_of(plan.steps[j]) < seconds_of(first) * 4;

@@ -214,7 +214,11 @@ class ConvolutionKernel : public StepKernel {
       a.channels = groups;
       a.weights = pointer<const float>(c, weights);
       // Whole groups of lines where there are enough of them: the kernel makes up to four lines at once.
-      const int64_t group = 4 * w.out_w, unit = rows / group >= 4 * tasks ? group : rows / w.out_w >= 2 * tasks ? w.out_w : 1, units = (rows + unit - 1) / unit;
+      const int64_t group = 4 * w.out_w,
+                    unit = rows / group >= 4 * tasks     ? group
+                           : rows / w.out_w >= 2 * tasks ? w.out_w
+                                                         : 1,
+                    units = (rows + unit - 1) / unit;
       a.row_begin = units * task / tasks * unit;
       a.row_end = std::min(rows, units * (task + 1) / tasks * unit);
       a.out = pointer<float>(c, output);
@@ -403,7 +407,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
       return entry_of(packed, floats_needed);
     };
     if (depthwise) l.weights().keep_raw(w_value);  // small: not worth restoring
-    k.weights = {l.derived(w_value, fmt::format("conv {} {}", depthwise ? "depthwise" : "panels", width), static_cast<size_t>(floats_needed) * 4, make)};
+    k.weights = {l.derived(w_value, fmt::format("conv {} {}", depthwise ? "depthwise" : "panels", width),
+                           static_cast<size_t>(floats_needed) * 4, make)};
     step.reads.push_back(k.weights.buffer);
   } else {
     k.pack_while_running = true;
@@ -424,7 +429,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.split.row_tasks = std::max<int64_t>(1, std::min<int64_t>(k.rows, threads > 1 ? threads * 4 : 1));
   } else {
     k.dense = kernels::dense(isa);
-    k.split = split_work(k.rows, k.panels, k.width, depth, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads, l.options().block_bytes);
+    k.split = split_work(k.rows, k.panels, k.width, depth, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads,
+                         l.options().block_bytes);
   }
   const double outputs = static_cast<double>(k.rows) * static_cast<double>(ws[0]);
   step.flops = 2 * outputs * static_cast<double>(depth);
@@ -637,7 +643,8 @@ bool lower_product(Lowering& l, const Group& group) {
   k.panel_block = std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
   const int64_t batches = static_cast<int64_t>(k.a_offsets.size());
   const int threads = l.options().threads;
-  k.split = split_work(k.m, k.panels, k.width, depth, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads, l.options().block_bytes);
+  k.split =
+      split_work(k.m, k.panels, k.width, depth, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads, l.options().block_bytes);
   const double rows = static_cast<double>(batches * k.m);
   step.flops = 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
   step.bytes =

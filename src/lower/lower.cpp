@@ -12,7 +12,8 @@ namespace lathe::lower {
 const Weights::Entry& Weights::get(const std::string& key, size_t bytes, const std::function<Entry()>& make) {
   const auto it = entries_.find(key);
   if (it != entries_.end()) {
-    if (it->second.bytes != bytes) fail(Category::format, "packed weights '{}' are {} bytes, this step needs {}", key, it->second.bytes, bytes);
+    if (it->second.bytes != bytes)
+      fail(Category::format, "packed weights '{}' are {} bytes, this step needs {}", key, it->second.bytes, bytes);
     return it->second;
   }
   return entries_[key] = make();
@@ -94,7 +95,9 @@ Tensor Lowering::constant(ValueId v) {
   const Tensor& t = *graph_->values[v].constant;
   if (t.data() != nullptr || t.size() == 0) return t;
   const auto it = weights_.restore.find(v);
-  if (it == weights_.restore.end()) fail(Category::internal, "constant '{}' was released and cannot be restored; an archive that carries its graph has it", graph_->values[v].name);
+  if (it == weights_.restore.end())
+    fail(Category::internal, "constant '{}' was released and cannot be restored; an archive that carries its graph has it",
+         graph_->values[v].name);
   const auto [restored, fresh] = plan_.restored.try_emplace(v);
   if (fresh) restored->second = it->second();
   return restored->second;
@@ -362,11 +365,13 @@ std::string Lowering::why(const Group& group) const {
                        group.nodes.size() > 2 ? fmt::format("{} nodes after the {} keep", group.nodes.size() - 1, op)
                                               : fmt::format("the node after the {} keeps", op));
   } else if (group.nodes.size() > 1) {
-    text = fmt::format("{} elementwise nodes of one shape whose results in between nobody else reads: one pass over memory", group.nodes.size());
+    text = fmt::format("{} elementwise nodes of one shape whose results in between nobody else reads: one pass over memory",
+                       group.nodes.size());
   }
   size_t merged = 0;
   for (int n : group.nodes) merged += graph_->nodes[n].merged.size();
-  if (merged > 0) text += fmt::format("{}{} node{} of the model folded in by passes", text.empty() ? "" : "; ", merged, merged > 1 ? "s" : "");
+  if (merged > 0)
+    text += fmt::format("{}{} node{} of the model folded in by passes", text.empty() ? "" : "; ", merged, merged > 1 ? "s" : "");
   if (text.empty()) text = last.outputs.empty() ? "alone" : "a step of its own";
   return text;
 }
@@ -406,11 +411,11 @@ Plan Lowering::finish() {
     const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
     const size_t first = plan_.steps.size();
     try {
-      const bool fast = !options_.plain &&
-                        (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) || lower_product(*this, group) ||
-                         lower_pool(*this, group) || lower_tape(*this, group) || lower_rows(*this, group) || lower_movement(*this, group) ||
-                         lower_indexed(*this, group) || lower_select(*this, group) || lower_recurrent(*this, group) ||
-                         lower_quantised(*this, group) || lower_attention(*this, group) || lower_transposed(*this, group));
+      const bool fast = !options_.plain && (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) ||
+                                            lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
+                                            lower_rows(*this, group) || lower_movement(*this, group) || lower_indexed(*this, group) ||
+                                            lower_select(*this, group) || lower_recurrent(*this, group) || lower_quantised(*this, group) ||
+                                            lower_attention(*this, group) || lower_transposed(*this, group));
       if (!fast) {
         if (group.nodes.size() != 1) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
         lower_plain(*this, group.nodes[0]);

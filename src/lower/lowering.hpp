@@ -44,8 +44,8 @@ struct BuiltTape {
   std::vector<TapeSource> sources;  // operand i of the tape
 };
 
-// Whether the node can be part of a tape: fp32 (bool for comparisons and logic, bytes where they are quantised), shapes known, an op the tape
-// has.
+// Whether the node can be part of a tape: fp32 (bool for comparisons and logic, bytes where they are quantised), shapes known, an op the
+// tape has.
 bool tapeable(const Graph& graph, const Node& node);
 // Nothing when the tape would be too long or needs too many slots. With `head`, that value is operand 0.
 std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nodes, ValueId head = kAbsent);
@@ -99,7 +99,6 @@ class Lowering {
  private:
   std::string why(const Group& group) const;
   std::string why_not(const Group& group, const std::vector<std::vector<int>>& readers, const std::vector<int>& owner) const;
-
 
   std::shared_ptr<const Graph> graph_;
   const LowerOptions& options_;

@@ -84,8 +84,8 @@ void plan_memory(Plan& plan) {
     }
     plan.arena_bound = std::max(plan.arena_bound, live);
   }
-  // Largest first is good on most nets. Where it is not, what stood highest goes first and all are placed again: a few tries find a way around
-  // a large buffer that lies in the middle.
+  // Largest first is good on most nets. Where it is not, what stood highest goes first and all are placed again: a few tries find a way
+  // around a large buffer that lies in the middle.
   std::stable_sort(order.begin(), order.end(), [&](BufferId a, BufferId b) { return size_of(a) > size_of(b); });
   const int most_tries = order.size() > 600 ? 4 : 60;
   std::vector<BufferId> best_order = order;
@@ -103,7 +103,8 @@ void plan_memory(Plan& plan) {
     if (highest == order.begin()) {
       // It has been first already: the other order that often serves, by when buffers begin to live.
       if (tries > 0) std::rotate(order.begin(), order.begin() + 1 + tries % static_cast<int>(order.size() - 1), order.end());
-      else std::stable_sort(order.begin(), order.end(), [&](BufferId a, BufferId b) { return plan.buffers[a].first < plan.buffers[b].first; });
+      else
+        std::stable_sort(order.begin(), order.end(), [&](BufferId a, BufferId b) { return plan.buffers[a].first < plan.buffers[b].first; });
       continue;
     }
     std::rotate(order.begin(), highest, highest + 1);

@@ -58,8 +58,8 @@ class RowKernel : public StepKernel {
   int64_t count = 0, each = 1;
   int64_t strips = 1;  // of columns, when there are few rows to share out
   std::optional<RowTape> before, after;
-  // Where the rows that `before` makes go: to `input`, which others read too; else to the output, when it has rows as long; else to room for
-  // one row a task.
+  // Where the rows that `before` makes go: to `input`, which others read too; else to the output, when it has rows as long; else to room
+  // for one row a task.
   bool kept = false, in_output = false;
   Place room;
   int64_t near_rows = 1;  // rows done together while they stay in L1
@@ -162,8 +162,8 @@ std::optional<RowForm> reduce_form(Lowering& l, const Node& n, bool rows) {
 
 bool heads_rows(const Graph& g, const Node& n) {
   const bool rows = n.op == "Softmax" || n.op == "LogSoftmax" || n.op == "LayerNormalization" || n.op == "RMSNormalization";
-  const bool reduces = n.op == "ReduceSum" || n.op == "ReduceMean" || n.op == "ReduceMax" || n.op == "ReduceMin" || n.op == "ReduceSumSquare" ||
-                       n.op == "ReduceL1" || n.op == "ReduceL2";
+  const bool reduces = n.op == "ReduceSum" || n.op == "ReduceMean" || n.op == "ReduceMax" || n.op == "ReduceMin" ||
+                       n.op == "ReduceSumSquare" || n.op == "ReduceL1" || n.op == "ReduceL2";
   if (!n.domain.empty() || (!rows && !reduces) || n.inputs.empty() || n.outputs.empty()) return false;
   for (size_t i = 1; i < n.outputs.size(); ++i) {
     if (n.outputs[i] != kAbsent) return false;
@@ -176,7 +176,8 @@ bool heads_rows(const Graph& g, const Node& n) {
   if (rows) {
     if (n.op.ends_with("oftmax") && g.version_of(n) < 13) return false;
     for (size_t i = 1; i < n.inputs.size(); ++i) {
-      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || element_count(*known_shape(g.values[n.inputs[i]].dims)) != s.back())) return false;
+      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || element_count(*known_shape(g.values[n.inputs[i]].dims)) != s.back()))
+        return false;
     }
     return ops::wrap_axis(n.integer("axis", -1), rank) == rank - 1;
   }

@@ -69,7 +69,6 @@ kernels::TapeType tape_type(DType d) {
                              : kernels::TapeType::f32;
 }
 
-
 bool constant_here(const Graph& g, ValueId v) { return v != kAbsent && g.values[v].constant && g.values[v].constant->data() != nullptr; }
 
 // Scale and zero point of a QuantizeLinear or DequantizeLinear between f32 and bytes, when both are constants: one for all, or one along an
@@ -122,7 +121,9 @@ std::optional<std::pair<float, float>> clip_bounds(const Graph& g, const Node& n
 
 }  // namespace
 
-kernels::TapeType type_of_source(Lowering& l, const TapeSource& s) { return tape_type(s.value != kAbsent ? l.dtype(s.value) : s.constant.dtype()); }
+kernels::TapeType type_of_source(Lowering& l, const TapeSource& s) {
+  return tape_type(s.value != kAbsent ? l.dtype(s.value) : s.constant.dtype());
+}
 
 bool tapeable(const Graph& g, const Node& n) {
   if (!n.domain.empty() || n.outputs.empty() || n.outputs[0] == kAbsent) return false;

@@ -171,7 +171,8 @@ bool lower_transposed(Lowering& l, const Group& group) {
   }
   l.weights().keep_raw(n.inputs[1]);
   k.k_block = 576;
-  k.panel_block = std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min<int64_t>(taps * k.channels, k.k_block) * k.width * 4));
+  k.panel_block =
+      std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min<int64_t>(taps * k.channels, k.k_block) * k.width * 4));
   Step step;
   step.kind = "transposed convolution";
   step.nodes = l.names(group);

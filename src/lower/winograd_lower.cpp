@@ -174,8 +174,10 @@ bool lower_winograd(Lowering& l, const Group& group) {
     const int64_t n = std::max<int64_t>(1, std::min(k.tiles / kSmallestChunk, (k.tiles + count - 1) / count));
     const auto tiles = static_cast<double>((k.tiles + n - 1) / n);
     const double own = tiles * kTilePoints * static_cast<double>(channels + filters);
-    const bool weights_near = weights_floats * 4 <= static_cast<double>(cache), own_near = (own + (weights_near ? weights_floats : 0)) * 4 <= 2.0 * static_cast<double>(cache);
-    const double moved = (weights_near ? 0 : weights_floats / tiles) + (own_near ? 0 : 2 * kTilePoints * static_cast<double>(channels + filters));
+    const bool weights_near = weights_floats * 4 <= static_cast<double>(cache),
+               own_near = (own + (weights_near ? weights_floats : 0)) * 4 <= 2.0 * static_cast<double>(cache);
+    const double moved =
+        (weights_near ? 0 : weights_floats / tiles) + (own_near ? 0 : 2 * kTilePoints * static_cast<double>(channels + filters));
     if (best == 0 || moved < best) {
       best = moved;
       k.chunks = n;
@@ -196,9 +198,9 @@ bool lower_winograd(Lowering& l, const Group& group) {
   const double outputs = static_cast<double>(rows) * static_cast<double>(filters);
   step.flops = 2 * outputs * static_cast<double>(channels) * 9;
   step.bytes = 4 * (static_cast<double>(element_count(xs)) + static_cast<double>(element_count(ws)) + outputs);
-  step.recipe = fmt::format("Winograd 4x4 of 6x6, {} {}x{} tile, {} tiles in {}{}", kernels::name(isa), tile_rows, k.width, k.tiles,
-                            k.phases ? "phases" : fmt::format("{} chunk{}", k.chunks, k.chunks > 1 ? "s" : ""),
-                            e.text.empty() ? "" : ", " + e.text);
+  step.recipe =
+      fmt::format("Winograd 4x4 of 6x6, {} {}x{} tile, {} tiles in {}{}", kernels::name(isa), tile_rows, k.width, k.tiles,
+                  k.phases ? "phases" : fmt::format("{} chunk{}", k.chunks, k.chunks > 1 ? "s" : ""), e.text.empty() ? "" : ", " + e.text);
   step.kernel = std::move(kernel);
   l.add(std::move(step));
   return true;

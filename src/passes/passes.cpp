@@ -141,7 +141,8 @@ std::optional<Affine> factor(const Graph& g, const Node& n) {
   if (n.inputs.size() != 2 || n.attributes.contains("axis")) return std::nullopt;
   const auto& c = g.values[n.inputs[1]].constant;
   const auto &in = g.values[n.inputs[0]].dims, &out = g.values[n.outputs[0]].dims;
-  if (!c || c->data() == nullptr || c->dtype() != DType::f32 || !in || !out || in->size() < 2 || in->size() != out->size() || !(*in)[1].known())
+  if (!c || c->data() == nullptr || c->dtype() != DType::f32 || !in || !out || in->size() < 2 || in->size() != out->size() ||
+      !(*in)[1].known())
     return std::nullopt;
   const Shape s = c->shape();
   const int64_t channels = (*in)[1].value, rank = static_cast<int64_t>(in->size());

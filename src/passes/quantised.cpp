@@ -1,5 +1,5 @@
-// Products and convolutions between DequantizeLinear and QuantizeLinear: the form in which exporters write quantised models. Each becomes the
-// standard's op on the quantised numbers themselves. Before constants are folded, or the weights would be numbers again.
+// Products and convolutions between DequantizeLinear and QuantizeLinear: the form in which exporters write quantised models. Each becomes
+// the standard's op on the quantised numbers themselves. Before constants are folded, or the weights would be numbers again.
 #include <algorithm>
 #include <cmath>
 
@@ -44,7 +44,8 @@ class QuantisedSteps {
     d.scale = node.inputs[1];
     d.zero = node.inputs.size() > 2 ? node.inputs[2] : kAbsent;
     const Tensor* scale = r_.constant(d.scale);
-    if (!scale || scale->dtype() != DType::f32 || scale->rank() > 1 || (bytes && !is_byte(graph_.values[d.numbers].dtype))) return std::nullopt;
+    if (!scale || scale->dtype() != DType::f32 || scale->rank() > 1 || (bytes && !is_byte(graph_.values[d.numbers].dtype)))
+      return std::nullopt;
     if (d.zero != kAbsent && !r_.constant(d.zero)) return std::nullopt;
     if (node.integer("block_size", 0) != 0) return std::nullopt;
     d.scales = widen<double>(*scale);
@@ -185,7 +186,7 @@ class QuantisedSteps {
     // Weights in the order that is wanted, with or without a place for the pixel.
     const auto weights = [&](bool filters_first, Shape s) {
       Tensor t(numbers.dtype(), std::move(s));
-      const auto *from = static_cast<const uint8_t*>(numbers.data());
+      const auto* from = static_cast<const uint8_t*>(numbers.data());
       auto* to = static_cast<uint8_t*>(t.data());
       for (int64_t f = 0; f < filters; ++f) {
         for (int64_t k = 0; k < depth; ++k)
@@ -211,7 +212,8 @@ class QuantisedSteps {
     Shape out = *shape;
     out.back() = filters;
     const DType to = graph_.values[graph_.nodes[q].outputs[0]].dtype;
-    const ValueId pixels = r_.before(q, "Reshape", {x->numbers, sizes({rows, depth, 1, 1})}, {}, graph_.values[x->numbers].dtype, {rows, depth, 1, 1});
+    const ValueId pixels =
+        r_.before(q, "Reshape", {x->numbers, sizes({rows, depth, 1, 1})}, {}, graph_.values[x->numbers].dtype, {rows, depth, 1, 1});
     std::vector<ValueId> in{pixels, x->scale, x_zero, weights(true, {filters, depth, 1, 1}), w->scale, w_zero};
     finish_with(q, in);
     in.push_back(*whole);

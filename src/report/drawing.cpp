@@ -62,9 +62,7 @@ struct Box {
 }  // namespace
 
 std::string drawing(const EditionInfo& e, const DrawingOptions& o) {
-  const Detail detail = o.detail.value_or(e.nodes.size() <= 120   ? Detail::nodes
-                                          : e.steps.size() <= 250 ? Detail::steps
-                                                                  : Detail::modules);
+  const Detail detail = o.detail.value_or(e.nodes.size() <= 120 ? Detail::nodes : e.steps.size() <= 250 ? Detail::steps : Detail::modules);
   const auto share_of = [&](int step) {
     return o.profile && step >= 0 && static_cast<size_t>(step) < o.profile->steps.size() ? o.profile->steps[step].share : 0.0;
   };
@@ -140,15 +138,19 @@ std::string drawing(const EditionInfo& e, const DrawingOptions& o) {
     for (size_t b = 0; b < boxes.size(); ++b) boxes[b].kept = distance[b] >= 0;
   }
 
-  std::string dot = "digraph program {\n  graph [fontname=\"sans\", fontsize=16, labelloc=t, rankdir=TB, nodesep=0.25, ranksep=0.35, bgcolor=white";
+  std::string dot =
+      "digraph program {\n  graph [fontname=\"sans\", fontsize=16, labelloc=t, rankdir=TB, nodesep=0.25, ranksep=0.35, bgcolor=white";
   if (!o.title.empty()) dot += fmt::format(", label=\"{}\\n \"", escaped(o.title));
-  dot += "];\n  node [fontname=\"sans\", fontsize=11, shape=box, style=\"filled,rounded\", fillcolor=white, color=\"#555555\", margin=\"0.12,0.06\"];\n"
-         "  edge [fontname=\"sans\", fontsize=9, color=\"#777777\", fontcolor=\"#555555\", arrowsize=0.7];\n";
+  dot +=
+      "];\n  node [fontname=\"sans\", fontsize=11, shape=box, style=\"filled,rounded\", fillcolor=white, color=\"#555555\", "
+      "margin=\"0.12,0.06\"];\n"
+      "  edge [fontname=\"sans\", fontsize=9, color=\"#777777\", fontcolor=\"#555555\", arrowsize=0.7];\n";
   const auto share_text = [&](double share) { return o.profile ? fmt::format("  {:.1f} %", 100 * share) : std::string(); };
   const auto border = [&](double share) {
     // The darker and wider, the more time.
-    return o.profile ? fmt::format("penwidth={:.1f}, color=\"{}\"", 1 + 6 * std::min(1.0, std::sqrt(share)), share > 0.1 ? "#b5402c" : "#777777")
-                     : std::string("color=\"#999999\"");
+    return o.profile
+               ? fmt::format("penwidth={:.1f}, color=\"{}\"", 1 + 6 * std::min(1.0, std::sqrt(share)), share > 0.1 ? "#b5402c" : "#777777")
+               : std::string("color=\"#999999\"");
   };
   const auto node_id = [&](int n) { return fmt::format("n{}", n); };
   // The node of a box that makes or reads a value; the box itself where nodes are not drawn.
@@ -180,13 +182,14 @@ std::string drawing(const EditionInfo& e, const DrawingOptions& o) {
       for (const auto& v : box.makes) source[v] = fmt::format("b{}", b);
       continue;
     }
-    dot += fmt::format("  subgraph cluster_{} {{\n    label=\"{}\"; labeljust=l; labelloc=t; fontsize=12; style=\"filled,rounded\"; fillcolor=\"{}\"; {};\n", b,
-                       escaped(box.title + share_text(box.share)), box.fill,
-                       [&] {
-                         std::string s = border(box.share);
-                         std::replace(s.begin(), s.end(), ',', ';');
-                         return s;
-                       }());
+    dot += fmt::format(
+        "  subgraph cluster_{} {{\n    label=\"{}\"; labeljust=l; labelloc=t; fontsize=12; style=\"filled,rounded\"; fillcolor=\"{}\"; "
+        "{};\n",
+        b, escaped(box.title + share_text(box.share)), box.fill, [&] {
+          std::string s = border(box.share);
+          std::replace(s.begin(), s.end(), ',', ';');
+          return s;
+        }());
     for (int n : box.nodes) {
       const NodeInfo& node = e.nodes[n];
       std::string label = escaped(node.op);

@@ -71,7 +71,8 @@ void Crew::drain(int worker) {
   if (watched_ && worker > 0) {
     Spell spell;
     spell.begin = std::chrono::steady_clock::now();
-    for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_; task = next_.fetch_add(1, std::memory_order_relaxed)) {
+    for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_;
+         task = next_.fetch_add(1, std::memory_order_relaxed)) {
       f_(context_, task, worker);
       ++spell.tasks;
     }
@@ -99,7 +100,8 @@ void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context
   // Closed: whoever has not begun stays out. Those inside are mid-task: no sleep here unless they were put off their core.
   state_.fetch_and(~kOpen, std::memory_order_acq_rel);
   if (!spin_until([&] { return state_.load(std::memory_order_acquire) == 0; })) {
-    for (uint32_t left = state_.load(std::memory_order_acquire); left != 0; left = state_.load(std::memory_order_acquire)) state_.wait(left);
+    for (uint32_t left = state_.load(std::memory_order_acquire); left != 0; left = state_.load(std::memory_order_acquire))
+      state_.wait(left);
   }
 }
 

@@ -188,7 +188,8 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
       if (!gone) continue;
       const auto it = weights_.restore.find(static_cast<ValueId>(v));
       if (it == weights_.restore.end())
-        fail(Category::unsupported, "the original of '{}' is not there any more: this program was loaded from an archive without its graph", value.name);
+        fail(Category::unsupported, "the original of '{}' is not there any more: this program was loaded from an archive without its graph",
+             value.name);
       value.constant = it->second();
     }
   } else if (!open) {  // nothing is left to compile

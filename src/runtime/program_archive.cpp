@@ -119,8 +119,9 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
   if (head.carries_graph || !p.graph.nodes.empty()) examine_read(p.graph, index.name());
   if (!can_run) {
     if (!head.carries_graph)
-      fail(Category::unsupported, "{}: was made for {}, which this machine does not have (it has {}); ship the model again here, or with its graph",
-           index.name(), p.options.isa, kernels::name(kernels::best()));
+      fail(Category::unsupported,
+           "{}: was made for {}, which this machine does not have (it has {}); ship the model again here, or with its graph", index.name(),
+           p.options.isa, kernels::name(kernels::best()));
     // Compiled anew; the graph is what it was compiled from.
     p.options.isa.clear();
     return std::make_shared<ProgramImpl>(std::move(p.graph), std::move(p.options));
@@ -138,7 +139,8 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
     auto own = std::make_shared<lower::Weights>();
     read_weights(index, mapping, *own);
     for (const auto& [key, entry] : own->entries()) {
-      if (static_cast<size_t>(std::strtoll(key.c_str(), nullptr, 10)) >= g->values.size()) index.refuse("its packed weights belong to no value");
+      if (static_cast<size_t>(std::strtoll(key.c_str(), nullptr, 10)) >= g->values.size())
+        index.refuse("its packed weights belong to no value");
     }
     p.editions.push_back({s, std::move(g), std::move(own)});
   }
