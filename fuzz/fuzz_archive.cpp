@@ -39,7 +39,7 @@ std::string good_archive() {
   h = b.op("MatMul", {b.op("Transpose", {h}, {{"perm", std::vector<int64_t>{1, 0}}}), b.constant("p", numbers({7, 5}))});
   b.output(b.op("ReduceMean", {h, b.constant("a", Tensor::from<int64_t>({1}, {0}))}), "y");
   const std::string path = path_of("-good");
-  save_program(compile(b.finish(), {.threads = 1}), path);
+  save_program(compile(b.finish(), {.threads = 1, .arena_limit = size_t{64} << 20}), path);
   std::ifstream in(path, std::ios::binary);
   std::string bytes{std::istreambuf_iterator<char>(in), {}};
   in.close();

@@ -13,6 +13,24 @@
 
 #include "kernels/isa.hpp"
 
+// Instrumented builds check every access: written out, the loops of large kernels would take them minutes to compile.
+#undef LATHE_UNROLL
+#undef LATHE_UNROLL_TEXT
+#undef LATHE_INSTRUMENTED
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+#define LATHE_INSTRUMENTED 1
+#elif defined(__clang__)
+#define LATHE_INSTRUMENTED __has_feature(address_sanitizer) || __has_feature(thread_sanitizer)
+#else
+#define LATHE_INSTRUMENTED 0
+#endif
+#if LATHE_INSTRUMENTED
+#define LATHE_UNROLL(n)
+#else
+#define LATHE_UNROLL_TEXT(text) _Pragma(#text)
+#define LATHE_UNROLL(n) LATHE_UNROLL_TEXT(GCC unroll n)
+#endif
+
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 

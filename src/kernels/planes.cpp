@@ -26,7 +26,7 @@ HWY_INLINE void settle(const PlaneArguments& g, const VF* acc, const float* divi
   const bool clamp = e.clamp;
   const VF bias = e.bias ? load(e.bias + ch) : hn::Zero(d), low = hn::Set(d, e.low), high = hn::Set(d, e.high);
   const bool biased = e.bias != nullptr;
-#pragma GCC unroll 8
+  LATHE_UNROLL(8)
   for (int p = 0; p < P; ++p) {
     VF x = acc[p];
     if constexpr (kAverage) x = hn::Mul(x, hn::Set(d, divisors[p]));
@@ -57,35 +57,35 @@ HWY_INLINE void grid(const PlaneArguments& g, const Lines& from, int64_t at, int
   const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
   constexpr int kColumns = (P - 1) * S + K;
   VF acc[kLines][P];
-#pragma GCC unroll 4
+  LATHE_UNROLL(4)
   for (int l = 0; l < kLines; ++l) {
-#pragma GCC unroll 4
+    LATHE_UNROLL(4)
     for (int p = 0; p < P; ++p) acc[l][p] = hn::Zero(d);
   }
-#pragma GCC unroll 8
+  LATHE_UNROLL(8)
   for (int r = 0; r < K + (kLines - 1) * S; ++r) {
     if (from.at[r] == nullptr) continue;
     const float* src = from.at[r] + at + ch;
     VF x[kColumns];
-#pragma GCC unroll 16
+    LATHE_UNROLL(16)
     for (int i = 0; i < kColumns; ++i) {
       if (P > 1 || (i >= first && i < last)) x[i] = load(src);
       src += from.tap;
     }
-#pragma GCC unroll 4
+    LATHE_UNROLL(4)
     for (int l = 0; l < kLines; ++l) {
       if (r - l * S < 0 || r - l * S >= K) continue;
       const float* w = g.weights + (r - l * S) * K * g.channels + ch;
-#pragma GCC unroll 8
+      LATHE_UNROLL(8)
       for (int k = 0; k < K; ++k) {
         if (P == 1 && (k < first || k >= last)) continue;
         const VF weight = load(w + k * g.channels);
-#pragma GCC unroll 4
+        LATHE_UNROLL(4)
         for (int p = 0; p < P; ++p) acc[l][p] = hn::MulAdd(x[p * S + k], weight, acc[l][p]);
       }
     }
   }
-#pragma GCC unroll 4
+  LATHE_UNROLL(4)
   for (int l = 0; l < kLines; ++l) settle<P, false, kPart>(g, acc[l], nullptr, from.row + l * from.out_w + pixel, ch, n);
 }
 
@@ -129,15 +129,15 @@ HWY_INLINE void pixels(const PlaneArguments& g, const float* const* sources, con
   const F32 d;
   const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
   VF acc[P];
-#pragma GCC unroll 8
+  LATHE_UNROLL(8)
   for (int p = 0; p < P; ++p) acc[p] = hn::Set(d, op == PlaneOp::max ? -std::numeric_limits<float>::infinity() : 0.0f);
-#pragma GCC unroll 9
+  LATHE_UNROLL(9)
   for (int t = 0; t < (kTaps > 0 ? kTaps : count); ++t) {
     const float* src = sources[t] + ch;
     asm("" : "+r"(src));  // one running pointer: compilers work all addresses out ahead and have no registers for them
     VF w = hn::Zero(d);
     if constexpr (op == PlaneOp::depthwise) w = load(g.weights + taps[t] * g.channels + ch);
-#pragma GCC unroll 8
+    LATHE_UNROLL(8)
     for (int p = 0; p < P; ++p) {
       const VF x = load(src);
       src += step;

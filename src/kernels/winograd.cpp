@@ -12,16 +12,6 @@
 
 #include "kernels/math.inl.hpp"
 
-// Instrumented builds check every access: written out, these loops would take them minutes to compile.
-#undef LATHE_UNROLL
-#undef LATHE_UNROLL_TEXT
-#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__) || defined(__clang__)
-#define LATHE_UNROLL(n)
-#else
-#define LATHE_UNROLL_TEXT(text) _Pragma(#text)
-#define LATHE_UNROLL(n) LATHE_UNROLL_TEXT(GCC unroll n)
-#endif
-
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
