@@ -81,6 +81,22 @@ TEST_CASE("sparse tensors that leave their shape") {
   CHECK(evaluate_plain(g, {})[0].as<float>()[1] == 1);
 }
 
+TEST_CASE("axes longer than any tensor") {
+  const auto pooled = [](int64_t length) {
+    Builder b("long");
+    b.output(b.op("MaxPool", {b.input("x", DType::f32, {1, 2, length, 5})}, {{"kernel_shape", I{5, 5}}, {"pads", I{2, 2, 2, 2}}}), "y");
+    return b.finish();
+  };
+  CHECK(pooled(1 << 20).nodes.size() == 1);
+  const std::string text = error_of([&] { pooled(INT64_MAX); });
+  CHECK(has(text, "graph inputs"));
+  CHECK(has(text, "'x' has a dim of 9223372036854775807"));
+  // One that only follows from the nodes.
+  Builder b("flat");
+  b.output(b.op("Reshape", {b.input("x", DType::f32, {int64_t{1} << 30, int64_t{1} << 30}), b.constant("to", i64s({-1}))}), "y");
+  CHECK(has(error_of([&] { b.finish(); }), "'y' has a dim of 1152921504606846976"));
+}
+
 TEST_CASE("nesting without end") {
   std::shared_ptr<Graph> inner;
   for (int depth = 0; depth < 60; ++depth) {

@@ -166,6 +166,17 @@ std::optional<Dims> merge(const std::optional<Dims>& declared, const std::option
   return out;
 }
 
+// No tensor has an axis as long as this; below it, sizes can be added up with pads and strides without leaving int64_t.
+constexpr int64_t kLongestAxis = int64_t{1} << 48;
+
+void check_axes(const Value& v) {
+  if (!v.dims) return;
+  for (const Dim& d : *v.dims) {
+    if (d.known() && d.value > kLongestAxis)
+      fail(Category::shape, "'{}' has a dim of {}; no tensor is that long, at most 2^48 is taken", v.name, d.value);
+  }
+}
+
 void keep_result(Value& v, const InferContext::Result& r) {
   if (r.composite) {
     if (v.dtype != DType::undefined)
@@ -184,6 +195,7 @@ void keep_result(Value& v, const InferContext::Result& r) {
     v.dtype = r.dtype;
   }
   v.dims = merge(v.dims, r.dims, v.name);
+  check_axes(v);
 }
 
 void add_fault(std::vector<Fault>& faults, const Fault& fault, const Graph& graph, const Node& node) {
@@ -198,6 +210,14 @@ std::vector<Fault> infer_nodes(Graph& graph, const std::set<std::string>* skip =
   KnownSizes sizes;
   const Known* outer = std::exchange(current_known, &known);
   const KnownSizes* outer_sizes = std::exchange(current_sizes, &sizes);
+  for (const ValueId input : graph.inputs) {
+    try {
+      check_axes(graph.values[input]);
+    } catch (const Error& e) {
+      faults.push_back({Category::shape, "graph inputs", e.faults().front().what});
+      graph.values[input].dims->assign(graph.values[input].dims->size(), Dim());  // what follows must not reckon with it
+    }
+  }
   for (const Node& node : graph.nodes) {
     const OpDef* def = find_op(node.domain, node.op, graph.version_of(node));
     if (def == nullptr || (skip && !skip->empty() && skip->contains(label(graph, node)))) {
