@@ -51,8 +51,19 @@ void SoftenHere(const SoftenArguments& g) {
     }
     VF sum = hn::Zero(d);
     const VF t = hn::Set(d, shift);
-    for (i = 0; i + lanes <= seen; i += lanes) {
-      const VF e = exp_down(d, hn::Sub(hn::LoadU(d, s + i), t));
+    for (i = 0; i + kTogether * lanes <= seen; i += kTogether * lanes) {
+      Several<kTogether> e;
+      LATHE_UNROLL(4)
+      for (int k = 0; k < kTogether; ++k) e.v[k] = hn::Sub(hn::LoadU(d, s + i + k * lanes), t);
+      e = exp_down(e);
+      LATHE_UNROLL(4)
+      for (int k = 0; k < kTogether; ++k) {
+        sum = hn::Add(sum, e.v[k]);
+        hn::StoreU(e.v[k], d, s + i + k * lanes);
+      }
+    }
+    for (; i + lanes <= seen; i += lanes) {
+      const VF e = exp_down(hn::Sub(hn::LoadU(d, s + i), t));
       sum = hn::Add(sum, e);
       hn::StoreU(e, d, s + i);
     }
@@ -60,7 +71,7 @@ void SoftenHere(const SoftenArguments& g) {
     if (i < seen) {
       HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
       for (int64_t k = 0; k < lanes; ++k) part[k] = i + k < seen ? s[i + k] : kNone;
-      hn::Store(exp_down(d, hn::Sub(hn::Load(d, part), t)), d, part);
+      hn::Store(exp_down(hn::Sub(hn::Load(d, part), t)), d, part);
       for (int64_t k = 0; i < seen; ++i, ++k) {
         s[i] = part[k];
         total += part[k];

@@ -32,13 +32,13 @@ void GatesHere(const GateArguments& g) {
     };
     const auto both = [&](int gate) { return hn::Add(load(g.x + gate * n), load(g.r + gate * n)); };
     switch (g.op) {
-      case GateOp::rnn: store(tanh_f32(d, both(0)), g.out); break;
-      case GateOp::reset: store(hn::Mul(sigmoid_f32(d, both(1)), load(g.before)), g.out); break;
+      case GateOp::rnn: store(tanh_f32(both(0)), g.out); break;
+      case GateOp::reset: store(hn::Mul(sigmoid_f32(both(1)), load(g.before)), g.out); break;
       case GateOp::gru:
       case GateOp::gru_after: {
-        const VF z = sigmoid_f32(d, both(0));
-        const VF share = g.op == GateOp::gru ? load(g.candidate) : hn::Mul(sigmoid_f32(d, both(1)), load(g.r + 2 * n));
-        const VF h = tanh_f32(d, hn::Add(load(g.x + 2 * n), share));
+        const VF z = sigmoid_f32(both(0));
+        const VF share = g.op == GateOp::gru ? load(g.candidate) : hn::Mul(sigmoid_f32(both(1)), load(g.r + 2 * n));
+        const VF h = tanh_f32(hn::Add(load(g.x + 2 * n), share));
         store(hn::MulAdd(z, hn::Sub(load(g.before), h), h), g.out);  // (1 - z) h + z before
         break;
       }
@@ -49,10 +49,10 @@ void GatesHere(const GateArguments& g) {
           in = hn::MulAdd(load(g.peephole), c, in);
           forget = hn::MulAdd(load(g.peephole + 2 * n), c, forget);
         }
-        const VF next = hn::MulAdd(sigmoid_f32(d, forget), c, hn::Mul(sigmoid_f32(d, in), tanh_f32(d, both(3))));
+        const VF next = hn::MulAdd(sigmoid_f32(forget), c, hn::Mul(sigmoid_f32(in), tanh_f32(both(3))));
         if (g.peephole) out = hn::MulAdd(load(g.peephole + n), next, out);
         store(next, g.cell);
-        store(hn::Mul(sigmoid_f32(d, out), tanh_f32(d, next)), g.out);
+        store(hn::Mul(sigmoid_f32(out), tanh_f32(next)), g.out);
       }
     }
   }

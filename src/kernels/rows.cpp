@@ -6,6 +6,7 @@
 #include <cstring>
 #include <functional>
 #include <limits>
+#include <type_traits>
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/rows.cpp"
@@ -19,34 +20,73 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
+inline constexpr auto kAdd = [](auto a, auto x) { return hn::Add(a, x); };
+inline constexpr auto kMax = [](auto a, auto x) { return hn::IfThenElse(hn::IsNaN(a), a, hn::IfThenElse(hn::IsNaN(x), x, hn::Max(a, x))); };
+inline constexpr auto kMin = [](auto a, auto x) { return hn::IfThenElse(hn::IsNaN(a), a, hn::IfThenElse(hn::IsNaN(x), x, hn::Min(a, x))); };
+inline constexpr auto kSquare = [](auto a, auto x) { return hn::MulAdd(x, x, a); };
+inline constexpr auto kAbsolute = [](auto a, auto x) { return hn::Add(a, hn::Abs(x)); };
+
+template <typename Join>
+HWY_INLINE float across(VF v, Join join) {
+  const F32 d;
+  if constexpr (std::is_same_v<Join, std::remove_const_t<decltype(kAdd)>>) return hn::GetLane(hn::SumOfLanes(d, v));
+  HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
+  hn::Store(v, d, part);
+  const hn::CappedTag<float, 1> one;
+  auto acc = hn::Set(one, part[0]);
+  for (size_t k = 1; k < hn::Lanes(d); ++k) acc = join(acc, hn::Set(one, part[k]));
+  return hn::GetLane(acc);
+}
+
+// Asks memory for what is read a kilobyte from now. The hardware's look-ahead alone is overtaken by a loop that does little else than read.
+HWY_INLINE void ask_ahead(const float* x, int64_t n) {
+  for (int64_t k = 0; k < n; k += 16) hwy::Prefetch(x + 256 + k);
+}
+
 // Folds f(acc, x) over n floats with four accumulators, then joins them.
-template <typename Step, typename Join>
+template <bool far = false, typename Step, typename Join>
 HWY_INLINE float fold(const float* x, int64_t n, float start, Step step, Join join) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF a0 = hn::Set(d, start), a1 = a0, a2 = a0, a3 = a0;
   int64_t i = 0;
   for (; i + 4 * lanes <= n; i += 4 * lanes) {
+    if constexpr (far) ask_ahead(x + i, 4 * lanes);
     a0 = step(a0, hn::LoadU(d, x + i));
     a1 = step(a1, hn::LoadU(d, x + i + lanes));
     a2 = step(a2, hn::LoadU(d, x + i + 2 * lanes));
     a3 = step(a3, hn::LoadU(d, x + i + 3 * lanes));
   }
   for (; i + lanes <= n; i += lanes) a0 = step(a0, hn::LoadU(d, x + i));
-  HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
-  hn::Store(join(join(a0, a1), join(a2, a3)), d, part);
   const hn::CappedTag<float, 1> one;
-  auto acc = hn::Set(one, part[0]);
-  for (int64_t k = 1; k < lanes; ++k) acc = join(acc, hn::Set(one, part[k]));
+  auto acc = hn::Set(one, across(join(join(a0, a1), join(a2, a3)), join));
   for (; i < n; ++i) acc = step(acc, hn::Set(one, x[i]));
   return hn::GetLane(acc);
 }
 
-inline constexpr auto kAdd = [](auto a, auto x) { return hn::Add(a, x); };
-inline constexpr auto kMax = [](auto a, auto x) { return hn::IfThenElse(hn::IsNaN(a), a, hn::IfThenElse(hn::IsNaN(x), x, hn::Max(a, x))); };
-inline constexpr auto kMin = [](auto a, auto x) { return hn::IfThenElse(hn::IsNaN(a), a, hn::IfThenElse(hn::IsNaN(x), x, hn::Min(a, x))); };
-inline constexpr auto kSquare = [](auto a, auto x) { return hn::MulAdd(x, x, a); };
-inline constexpr auto kAbsolute = [](auto a, auto x) { return hn::Add(a, hn::Abs(x)); };
+// The largest or smallest of n floats; NaN when there is one. Looking for NaN in every step takes longer than the comparisons do: a sum
+// carried along turns NaN with it (and now and then for infinities, or by overflow); then it is done again with care.
+template <bool largest, bool far = false>
+HWY_INLINE float extreme(const float* x, int64_t n) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), whole = n - n % (4 * lanes);
+  const auto better = [](auto a, auto b) { return largest ? hn::Max(a, b) : hn::Min(a, b); };
+  const float worst = largest ? -std::numeric_limits<float>::infinity() : std::numeric_limits<float>::infinity();
+  VF a0 = hn::Set(d, worst), a1 = a0, odd = hn::Zero(d);
+  for (int64_t i = 0; i < whole; i += 4 * lanes) {
+    if constexpr (far) ask_ahead(x + i, 4 * lanes);
+    const VF v0 = hn::LoadU(d, x + i), v1 = hn::LoadU(d, x + i + lanes), v2 = hn::LoadU(d, x + i + 2 * lanes),
+             v3 = hn::LoadU(d, x + i + 3 * lanes);
+    a0 = better(a0, better(v0, v1));
+    a1 = better(a1, better(v2, v3));
+    odd = hn::Add(odd, hn::Add(hn::Add(v0, v1), hn::Add(v2, v3)));
+  }
+  const auto careful = [](auto a, auto v) { return largest ? kMax(a, v) : kMin(a, v); };
+  if (!hn::AllFalse(d, hn::IsNaN(odd))) return fold(x, n, worst, careful, careful);
+  const VF most = better(a0, a1);
+  const float first = whole == 0 ? worst : largest ? hn::GetLane(hn::MaxOfLanes(d, most)) : hn::GetLane(hn::MinOfLanes(d, most));
+  return whole == n ? first : fold(x + whole, n - whole, first, careful, careful);
+}
 
 template <typename F>
 HWY_INLINE void map(float* out, const float* x, int64_t n, F f) {
@@ -64,7 +104,7 @@ HWY_INLINE void map(float* out, const float* x, int64_t n, F f) {
 
 void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
   const F32 d;
-  const float top = fold(x, n, -std::numeric_limits<float>::infinity(), kMax, kMax);
+  const float top = extreme<true>(x, n);
   const VF t = hn::Set(d, top);
   if (log) {
     // The exponentials are summed strip by strip: y is not needed for them.
@@ -72,7 +112,7 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
     float strip[256];
     for (int64_t i = 0; i < n; i += 256) {
       const int64_t k = n - i < 256 ? n - i : 256;
-      map(strip, x + i, k, [&](VF v, int64_t) { return exp_f32(d, hn::Sub(v, t)); });
+      map(strip, x + i, k, [&](VF v, int64_t) { return exp_f32(hn::Sub(v, t)); });
       sum += fold(strip, k, 0.0f, kAdd, kAdd);
     }
     const VF shift = hn::Set(d, top + std::log(sum));
@@ -83,26 +123,30 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
     return;
   }
   // Exponents are at most 0 and no NaN from here on.
-  const auto below = [&](VF v) HWY_ATTR { return exp_down(d, hn::Sub(v, t)); };
   // Exponentials stay in L1 until their sum is known; only the result goes to memory.
   constexpr int64_t kMost = 4096;
   HWY_ALIGN float near_by[kMost];
   float* e = n <= kMost ? near_by : y;
-  const int64_t lanes = hn::Lanes(d), whole = n - n % (2 * lanes);
-  VF s0 = hn::Zero(d), s1 = s0;
-  for (int64_t i = 0; i < whole; i += 2 * lanes) {
-    if (next) {  // memory works on the next row while this one is computed
-      hwy::Prefetch(next + i);
-      hwy::Prefetch(next + i + lanes);
+  const int64_t lanes = hn::Lanes(d), whole = n - n % (kTogether * lanes);
+  Several<kTogether> sums{};
+  LATHE_UNROLL(4)
+  for (int k = 0; k < kTogether; ++k) sums.v[k] = hn::Zero(d);
+  for (int64_t i = 0; i < whole; i += kTogether * lanes) {
+    Several<kTogether> v;
+    LATHE_UNROLL(4)
+    for (int k = 0; k < kTogether; ++k) {
+      if (next) hwy::Prefetch(next + i + k * lanes);  // memory works on the next row while this one is computed
+      v.v[k] = hn::Sub(hn::LoadU(d, x + i + k * lanes), t);
     }
-    const VF a = below(hn::LoadU(d, x + i)), b = below(hn::LoadU(d, x + i + lanes));
-    s0 = hn::Add(s0, a);
-    s1 = hn::Add(s1, b);
-    hn::StoreU(a, d, e + i);
-    hn::StoreU(b, d, e + i + lanes);
+    v = exp_down(v);
+    sums = add(sums, v);
+    LATHE_UNROLL(4)
+    for (int k = 0; k < kTogether; ++k) hn::StoreU(v.v[k], d, e + i + k * lanes);
   }
-  map(e + whole, x + whole, n - whole, [&](VF v, int64_t) { return below(v); });
-  const float sum = hn::GetLane(hn::SumOfLanes(d, hn::Add(s0, s1))) + fold(e + whole, n - whole, 0.0f, kAdd, kAdd);
+  map(e + whole, x + whole, n - whole, [&](VF v, int64_t) { return exp_down(hn::Sub(v, t)); });
+  VF total = sums.v[0];
+  for (int k = 1; k < kTogether; ++k) total = hn::Add(total, sums.v[k]);
+  const float sum = across(total, kAdd) + fold(e + whole, n - whole, 0.0f, kAdd, kAdd);
   const VF inverse = hn::Set(d, 1.0f / sum);
   map(y, e, n, [&](VF v, int64_t) { return hn::Mul(v, inverse); });
 }
@@ -314,8 +358,22 @@ void TopHere(const TopArguments& g) {
   }
 }
 
+// What gives one number a row.
+template <bool far>
+float reduced(const RowArguments& g, const float* x) {
+  const int64_t n = g.length;
+  switch (g.op) {
+    case RowOp::max: return extreme<true, far>(x, n);
+    case RowOp::min: return extreme<false, far>(x, n);
+    case RowOp::sum_squares: return fold<far>(x, n, 0.0f, kSquare, kAdd);
+    case RowOp::l2: return std::sqrt(fold<far>(x, n, 0.0f, kSquare, kAdd));
+    case RowOp::l1: return fold<far>(x, n, 0.0f, kAbsolute, kAdd);
+    case RowOp::mean: return fold<far>(x, n, 0.0f, kAdd, kAdd) / static_cast<float>(n);
+    default: return fold<far>(x, n, 0.0f, kAdd, kAdd);
+  }
+}
+
 void RowsHere(const RowArguments& g) {
-  const float inf = std::numeric_limits<float>::infinity();
   for (int64_t r = g.begin; r < g.end; ++r) {
     const float* x = g.in + r * g.length * g.width;
     switch (g.op) {
@@ -324,17 +382,17 @@ void RowsHere(const RowArguments& g) {
       case RowOp::layer_norm: layer_norm(g, x, g.out + r * g.length); break;
       case RowOp::rms_norm: rms_norm(g, x, g.out + r * g.length); break;
       case RowOp::group_norm: group_norm(g, x, g.out + r * g.length, r); break;
-      case RowOp::sum: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd); break;
-      case RowOp::mean: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd) / static_cast<float>(g.length); break;
-      case RowOp::max: g.out[r] = fold(x, g.length, -inf, kMax, kMax); break;
-      case RowOp::min: g.out[r] = fold(x, g.length, inf, kMin, kMin); break;
-      case RowOp::sum_squares: g.out[r] = fold(x, g.length, 0.0f, kSquare, kAdd); break;
-      case RowOp::l2: g.out[r] = std::sqrt(fold(x, g.length, 0.0f, kSquare, kAdd)); break;
-      case RowOp::l1: g.out[r] = fold(x, g.length, 0.0f, kAbsolute, kAdd); break;
       case RowOp::sum_columns:
       case RowOp::mean_columns: columns(g, x, g.out + r * g.width, kAdd); break;
       case RowOp::max_columns: columns(g, x, g.out + r * g.width, kMax); break;
       case RowOp::min_columns: columns(g, x, g.out + r * g.width, kMin); break;
+      case RowOp::sum:
+      case RowOp::mean:
+      case RowOp::max:
+      case RowOp::min:
+      case RowOp::sum_squares:
+      case RowOp::l1:
+      case RowOp::l2: g.out[r] = g.far ? reduced<true>(g, x) : reduced<false>(g, x); break;
     }
   }
 }

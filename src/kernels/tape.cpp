@@ -7,6 +7,7 @@
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/tape.cpp"
+#include <hwy/cache_control.h>
 #include <hwy/foreach_target.h>
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
@@ -29,6 +30,26 @@ HWY_INLINE void each1(float* out, const float* a, int64_t n, F f) {
     hn::Store(f(d, hn::Load(d, x)), d, x);
     std::memcpy(out + i, x, (n - i) * 4);
   }
+}
+
+// The same for functions worth working on several vectors at once.
+template <typename F>
+HWY_INLINE void each_several(float* out, const float* a, int64_t n, F f) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = 0;
+  for (; i + kTogether * lanes <= n; i += kTogether * lanes) {
+    Several<kTogether> x;
+    LATHE_UNROLL(4)
+    for (int k = 0; k < kTogether; ++k) {
+      hwy::Prefetch(a + i + k * lanes + 256);  // asked for while this is computed; costs nothing beside it when it is near
+      x.v[k] = hn::LoadU(d, a + i + k * lanes);
+    }
+    x = f(x);
+    LATHE_UNROLL(4)
+    for (int k = 0; k < kTogether; ++k) hn::StoreU(x.v[k], d, out + i + k * lanes);
+  }
+  each1(out + i, a + i, n - i, [&](F32, VF x) { return f(x); });
 }
 
 // A scalar operand (stride 0) is loaded once.
@@ -74,11 +95,11 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::abs: return each1(out, a, n, [](F32, VF x) { return hn::Abs(x); });
     case TapeOp::sqrt: return each1(out, a, n, [](F32, VF x) { return hn::Sqrt(x); });
     case TapeOp::reciprocal: return each1(out, a, n, [](F32 d, VF x) { return hn::Div(hn::Set(d, 1.0f), x); });
-    case TapeOp::exp: return each1(out, a, n, [](F32 d, VF x) { return exp_f32(d, x); });
+    case TapeOp::exp: return each_several(out, a, n, [](auto x) HWY_ATTR { return exp_f32(x); });
     case TapeOp::log: return each1(out, a, n, [](F32 d, VF x) { return log_f32(d, x); });
-    case TapeOp::tanh: return each1(out, a, n, [](F32 d, VF x) { return tanh_f32(d, x); });
-    case TapeOp::sigmoid: return each1(out, a, n, [](F32 d, VF x) { return sigmoid_f32(d, x); });
-    case TapeOp::erf: return each1(out, a, n, [](F32 d, VF x) { return erf_f32(d, x); });
+    case TapeOp::tanh: return each_several(out, a, n, [](auto x) HWY_ATTR { return tanh_f32(x); });
+    case TapeOp::sigmoid: return each_several(out, a, n, [](auto x) HWY_ATTR { return sigmoid_f32(x); });
+    case TapeOp::erf: return each_several(out, a, n, [](auto x) HWY_ATTR { return erf_f32(x); });
     case TapeOp::floor: return each1(out, a, n, [](F32, VF x) { return hn::Floor(x); });
     case TapeOp::ceil: return each1(out, a, n, [](F32, VF x) { return hn::Ceil(x); });
     case TapeOp::round: return each1(out, a, n, [](F32, VF x) { return hn::Round(x); });
@@ -104,7 +125,7 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     }
     case TapeOp::softplus:  // max(x, 0) + log1p(e^-|x|)
       return each1(out, a, n,
-                   [](F32 d, VF x) { return hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x))))); });
+                   [](F32 d, VF x) { return hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(hn::Neg(hn::Abs(x))))); });
     case TapeOp::softsign: return each1(out, a, n, [](F32 d, VF x) { return hn::Div(x, hn::Add(hn::Set(d, 1.0f), hn::Abs(x))); });
     case TapeOp::hard_sigmoid:
       return each1(out, a, n, [p, q](F32 d, VF x) {
@@ -123,17 +144,17 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
       });
     case TapeOp::mish:
       return each1(out, a, n, [](F32 d, VF x) {
-        return hn::Mul(x, tanh_f32(d, hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(d, hn::Neg(hn::Abs(x)))))));
+        return hn::Mul(x, tanh_f32(hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(hn::Neg(hn::Abs(x)))))));
       });
     case TapeOp::gelu:
-      return each1(out, a, n, [](F32 d, VF x) {
-        const VF h = hn::Mul(x, hn::Set(d, 0.5f));
-        return hn::MulAdd(h, erf_f32(d, hn::Mul(x, hn::Set(d, 0.70710678118654752f))), h);
+      return each_several(out, a, n, [](auto x) HWY_ATTR {
+        const auto h = mul(x, 0.5f);
+        return mul_add(h, erf_f32(mul(x, 0.70710678118654752f)), h);
       });
     case TapeOp::gelu_tanh:
-      return each1(out, a, n, [](F32 d, VF x) {
-        const VF h = hn::Mul(x, hn::Set(d, 0.5f)), cube = hn::Mul(hn::Mul(x, x), x);
-        return hn::MulAdd(h, tanh_f32(d, hn::Mul(hn::Set(d, 0.7978845608028654f), hn::MulAdd(hn::Set(d, 0.044715f), cube, x))), h);
+      return each_several(out, a, n, [](auto x) HWY_ATTR {
+        const auto h = mul(x, 0.5f), cube = mul(mul(x, x), x);
+        return mul_add(h, tanh_f32(mul(mul_add(cube, 0.044715f, x), 0.7978845608028654f)), h);
       });
     case TapeOp::threshold: return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Gt(x, hn::Set(d, p)), x, hn::Zero(d)); });
     case TapeOp::quantise_u8:

@@ -259,6 +259,7 @@ bool lower_rows(Lowering& l, const Group& group) {
   kernel->arguments.op = form->op;
   kernel->arguments.length = form->length;
   kernel->arguments.width = form->width;
+  kernel->arguments.far = form->count * form->length * form->width * 4 >= kernels::kStreamBytes;
   kernel->count = form->count;
   kernel->each = std::max<int64_t>(
       1, std::min<int64_t>(form->count / (l.options().threads * 4) + 1, 16384 / std::max<int64_t>(1, form->length * form->width) + 1));
