@@ -97,8 +97,8 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
   // Few accumulators would wait for one another: sums of alternate k run side by side. Only where a tile this low means that the whole
   // product has so few rows, so that no split among threads changes an element's order of summation.
   constexpr int U = HWY_TARGET == HWY_SCALAR || R > 2 ? 1 : R == 1 ? 4 : 2;
-  // Low tiles pass over B once, from memory: far ahead. Others find it in L2.
-  constexpr int64_t kFar = R <= 4 ? 96 : kAhead;
+  // Low tiles pass over B once, from memory: two kilobytes ahead (with twelve, a row from memory ran at three quarters of that speed).
+  constexpr int64_t kFar = 2048 / (kWidth * static_cast<int64_t>(sizeof(B)));
   // Of every four rows one leaves its broadcast inside the multiply-adds: with more of them load ports are short (92 % of the peak with
   // two of four, 98 % with one), with none decoding is, when the core's other thread is busy.
   constexpr bool kFused = HWY_TARGET == HWY_AVX3 && V > 1;
@@ -236,8 +236,10 @@ void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;
-  // K blocks of equal size: several whole taps, or a part of one long run.
-  const int64_t k_block = std::min(g.k_block, kMostDepth);
+  // K blocks of equal size: several whole taps, or a part of one long run. A single row is read where it stands, and B from its first
+  // byte to its last: memory is a quarter faster at that than at jumping from panel to panel.
+  const bool single = g.row_end - g.row_begin == 1 && !g.window && g.segments == 1;
+  const int64_t k_block = single ? std::max<int64_t>(1, g.run) : std::min(g.k_block, kMostDepth);
   const int64_t parts = g.run > k_block ? (g.run + k_block - 1) / k_block : 1;
   const int64_t part = parts > 1 ? (g.run + parts - 1) / parts : g.run;
   const int64_t most_taps = parts > 1 ? 1 : std::clamp<int64_t>(k_block / std::max<int64_t>(1, g.run), 1, kMaxTaps);
