@@ -7,6 +7,7 @@
 #include <fstream>
 #include <random>
 #include <set>
+#include <ctime>
 #include <thread>
 
 #include "base/fail.hpp"
@@ -557,6 +558,29 @@ std::vector<SweepCase> sweep_cases(const SweepRequest& request) {
   return out;
 }
 
+namespace {
+
+double processor_seconds() {
+  timespec t{};
+  clock_gettime(CLOCK_PROCESS_CPUTIME_ID, &t);
+  return static_cast<double>(t.tv_sec) + 1e-9 * static_cast<double>(t.tv_nsec);
+}
+
+// Waits until no thread of this process takes processor time. Some libraries' idle workers spin for a tenth of a second; who is timed next
+// would share a core with them.
+void rest() {
+  constexpr auto kPiece = std::chrono::milliseconds(3);
+  constexpr int kMost = 200;
+  for (int i = 0, quiet = 0; i < kMost && quiet < 2; ++i) {
+    const double before = processor_seconds();
+    const auto start = Clock::now();
+    std::this_thread::sleep_for(kPiece);
+    quiet = processor_seconds() - before < 0.1 * since(start) ? quiet + 1 : 0;
+  }
+}
+
+}  // namespace
+
 void register_implementation(Implementation implementation) {
   if (implementation.name.empty() || !implementation.prepare)
     fail(Category::value, "register_implementation: an implementation needs a name and a prepare function");
@@ -659,8 +683,7 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
       Runner& r = runners[(i + static_cast<size_t>(round)) % runners.size()];
       if (!r.call) continue;
       if (o.threads > 1) {
-        // Threads of the one before may still be spinning; who comes next must not share a core with them.
-        std::this_thread::sleep_for(std::chrono::milliseconds(40));
+        rest();
         r.call();
       }
       if (o.cold) empty_caches();

@@ -1,6 +1,6 @@
 #include "runtime/crew.hpp"
 
-#include <sched.h>
+#include <pthread.h>
 
 #include <chrono>
 #include <cmath>
@@ -53,6 +53,8 @@ int usable_cores() {
 
 Crew::Crew(int threads) {
   for (int i = 1; i < threads; ++i) threads_.emplace_back([this, i] { work(i); });
+  home_.resize(threads_.size());
+  told_.resize(threads_.size());
 }
 
 Crew::~Crew() {
@@ -84,6 +86,24 @@ void Crew::drain(int worker) {
     f_(context_, task, worker);
 }
 
+// A sleeper is often woken on the caller's own core: on virtual machines the kernel takes a core that has rested for one its host has taken
+// away. There it would wait for the caller to finish, and the other core would rest on (docs/decisions/0012).
+void Crew::keep_apart() {
+  const int here = sched_getcpu();
+  if (here < 0 || here == apart_from_) return;
+  apart_from_ = here;
+  for (size_t i = 0; i < threads_.size(); ++i) {
+    const pthread_t thread = threads_[i].native_handle();
+    cpu_set_t now;
+    CPU_ZERO(&now);
+    if (pthread_getaffinity_np(thread, sizeof now, &now) != 0) return;
+    if (!CPU_EQUAL(&now, &told_[i])) home_[i] = now;  // at first, and when somebody else has moved it since
+    cpu_set_t rest = home_[i];
+    CPU_CLR(static_cast<size_t>(here), &rest);
+    if (CPU_COUNT(&rest) > 0 && pthread_setaffinity_np(thread, sizeof rest, &rest) == 0) told_[i] = rest;
+  }
+}
+
 void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) {
   if (tasks <= 1 || threads_.empty()) {
     for (int64_t task = 0; task < tasks; ++task) f(context, task, 0);
@@ -94,6 +114,7 @@ void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context
   tasks_ = tasks;
   next_.store(0, std::memory_order_relaxed);
   state_.store(kOpen, std::memory_order_release);
+  if (asleep_.load() > 0) keep_apart();
   generation_.fetch_add(1);  // sequentially consistent, against asleep_ below and in work()
   if (asleep_.load() > 0) generation_.notify_all();
   drain(0);

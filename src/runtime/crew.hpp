@@ -1,6 +1,8 @@
 // The crew: worker threads of a lane. Fork-join over tasks handed out one by one; a short spin, then sleep.
 #pragma once
 
+#include <sched.h>
+
 #include <atomic>
 #include <chrono>
 #include <cstdint>
@@ -35,8 +37,12 @@ class Crew : public lower::Workers {
  private:
   void work(int worker);
   void drain(int worker);
+  void keep_apart();
 
   std::vector<std::thread> threads_;
+  int apart_from_ = -1;  // the core that workers keep off
+  // By worker: the cores it may use by what it was started with, and those left of them when it was last told.
+  std::vector<cpu_set_t> home_, told_;
   bool watched_ = false;
   std::vector<std::vector<Spell>> spells_;  // each written by its worker alone, while it is inside a job
   // The job of the moment. It is open while it has tasks to give; a worker that comes while it is open enters, and is waited for. One that
