@@ -87,6 +87,36 @@ struct Ahead {
   bool far = false;  // B as a whole does not stay in L2: low tiles, which pass over it once, fetch it themselves
 };
 
+// What follows the sums of a tile: those of other parts of K, bias, residual, clamp, store.
+template <int R, int V, bool kPart, typename Sum>
+HWY_INLINE void settle(float* HWY_RESTRICT c, int64_t ldc, bool accumulate, const Finish* finish, int64_t part, Sum sum) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+#pragma GCC unroll 16
+  for (int r = 0; r < R; ++r) {
+#pragma GCC unroll 4
+    for (int v = 0; v < V; ++v) {
+      const bool whole = !kPart || v + 1 < V;
+      const auto load = [&](const float* p) HWY_ATTR { return whole ? hn::LoadU(d, p) : load_part(p, part); };
+      float* at = c + r * ldc + v * lanes;
+      VF x = sum(r, v);
+      if (accumulate) x = hn::Add(x, load(at));
+      if (finish) {
+        if (finish->bias) x = hn::Add(x, load(finish->bias + v * lanes));
+        if (finish->residual) x = hn::Add(x, load(finish->residual + r * finish->residual_stride + v * lanes));
+        if (finish->clamp) {
+          // Comparisons rather than min and max: NaN must come through on every instruction set.
+          const VF low = hn::Set(d, finish->low), high = hn::Set(d, finish->high);
+          x = hn::IfThenElse(hn::Lt(x, low), low, x);
+          x = hn::IfThenElse(hn::Gt(x, high), high, x);
+        }
+      }
+      if (whole) hn::StoreU(x, d, at);
+      else store_part(x, at, part);
+    }
+  }
+}
+
 // One tile: R rows x V vectors of one panel; kPart: only `part` lanes of the last vector are columns. Rows of A stand kNearStride apart.
 template <int R, int V, bool kPart, typename B>
 HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* HWY_RESTRICT panel, float* HWY_RESTRICT c, int64_t ldc,
@@ -152,31 +182,47 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
     ++a;
     b += kWidth;
   }
+  settle<R, V, kPart>(c, ldc, accumulate, finish, part, [&](int r, int v) HWY_ATTR {
+    VF x = acc[0][r][v];
+#pragma GCC unroll 4
+    for (int u = 1; u < U; ++u) x = hn::Add(x, acc[u][r][v]);
+    return x;
+  });
+}
+
+// A tile whose rows are read where they stand, `stride` floats apart, for `segments` runs of K at even distances.
+template <int R, int V, bool kPart>
+HWY_NOINLINE void micro_there(const float* HWY_RESTRICT a, int64_t stride, int64_t segments, int64_t segment_stride, int64_t run,
+                              const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc, const Finish* finish, int64_t part) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  VF acc[R][V];
 #pragma GCC unroll 16
   for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
-    for (int v = 0; v < V; ++v) {
-      const bool whole = !kPart || v + 1 < V;
-      const auto load = [&](const float* p) HWY_ATTR { return whole ? hn::LoadU(d, p) : load_part(p, part); };
-      float* at = c + r * ldc + v * lanes;
-      VF x = acc[0][r][v];
+    for (int v = 0; v < V; ++v) acc[r][v] = hn::Zero(d);
+  }
+  for (int64_t s = 0; s < segments; ++s, a += segment_stride) {
+    // One base for three rows, whose distances an address can hold.
+    constexpr int kBases = (R + 2) / 3;
+    const float* at[kBases];
+#pragma GCC unroll 8
+    for (int i = 0; i < kBases; ++i) at[i] = a + 3 * i * stride;
+    for (int64_t k = 0; k < run; ++k, b += kWidth) {
+      VF bv[V];
 #pragma GCC unroll 4
-      for (int u = 1; u < U; ++u) x = hn::Add(x, acc[u][r][v]);
-      if (accumulate) x = hn::Add(x, load(at));
-      if (finish) {
-        if (finish->bias) x = hn::Add(x, load(finish->bias + v * lanes));
-        if (finish->residual) x = hn::Add(x, load(finish->residual + r * finish->residual_stride + v * lanes));
-        if (finish->clamp) {
-          // Comparisons rather than min and max: NaN must come through on every instruction set.
-          const VF low = hn::Set(d, finish->low), high = hn::Set(d, finish->high);
-          x = hn::IfThenElse(hn::Lt(x, low), low, x);
-          x = hn::IfThenElse(hn::Gt(x, high), high, x);
-        }
+      for (int v = 0; v < V; ++v) bv[v] = hn::LoadU(d, b + v * lanes);
+#pragma GCC unroll 16
+      for (int r = 0; r < R; ++r) {
+        const VF av = hn::Set(d, at[r / 3][r % 3 * stride]);
+#pragma GCC unroll 4
+        for (int v = 0; v < V; ++v) acc[r][v] = hn::MulAdd(av, bv[v], acc[r][v]);
       }
-      if (whole) hn::StoreU(x, d, at);
-      else store_part(x, at, part);
+#pragma GCC unroll 8
+      for (int i = 0; i < kBases; ++i) ++at[i];
     }
   }
+  settle<R, V, kPart>(c, ldc, false, finish, part, [&](int r, int v) HWY_ATTR { return acc[r][v]; });
 }
 
 using Micro = void (*)(const float*, int64_t, const void*, float*, int64_t, bool, const Finish*, int64_t, const Ahead&);
@@ -191,6 +237,18 @@ constexpr std::array<std::array<Micro, kRows + 1>, sizeof...(V) + 1> micro_table
 // By vectors of columns, then rows.
 template <bool kPart, typename B>
 inline constexpr auto kTable = micro_table<kPart, B>(std::make_integer_sequence<int, kVectors>());
+
+using MicroThere = void (*)(const float*, int64_t, int64_t, int64_t, int64_t, const float*, float*, int64_t, const Finish*, int64_t);
+template <int V, bool kPart, int... R>
+constexpr std::array<MicroThere, sizeof...(R) + 1> there_row(std::integer_sequence<int, R...>) {
+  return {nullptr, micro_there<R + 1, V, kPart>...};
+}
+template <bool kPart, int... V>
+constexpr std::array<std::array<MicroThere, kRows + 1>, sizeof...(V) + 1> there_table(std::integer_sequence<int, V...>) {
+  return {std::array<MicroThere, kRows + 1>{}, there_row<V + 1, kPart>(std::make_integer_sequence<int, kRows>())...};
+}
+template <bool kPart>
+inline constexpr auto kThere = there_table<kPart>(std::make_integer_sequence<int, kVectors>());
 
 // The kernel for so many rows and columns of a panel, and how many lanes of its last vector they fill.
 struct Choice {
@@ -232,10 +290,38 @@ void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int
   for (int r = 0; r < rows; ++r) tape_over_row(g.epilogue, run, g.c + (row + r) * g.ldc + column, row + r, column, columns);
 }
 
+// Windows whose pixels are read where they stand: tiles of equal height along each output line.
+void lines(const DenseArguments& g, RunTape run_tape_here) {
+  const WindowRows& w = *g.window;
+  const int64_t lanes = hn::Lanes(F32()), plane = w.out_h * w.out_w, k = g.segments * g.run;
+  for (int64_t line = g.row_begin; line < g.row_end;) {
+    const int64_t begin = line % w.out_w, count = std::min(w.out_w - begin, g.row_end - line), tiles = (count + kRows - 1) / kRows;
+    const float* from = w.base + line / plane * w.image_stride + w.y[line % plane / w.out_w * w.kh];
+    for (int64_t t = 0; t < tiles; ++t) {
+      const int64_t first = count * t / tiles, row = line + first;
+      const int height = static_cast<int>(count * (t + 1) / tiles - first);
+      for (int64_t p = g.panel_begin; p < g.panel_end; ++p) {
+        const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column), vectors = (columns + lanes - 1) / lanes,
+                      part = columns - (vectors - 1) * lanes;
+        const Finish f = finish_at(g.epilogue, row, column);
+        (part == lanes ? kThere<false> : kThere<true>)[vectors][height](from + w.x[begin + first], g.pixel_stride, g.segments, g.segment_stride,
+                                                                        g.run, static_cast<const float*>(g.b) + p * k * kWidth,
+                                                                        g.c + row * g.ldc + column, g.ldc, &f, part);
+      }
+      if (g.epilogue.tape) {
+        const int64_t column = g.panel_begin * kWidth;
+        apply_tape(g, run_tape_here, row, height, column, std::min(g.panel_end * kWidth, g.columns) - column);
+      }
+    }
+    line += count;
+  }
+}
+
 void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;
+  if (g.pixel_stride > 0 && k > 0) return lines(g, run_tape_here);
   // K blocks of equal size: several whole taps, or a part of one long run. A single row is read where it stands, and B from its first
   // byte to its last: memory is a quarter faster at that than at jumping from panel to panel.
   const bool single = g.row_end - g.row_begin == 1 && !g.window && g.segments == 1;

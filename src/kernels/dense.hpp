@@ -90,6 +90,9 @@ struct DenseArguments {
   int64_t lda = 0;
   const WindowRows* window = nullptr;
   int64_t segments = 1, run = 0;  // K = segments * run
+  // A window without padding whose runs stand at even distances, floats from one output pixel of a line to the next and from one segment to
+  // the next: rows are read where they are, nothing is copied. 0: not so. For few channels; K as a whole is done in one go.
+  int64_t pixel_stride = 0, segment_stride = 0;
   int64_t row_begin = 0, row_end = 0;
   int64_t panel_begin = 0, panel_end = 0;
   int64_t columns = 0;      // of C in all; the last panel may be ragged

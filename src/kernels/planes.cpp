@@ -298,11 +298,28 @@ void PlaneHere(const PlaneArguments& g) {
   }
 }
 
+void InterleaveHere(const float* in, int64_t stride, int64_t channels, int64_t pixels, float* out) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), whole = channels >= 2 && channels <= 4 ? pixels - pixels % lanes : 0;
+  for (int64_t i = 0; i < whole; i += lanes) {
+    const float* p = in + i;
+    float* to = out + i * channels;
+    if (channels == 2) hn::StoreInterleaved2(hn::LoadU(d, p), hn::LoadU(d, p + stride), d, to);
+    else if (channels == 3) hn::StoreInterleaved3(hn::LoadU(d, p), hn::LoadU(d, p + stride), hn::LoadU(d, p + 2 * stride), d, to);
+    else
+      hn::StoreInterleaved4(hn::LoadU(d, p), hn::LoadU(d, p + stride), hn::LoadU(d, p + 2 * stride), hn::LoadU(d, p + 3 * stride), d, to);
+  }
+  for (int64_t i = whole; i < pixels; ++i) {
+    for (int64_t c = 0; c < channels; ++c) out[i * channels + c] = in[c * stride + i];
+  }
+}
+
 }  // namespace lathe::kernels::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace lathe::kernels {
 Plane plane(Isa isa) { return LATHE_SELECT(isa, PlaneHere); }
+Interleave interleave(Isa isa) { return LATHE_SELECT(isa, InterleaveHere); }
 }  // namespace lathe::kernels
 #endif

@@ -26,4 +26,8 @@ inline constexpr int64_t kMaxPlaneTaps = 1024;
 using Plane = void (*)(const PlaneArguments&);
 Plane plane(Isa isa);
 
+// `pixels` neighbours of some channels, each channel's `channel_stride` floats after the one before, written pixel by pixel.
+using Interleave = void (*)(const float* in, int64_t channel_stride, int64_t channels, int64_t pixels, float* out);
+Interleave interleave(Isa isa);
+
 }  // namespace lathe::kernels

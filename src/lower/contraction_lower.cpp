@@ -110,17 +110,22 @@ struct PadCopy {
   int64_t images = 0, channels = 0, in_h = 0, in_w = 0, out_h = 0, out_w = 0, top = 0, left = 0;
   std::vector<int64_t> strides;  // of the source: image, channel, row, column
 
+  kernels::Interleave interleave = nullptr;
+
   void run_row(const StepContext& c, int64_t row) const {
     float* dst = pointer<float>(c, to) + row * out_w * channels;
-    const int64_t image = row / out_h, y = row % out_h - top;
-    std::memset(dst, 0, static_cast<size_t>(out_w * channels) * 4);
-    if (y < 0 || y >= in_h) return;
+    const int64_t image = row / out_h, y = row % out_h - top, columns = std::min(in_w, out_w - left);
+    if (y < 0 || y >= in_h) {
+      std::fill_n(dst, out_w * channels, 0.0f);
+      return;
+    }
+    std::fill_n(dst, left * channels, 0.0f);
+    std::fill_n(dst + (left + columns) * channels, (out_w - left - columns) * channels, 0.0f);
     const float* src = pointer<const float>(c, from) + image * strides[0] + y * strides[2];
     dst += left * channels;
-    const int64_t columns = std::min(in_w, out_w - left);
-    for (int64_t ch = 0; ch < channels; ++ch) {
-      const float* s = src + ch * strides[1];
-      for (int64_t x = 0; x < columns; ++x) dst[x * channels + ch] = s[x * strides[3]];
+    if (strides[3] == 1) return interleave(src, strides[1], channels, columns, dst);
+    for (int64_t x = 0; x < columns; ++x) {
+      for (int64_t ch = 0; ch < channels; ++ch) dst[x * channels + ch] = src[ch * strides[1] + x * strides[3]];
     }
   }
 };
@@ -135,7 +140,8 @@ class ConvolutionKernel : public StepKernel {
   bool padded = false;
   PadCopy pad;
   bool pointwise = false;
-  std::vector<int64_t> z, y, x;  // window tables
+  int64_t pixel_stride = 0, segment_stride = 0;  // in the padded copy
+  std::vector<int64_t> z, y, x;                  // window tables
   WindowRows window;
   Place zeros;
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1, segments = 1, run_length = 0;
@@ -186,6 +192,8 @@ class ConvolutionKernel : public StepKernel {
       } else {
         w.base = in + g * group_channels;
         a.window = &w;
+        a.pixel_stride = pixel_stride;
+        a.segment_stride = segment_stride;
       }
       a.row_begin = rows * r / split.row_tasks;
       a.row_end = rows * (r + 1) / split.row_tasks;
@@ -342,6 +350,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.pad.out_w = std::max(in[1] + k.pad.left, (window.out[1] - 1) * window.strides[1] + window.kernel[1]);
     const auto strides = logical_strides(xs, from.layout);
     k.pad.strides = strides;
+    k.pad.interleave = kernels::interleave(isa);
     const size_t bytes = static_cast<size_t>(xs[0] * k.pad.out_h * k.pad.out_w * xs[1]) * 4;
     k.pad.to = {l.scratch(bytes)};
     step.scratch.push_back(k.pad.to.buffer);
@@ -358,6 +367,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.window.kh = window.kernel[0];
     k.segments = window.kernel[0];
     k.run_length = window.kernel[1] * xs[1];
+    k.pixel_stride = window.strides[1] * xs[1];
+    k.segment_stride = window.dilations[0] * row;
   } else {
     k.input = l.place(node.inputs[0], Layout::channels_last);
     step.reads.push_back(k.input.buffer);
