@@ -159,9 +159,10 @@ TEST_CASE("convolutions over random shapes") {
     const int axes = static_cast<int>(dice.pick({1, 2, 2, 2, 3}));
     const Window w(dice, axes, axes == 3 ? 7 : 17, true);
     if (!w.fits) return false;
-    const bool depthwise = dice.one_in(3);
-    const int64_t groups = depthwise ? dice.from(2, 70) : dice.one_in(3) ? dice.from(2, 4) : 1;
-    const int64_t channels = depthwise ? 1 : dice.from(1, 20), filters = depthwise && dice.one_in(4) ? 2 : depthwise ? 1 : dice.from(1, 70);
+    const bool depthwise = dice.one_in(3), small = !depthwise && dice.one_in(4);
+    const int64_t groups = depthwise ? dice.from(2, 70) : small ? dice.from(2, 20) : dice.one_in(3) ? dice.from(2, 4) : 1;
+    const int64_t channels = depthwise ? 1 : small ? dice.pick({2, 4, 8, 16}) : dice.from(1, 20),
+                  filters = small ? channels : depthwise && dice.one_in(4) ? 2 : depthwise ? 1 : dice.from(1, 70);
     t.terms = channels * w.taps();
     Attributes attributes = w.attributes();
     attributes["group"] = groups;

@@ -149,11 +149,55 @@ HWY_INLINE void pixels(const PlaneArguments& g, const float* const* sources, con
   settle<P, op == PlaneOp::average, kPart>(g, acc, divisors, row, ch, n);
 }
 
+// The same for convolutions of small groups: one vector of filters, whose groups' channels stand in the same lanes of the input. Each channel
+// of a group in turn is spread over its group's lanes, by the permutation `spread` has for it, or by a broadcast when a vector is one group or less.
+// (With filters as columns of a product, three of four lanes would multiply nothing.)
+template <int P, bool kPart>
+HWY_INLINE void small_groups(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, int64_t step, int64_t row,
+                             int64_t ch, int64_t n, const int32_t* spread) {
+  const F32 d;
+  const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
+  const int64_t lanes = hn::Lanes(d);
+  VF acc[P];
+  LATHE_UNROLL(8)
+  for (int p = 0; p < P; ++p) acc[p] = hn::Zero(d);
+  if (g.group >= lanes) {
+    for (int t = 0; t < count; ++t) {
+      const float* src = sources[t] + ch / g.group * g.group;
+      const float* w = g.weights + taps[t] * g.group * g.channels + ch;
+      for (int64_t i = 0; i < g.group; ++i, w += g.channels) {
+        const VF weight = load(w);
+        LATHE_UNROLL(8)
+        for (int p = 0; p < P; ++p) acc[p] = hn::MulAdd(hn::Set(d, src[i + p * step]), weight, acc[p]);
+      }
+    }
+  } else {
+    for (int64_t i = 0; i < g.group; ++i) {
+      const auto from = hn::SetTableIndices(d, spread + i * lanes);
+      for (int t = 0; t < count; ++t) {
+        const float* src = sources[t] + ch;
+        const VF weight = load(g.weights + (taps[t] * g.group + i) * g.channels + ch);
+        LATHE_UNROLL(8)
+        for (int p = 0; p < P; ++p) {
+          acc[p] = hn::MulAdd(hn::TableLookupLanes(load(src), from), weight, acc[p]);
+          src += step;
+        }
+      }
+    }
+  }
+  settle<P, false, kPart>(g, acc, nullptr, row, ch, n);
+}
+
 template <int P, PlaneOp op>
 void block(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, int64_t step, const float* divisors,
-           int64_t row) {
+           int64_t row, const int32_t* spread) {
   const int64_t lanes = hn::Lanes(F32());
   int64_t ch = 0;
+  if constexpr (op == PlaneOp::grouped) {
+    for (; ch + lanes <= g.channels; ch += lanes) small_groups<P, false>(g, sources, taps, count, step, row, ch, lanes, spread);
+    if (ch < g.channels) small_groups<P, true>(g, sources, taps, count, step, row, ch, g.channels - ch, spread);
+    return;
+  }
   if (count == 9) {  // 3 x 3 inside the picture
     for (; ch + lanes <= g.channels; ch += lanes) pixels<P, op, false, 9>(g, sources, taps, count, step, divisors, row, ch, lanes);
   } else {
@@ -209,6 +253,11 @@ void run(const PlaneArguments& g) {
   const float* sources[kMaxPlaneTaps];
   int32_t taps[kMaxPlaneTaps];
   const RunTape run_tape_here = g.epilogue.tape ? run_tape(kHere) : nullptr;
+  HWY_ALIGN int32_t spread[kMostGroup * (HWY_MAX_BYTES / 4 + 1)];
+  const int64_t lanes = hn::Lanes(F32());
+  for (int64_t i = 0; op == PlaneOp::grouped && g.group < lanes && i < g.group; ++i) {
+    for (int64_t k = 0; k < lanes; ++k) spread[i * lanes + k] = static_cast<int32_t>(k / g.group * g.group + i);
+  }
   // Columns whose taps all lie inside: a run of neighbours, equally far apart.
   int64_t first_inside = 0, last_inside = 0;
   for (int64_t x = 0; x < w.out_w; ++x) {
@@ -240,10 +289,10 @@ void run(const PlaneArguments& g) {
     }
     const float* divisors = op == PlaneOp::average ? g.divisors + row % volume : nullptr;
     const int64_t left = ox >= first_inside && ox < last_inside ? std::min(last_inside - ox, most) : 1;
-    if (left >= 8) return block<8, op>(g, sources, taps, count, step, divisors, row), 8;
-    if (left >= 4) return block<4, op>(g, sources, taps, count, step, divisors, row), 4;
-    if (left >= 2) return block<2, op>(g, sources, taps, count, step, divisors, row), 2;
-    return block<1, op>(g, sources, taps, count, step, divisors, row), 1;
+    if (left >= 8) return block<8, op>(g, sources, taps, count, step, divisors, row, spread), 8;
+    if (left >= 4) return block<4, op>(g, sources, taps, count, step, divisors, row, spread), 4;
+    if (left >= 2) return block<2, op>(g, sources, taps, count, step, divisors, row, spread), 2;
+    return block<1, op>(g, sources, taps, count, step, divisors, row, spread), 1;
   };
   const auto finish = [&](int64_t row, int64_t count) {
     const DenseEpilogue& e = g.epilogue;
@@ -293,6 +342,7 @@ void run(const PlaneArguments& g) {
 void PlaneHere(const PlaneArguments& g) {
   switch (g.op) {
     case PlaneOp::depthwise: return run<PlaneOp::depthwise>(g);
+    case PlaneOp::grouped: return run<PlaneOp::grouped>(g);
     case PlaneOp::max: return run<PlaneOp::max>(g);
     case PlaneOp::average: return run<PlaneOp::average>(g);
   }

@@ -1,4 +1,4 @@
-// Window kernels on channels-last data that are not contractions: depthwise convolution and pooling. fp32.
+// Window kernels on channels-last data: depthwise convolution, convolutions of small groups, pooling. fp32.
 #pragma once
 
 #include <cstdint>
@@ -7,13 +7,15 @@
 
 namespace lathe::kernels {
 
-enum class PlaneOp { depthwise, max, average };
+// grouped: convolutions of small groups, as many filters as channels in each.
+enum class PlaneOp { depthwise, grouped, max, average };
 
 struct PlaneArguments {
   PlaneOp op = PlaneOp::max;
   const WindowRows* window = nullptr;  // `zeros` unused: taps in the padding are skipped
-  int64_t channels = 0;
-  const float* weights = nullptr;      // depthwise: [tap][channel]
+  int64_t channels = 0;                // in all groups
+  int64_t group = 1;                   // grouped: channels of a group, a power of two up to kMostGroup
+  const float* weights = nullptr;      // depthwise: [tap][channel]; grouped: [tap][channel of the group][filter]
   const float* divisors = nullptr;     // average: 1 / count for each output pixel of an image
   DenseEpilogue epilogue;              // bias, residual, clamp, tape; columns are channels
   int64_t row_begin = 0, row_end = 0;  // output pixels
@@ -23,6 +25,7 @@ struct PlaneArguments {
 // No allocation.
 // Windows with more taps than this are left to the caller.
 inline constexpr int64_t kMaxPlaneTaps = 1024;
+inline constexpr int64_t kMostGroup = 16;
 using Plane = void (*)(const PlaneArguments&);
 Plane plane(Isa isa);
 

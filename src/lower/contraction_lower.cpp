@@ -2,6 +2,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <bit>
 #include <cstring>
 
 #include "base/fail.hpp"
@@ -130,10 +131,19 @@ struct PadCopy {
   }
 };
 
+// Weights of depthwise layers and of small groups: [tap][channel of the group][filter], from [filter][channel][tap].
+void pack_plane(const float* raw, int64_t filters, int64_t channels, int64_t taps, float* packed) {
+  for (int64_t f = 0; f < filters; ++f) {
+    for (int64_t c = 0; c < channels; ++c) {
+      for (int64_t t = 0; t < taps; ++t) packed[(t * channels + c) * filters + f] = raw[(f * channels + c) * taps + t];
+    }
+  }
+}
+
 class ConvolutionKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
-  kernels::Plane plane = nullptr;  // depthwise
+  kernels::Plane plane = nullptr;  // depthwise and small groups
   Place input, output, weights;
   bool pack_while_running = false;  // the weights are not constants
   Place raw_weights;
@@ -155,9 +165,7 @@ class ConvolutionKernel : public StepKernel {
       float* packed = pointer<float>(c, weights);
       const float* raw = pointer<const float>(c, raw_weights);
       if (plane) {
-        for (int64_t ch = 0; ch < groups; ++ch) {
-          for (int64_t t = 0; t < taps; ++t) packed[t * groups + ch] = raw[ch * taps + t];
-        }
+        pack_plane(raw, groups * group_filters, group_channels, taps, packed);
       } else {
         c.workers.each(groups * panels, [&](int64_t task, int) {
           const int64_t g = task / panels, p = task % panels;
@@ -177,7 +185,7 @@ class ConvolutionKernel : public StepKernel {
     rows_of.y = y.data();
     rows_of.x = x.data();
     const float* in = padded ? pointer<const float>(c, pad.to) : pointer<const float>(c, input);
-    if (plane) return run_depthwise(c, rows_of, in);
+    if (plane) return run_plane(c, rows_of, in);
     if (zeros.buffer != kNoBuffer) rows_of.zeros = pointer<const float>(c, zeros);
     c.workers.each(groups * split.count(), [&](int64_t task, int) {
       const int64_t g = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
@@ -210,16 +218,17 @@ class ConvolutionKernel : public StepKernel {
     });
   }
 
-  void run_depthwise(const StepContext& c, const WindowRows& w, const float* in) const {
+  void run_plane(const StepContext& c, const WindowRows& w, const float* in) const {
     const int64_t tasks = split.row_tasks;
     c.workers.each(tasks, [&](int64_t task, int) {
       TapeOperand operands[kernels::kMaxSlots];
       WindowRows here = w;
       here.base = in;
       kernels::PlaneArguments a;
-      a.op = kernels::PlaneOp::depthwise;
+      a.op = group_channels == 1 ? kernels::PlaneOp::depthwise : kernels::PlaneOp::grouped;
       a.window = &here;
-      a.channels = groups;
+      a.channels = groups * group_channels;
+      a.group = group_channels;
       a.weights = pointer<const float>(c, weights);
       // Whole groups of lines where there are enough of them: the kernel makes up to four lines at once.
       const int64_t group = 4 * w.out_w,
@@ -327,11 +336,13 @@ bool lower_convolution(Lowering& l, const Group& group) {
   k.taps = window.taps();
   const int64_t pixels_out = element_count(window.out);
   k.rows = xs[0] * pixels_out;
-  const bool depthwise = k.groups > 1 && k.group_channels == 1 && k.group_filters == 1 && k.taps <= kernels::kMaxPlaneTaps;
+  const bool planes = k.groups > 1 && k.group_channels == k.group_filters && k.group_channels <= kernels::kMostGroup &&
+                      std::has_single_bit(static_cast<uint64_t>(k.group_channels)) && k.taps <= kernels::kMaxPlaneTaps,
+             depthwise = planes && k.group_channels == 1;
   const bool plain_strides = std::all_of(window.strides.begin(), window.strides.end(), [](int64_t s) { return s == 1; });
-  k.pointwise = !depthwise && k.taps == 1 && plain_strides && window.out == Shape(in.begin(), in.end());
+  k.pointwise = !planes && k.taps == 1 && plain_strides && window.out == Shape(in.begin(), in.end());
   // First layers: with few channels a tap is a very short run. A padded copy makes each kernel row one run.
-  k.padded = !depthwise && k.groups == 1 && k.group_channels <= 8 && in.size() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
+  k.padded = !planes && k.groups == 1 && k.group_channels <= 8 && in.size() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
   const Epilogue e = epilogue_of(l, group, 1, node.inputs.size() > 2 ? node.inputs[2] : kAbsent);
 
   const kernels::Isa isa = l.options().isa;
@@ -377,7 +388,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.run_length = k.group_channels;
     const bool padding = std::any_of(window.pads_begin.begin(), window.pads_begin.end(), [](int64_t p) { return p > 0; }) ||
                          std::any_of(window.pads_end.begin(), window.pads_end.end(), [](int64_t p) { return p > 0; });
-    if (padding && !depthwise) {
+    if (padding && !planes) {
       Tensor zeros(DType::f32, {k.group_channels});
       std::memset(zeros.data(), 0, zeros.byte_size());
       k.zeros = {l.constant_buffer(zeros)};
@@ -391,21 +402,19 @@ bool lower_convolution(Lowering& l, const Group& group) {
   // Weights.
   const int64_t groups = k.groups, filters = k.group_filters, channels = k.group_channels, taps = k.taps, width = k.width,
                 panels = k.panels;
-  const int64_t floats_needed = depthwise ? groups * taps : groups * panels * depth * width;
+  const int64_t floats_needed = planes ? groups * filters * channels * taps : groups * panels * depth * width;
   if (l.is_constant(w_value)) {
     const auto make = [&] {
       const Tensor w = l.constant(w_value);
       const float* raw = w.as<float>().data();
       auto packed = floats(floats_needed);
-      if (depthwise) {
-        for (int64_t c = 0; c < groups; ++c) {
-          for (int64_t t = 0; t < taps; ++t) packed.get()[t * groups + c] = raw[c * taps + t];
-        }
+      if (planes) {
+        pack_plane(raw, groups * filters, channels, taps, packed.get());
       } else {
         for (int64_t i = 0; i < groups; ++i)
           pack_convolution(raw + i * filters * depth, filters, channels, taps, width, packed.get() + i * panels * depth * width, 0, panels);
       }
-      if (!depthwise) {
+      if (!planes) {
         const Shape shape = ws;
         l.release_after_packing(w_value, [=] {
           Tensor back(DType::f32, shape);
@@ -417,8 +426,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
       }
       return entry_of(packed, floats_needed);
     };
-    if (depthwise) l.weights().keep_raw(w_value);  // small: not worth restoring
-    k.weights = {l.derived(w_value, fmt::format("conv {} {}", depthwise ? "depthwise" : "panels", width),
+    if (planes) l.weights().keep_raw(w_value);  // small: not worth restoring
+    k.weights = {l.derived(w_value, fmt::format("conv {} {}", planes ? "planes" : "panels", width),
                            static_cast<size_t>(floats_needed) * 4, make)};
     step.reads.push_back(k.weights.buffer);
   } else {
@@ -435,7 +444,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
   k.k_block = kKBlock;
   k.panel_block = std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
   const int threads = l.options().threads;
-  if (depthwise) {
+  if (planes) {
     k.plane = kernels::plane(isa);
     k.split.row_tasks = std::max<int64_t>(1, std::min<int64_t>(k.rows, threads > 1 ? threads * 4 : 1));
   } else {
@@ -448,10 +457,11 @@ bool lower_convolution(Lowering& l, const Group& group) {
   step.bytes = 4 * (static_cast<double>(element_count(xs)) + static_cast<double>(element_count(ws)) + outputs);
   step.recipe = fmt::format("{}, {} {}, tasks {}x{}{}",
                             depthwise     ? "depthwise"
+                            : planes      ? "small groups"
                             : k.pointwise ? "pointwise"
                             : k.padded    ? "padded rows"
                                           : "row pointers",
-                            kernels::name(isa), depthwise ? "vectors" : fmt::format("{}x{} tile", kernels::max_rows(isa), width),
+                            kernels::name(isa), planes ? "vectors" : fmt::format("{}x{} tile", kernels::max_rows(isa), width),
                             k.split.row_tasks, k.split.panel_tasks, e.text.empty() ? "" : ", " + e.text);
   step.kernel = std::move(kernel);
   l.add(std::move(step));
