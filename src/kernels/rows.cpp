@@ -38,20 +38,21 @@ HWY_INLINE float across(VF v, Join join) {
   return hn::GetLane(acc);
 }
 
-// Asks memory for what is read a kilobyte from now. The hardware's look-ahead alone is overtaken by a loop that does little else than read.
+// Two kilobytes, asked for ahead of what is read: a loop that does little else than read overtakes the hardware's own look-ahead, and takes
+// a sixth longer from memory. From L2 it costs 3 %.
 HWY_INLINE void ask_ahead(const float* x, int64_t n) {
-  for (int64_t k = 0; k < n; k += 16) hwy::Prefetch(x + 256 + k);
+  for (int64_t k = 0; k < n; k += 16) hwy::Prefetch(x + 512 + k);
 }
 
 // Folds f(acc, x) over n floats with four accumulators, then joins them.
-template <bool far = false, typename Step, typename Join>
+template <typename Step, typename Join>
 HWY_INLINE float fold(const float* x, int64_t n, float start, Step step, Join join) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF a0 = hn::Set(d, start), a1 = a0, a2 = a0, a3 = a0;
   int64_t i = 0;
   for (; i + 4 * lanes <= n; i += 4 * lanes) {
-    if constexpr (far) ask_ahead(x + i, 4 * lanes);
+    ask_ahead(x + i, 4 * lanes);
     a0 = step(a0, hn::LoadU(d, x + i));
     a1 = step(a1, hn::LoadU(d, x + i + lanes));
     a2 = step(a2, hn::LoadU(d, x + i + 2 * lanes));
@@ -64,9 +65,18 @@ HWY_INLINE float fold(const float* x, int64_t n, float start, Step step, Join jo
   return hn::GetLane(acc);
 }
 
+// A load that is not done again for a second use: from memory, every load of a line that is still on its way counts.
+HWY_INLINE VF loaded(const float* x) {
+  VF v = hn::LoadU(F32(), x);
+#if HWY_ARCH_X86 && HWY_TARGET != HWY_SCALAR
+  asm("" : "+x"(v.raw));
+#endif
+  return v;
+}
+
 // The largest or smallest of n floats; NaN when there is one. Looking for NaN in every step takes longer than the comparisons do: a sum
 // carried along turns NaN with it (and now and then for infinities, or by overflow); then it is done again with care.
-template <bool largest, bool far = false>
+template <bool largest, bool ahead = true>
 HWY_INLINE float extreme(const float* x, int64_t n) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), whole = n - n % (4 * lanes);
@@ -74,9 +84,8 @@ HWY_INLINE float extreme(const float* x, int64_t n) {
   const float worst = largest ? -std::numeric_limits<float>::infinity() : std::numeric_limits<float>::infinity();
   VF a0 = hn::Set(d, worst), a1 = a0, odd = hn::Zero(d);
   for (int64_t i = 0; i < whole; i += 4 * lanes) {
-    if constexpr (far) ask_ahead(x + i, 4 * lanes);
-    const VF v0 = hn::LoadU(d, x + i), v1 = hn::LoadU(d, x + i + lanes), v2 = hn::LoadU(d, x + i + 2 * lanes),
-             v3 = hn::LoadU(d, x + i + 3 * lanes);
+    if constexpr (ahead) ask_ahead(x + i, 4 * lanes);
+    const VF v0 = loaded(x + i), v1 = loaded(x + i + lanes), v2 = loaded(x + i + 2 * lanes), v3 = loaded(x + i + 3 * lanes);
     a0 = better(a0, better(v0, v1));
     a1 = better(a1, better(v2, v3));
     odd = hn::Add(odd, hn::Add(hn::Add(v0, v1), hn::Add(v2, v3)));
@@ -104,7 +113,7 @@ HWY_INLINE void map(float* out, const float* x, int64_t n, F f) {
 
 void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
   const F32 d;
-  const float top = extreme<true>(x, n);
+  const float top = log ? extreme<true>(x, n) : extreme<true, false>(x, n);  // below, the next row is asked for beside the exponentials
   const VF t = hn::Set(d, top);
   if (log) {
     // The exponentials are summed strip by strip: y is not needed for them.
@@ -358,21 +367,6 @@ void TopHere(const TopArguments& g) {
   }
 }
 
-// What gives one number a row.
-template <bool far>
-float reduced(const RowArguments& g, const float* x) {
-  const int64_t n = g.length;
-  switch (g.op) {
-    case RowOp::max: return extreme<true, far>(x, n);
-    case RowOp::min: return extreme<false, far>(x, n);
-    case RowOp::sum_squares: return fold<far>(x, n, 0.0f, kSquare, kAdd);
-    case RowOp::l2: return std::sqrt(fold<far>(x, n, 0.0f, kSquare, kAdd));
-    case RowOp::l1: return fold<far>(x, n, 0.0f, kAbsolute, kAdd);
-    case RowOp::mean: return fold<far>(x, n, 0.0f, kAdd, kAdd) / static_cast<float>(n);
-    default: return fold<far>(x, n, 0.0f, kAdd, kAdd);
-  }
-}
-
 void RowsHere(const RowArguments& g) {
   for (int64_t r = g.begin; r < g.end; ++r) {
     const float* x = g.in + r * g.length * g.width;
@@ -386,13 +380,13 @@ void RowsHere(const RowArguments& g) {
       case RowOp::mean_columns: columns(g, x, g.out + r * g.width, kAdd); break;
       case RowOp::max_columns: columns(g, x, g.out + r * g.width, kMax); break;
       case RowOp::min_columns: columns(g, x, g.out + r * g.width, kMin); break;
-      case RowOp::sum:
-      case RowOp::mean:
-      case RowOp::max:
-      case RowOp::min:
-      case RowOp::sum_squares:
-      case RowOp::l1:
-      case RowOp::l2: g.out[r] = g.far ? reduced<true>(g, x) : reduced<false>(g, x); break;
+      case RowOp::sum: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd); break;
+      case RowOp::mean: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd) / static_cast<float>(g.length); break;
+      case RowOp::max: g.out[r] = extreme<true>(x, g.length); break;
+      case RowOp::min: g.out[r] = extreme<false>(x, g.length); break;
+      case RowOp::sum_squares: g.out[r] = fold(x, g.length, 0.0f, kSquare, kAdd); break;
+      case RowOp::l2: g.out[r] = std::sqrt(fold(x, g.length, 0.0f, kSquare, kAdd)); break;
+      case RowOp::l1: g.out[r] = fold(x, g.length, 0.0f, kAbsolute, kAdd); break;
     }
   }
 }

@@ -39,7 +39,6 @@ struct RowArguments {
   float epsilon = 1e-5f;
   int64_t pixels = 1, channels = 1;          // group_norm: a row is length / pixels channels of one of `channels` in all
   int64_t column_begin = 0, column_end = 0;  // *_columns: columns to do
-  bool far = false;                          // the input is larger than the caches: memory is asked for ahead of what is read
 };
 
 // Largest (or smallest) element of each row of f32: its index, the first of equals (or the last).

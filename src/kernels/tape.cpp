@@ -42,7 +42,7 @@ HWY_INLINE void each_several(float* out, const float* a, int64_t n, F f) {
     Several<kTogether> x;
     LATHE_UNROLL(4)
     for (int k = 0; k < kTogether; ++k) {
-      hwy::Prefetch(a + i + k * lanes + 256);  // asked for while this is computed; costs nothing beside it when it is near
+      hwy::Prefetch(a + i + k * lanes + 512);  // asked for while this is computed; costs nothing beside it when it is near
       x.v[k] = hn::LoadU(d, a + i + k * lanes);
     }
     x = f(x);

@@ -259,7 +259,6 @@ bool lower_rows(Lowering& l, const Group& group) {
   kernel->arguments.op = form->op;
   kernel->arguments.length = form->length;
   kernel->arguments.width = form->width;
-  kernel->arguments.far = form->count * form->length * form->width * 4 >= kernels::kStreamBytes;
   kernel->count = form->count;
   kernel->each = std::max<int64_t>(
       1, std::min<int64_t>(form->count / (l.options().threads * 4) + 1, 16384 / std::max<int64_t>(1, form->length * form->width) + 1));
@@ -405,6 +404,16 @@ bool lower_gather(Lowering& l, const Group& group, const Node& n) {
     return false;
   const Shape s = l.shape(n.inputs[0]);
   const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
+  // One known entry of the outermost axis is a part in one piece.
+  if (l.is_constant(n.inputs[1]) && element_count(l.shape(n.inputs[1])) == 1 && product(s, 0, axis) == 1) {
+    const int64_t given = integers(l.constant(n.inputs[1]))[0], at = given < 0 ? given + s[axis] : given;
+    const int64_t bytes = product(s, axis + 1, s.size()) * copy_bytes(l.dtype(n.inputs[0]));
+    if (at >= 0 && at < s[axis]) {
+      const Place from = l.place(n.inputs[0], Layout::natural);
+      l.alias(n.outputs[0], {from.buffer, from.offset + static_cast<size_t>(at * bytes), Layout::natural});
+      return true;
+    }
+  }
   auto k = std::make_unique<GatherKernel>();
   k->data = l.place(n.inputs[0], Layout::natural);
   k->indices = l.place(n.inputs[1], Layout::natural);
@@ -425,6 +434,15 @@ bool lower_gather(Lowering& l, const Group& group, const Node& n) {
   return true;
 }
 
+// Whether elements of `shape`, `strides` apart, fill their memory in the order of the layout, without gaps.
+bool in_one_piece(const Shape& shape, std::span<const int64_t> strides, Layout layout) {
+  const auto own = logical_strides(shape, layout);
+  for (size_t i = 0; i < shape.size(); ++i) {
+    if (shape[i] != 1 && own[i] != strides[i]) return false;
+  }
+  return element_count(shape) > 0;
+}
+
 bool lower_join(Lowering& l, const Group& group, const Node& n) {
   const bool concat = n.op == "Concat";
   const std::vector<ValueId> parts = concat ? n.inputs : n.outputs;
@@ -438,6 +456,17 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
   const auto last = [&](ValueId v) { return l.where(v).layout == Layout::channels_last; };
   const Layout layout = concat ? (std::all_of(parts.begin(), parts.end(), last) ? Layout::channels_last : Layout::natural)
                                : (last(whole) ? Layout::channels_last : Layout::natural);
+  const auto whole_strides = logical_strides(s, layout);
+  // Parts that lie one after another in memory are read where they are.
+  if (!concat && in_one_piece(l.shape(parts[0]), whole_strides, layout)) {
+    const Place from = l.place(whole, layout);
+    int64_t at = 0;
+    for (ValueId v : parts) {
+      l.alias(v, {from.buffer, from.offset + static_cast<size_t>(at * whole_strides[axis] * bytes), layout});
+      at += l.shape(v)[axis];
+    }
+    return true;
+  }
   auto k = std::make_unique<CopyKernel>();
   Step step = copy_step(l.names(group), concat ? "into one buffer" : "out of one buffer", static_cast<double>(element_count(s)), bytes);
   std::vector<Place> places;
@@ -449,7 +478,6 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
     for (ValueId v : parts) places.push_back(l.define(v, layout));
     places.push_back(from);
   }
-  const auto whole_strides = logical_strides(s, layout);
   int64_t at = 0;
   for (size_t i = 0; i < parts.size(); ++i) {
     const Shape p = l.shape(parts[i]);
@@ -525,10 +553,9 @@ bool lower_movement(Lowering& l, const Group& group) {
     from = l.place(n.inputs[0], Layout::natural);
   }
   const auto out_strides = logical_strides(read->shape, Layout::natural);
-  bool same = read->offset == 0 && element_count(in) == element_count(read->shape);
-  for (size_t i = 0; i < out_strides.size() && same; ++i) same = read->shape[i] == 1 || out_strides[i] == read->strides[i];
-  if (same) {
-    l.alias(n.outputs[0], {from.buffer, from.offset, Layout::natural});
+  // Nothing moves: all of it, or a slice in one piece.
+  if (in_one_piece(read->shape, read->strides, Layout::natural)) {
+    l.alias(n.outputs[0], {from.buffer, from.offset + static_cast<size_t>(read->offset * bytes), Layout::natural});
     return true;
   }
   // Channels-last pictures that a model turns to the standard's order for a window op: they already are as that op wants them.
