@@ -193,9 +193,9 @@ struct Block<uint64_t> {
   }
 };
 
-// A square of a line each way.
+// A square of a line each way, in blocks.
 template <typename T>
-void turn_square(const T* in, int64_t in1, T* out, int64_t out0) {
+void turn_line(const T* in, int64_t in1, T* out, int64_t out0) {
   constexpr int64_t kLine = 64 / sizeof(T), kSide = Block<T>::kSide;
   for (int64_t j = 0; j < kLine; j += kSide) {
     for (int64_t i = 0; i < kLine; i += kSide) Block<T>::turn(in + i + j * in1, in1, out + i * out0 + j, out0);
@@ -224,19 +224,16 @@ __attribute__((target("avx2"))) void turn_square_wide(const float* in, int64_t i
 #endif
 
 template <typename T>
+void turn_any(const T* in, int64_t in1, T* out, int64_t out0) {
+  if constexpr (std::is_same_v<T, uint32_t>)
+    lathe::kernels::turn_square()(reinterpret_cast<const float*>(in), in1, reinterpret_cast<float*>(out), out0);
+  else turn_line(in, in1, out, out0);
+}
+
+template <typename T>
 void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64_t n1, bool stream) {
   constexpr int64_t kLine = 64 / sizeof(T);
-  auto turn = turn_square<T>;
-#if defined(__x86_64__)
-  if constexpr (std::is_same_v<T, uint32_t>) {
-    static const bool wide = best() >= Isa::avx2;
-    if (wide) {
-      turn = [](const uint32_t* from, int64_t from1, uint32_t* to, int64_t to0) {
-        turn_square_wide(reinterpret_cast<const float*>(from), from1, reinterpret_cast<float*>(to), to0);
-      };
-    }
-  }
-#endif
+  constexpr auto turn = turn_any<T>;
   if (n0 < kLine || n1 < kLine) {
     for (int64_t i = 0; i < n0; ++i) {
       for (int64_t j = 0; j < n1; ++j) out[i * out0 + j] = in[i + j * in1];
@@ -295,6 +292,16 @@ void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int
 }
 
 }  // namespace
+
+TurnSquare turn_square() {
+#if defined(__x86_64__)
+  static const bool wide = best() >= Isa::avx2;
+  if (wide) return turn_square_wide;
+#endif
+  return [](const float* in, int64_t in1, float* out, int64_t out0) {
+    turn_line(reinterpret_cast<const uint32_t*>(in), in1, reinterpret_cast<uint32_t*>(out), out0);
+  };
+}
 
 void run_copy(const CopyPlan& p, const void* in, void* out, int64_t begin, int64_t end) {
   switch (p.element_bytes) {

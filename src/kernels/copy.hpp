@@ -42,4 +42,8 @@ CopyPlan plan_copy(int element_bytes, std::vector<int64_t> shape, std::vector<in
 // Does indices [begin, end) of the outermost dim. No allocation.
 void run_copy(const CopyPlan& plan, const void* in, void* out, int64_t begin, int64_t end);
 
+// Sixteen by sixteen floats turned: out[i * out_stride + j] = in[i + j * in_stride].
+using TurnSquare = void (*)(const float* in, int64_t in_stride, float* out, int64_t out_stride);
+TurnSquare turn_square();
+
 }  // namespace lathe::kernels

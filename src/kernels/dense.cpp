@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cstring>
+#include <type_traits>
 #include <utility>
 
 #undef HWY_TARGET_INCLUDE
@@ -12,6 +13,7 @@
 #include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
+#include "kernels/copy.hpp"
 #include "kernels/math.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
@@ -34,6 +36,9 @@ inline constexpr int64_t kAhead = 16;
 
 // A packed B up to this size is taken to stay in L2 from one call to the next.
 inline constexpr int64_t kNearBytes = 1 << 20;
+
+// Rows up to this long that lie this close are read where they are: copying them side by side costs more than it saves.
+inline constexpr int64_t kShort = 64;
 
 // Taps whose row pointers are set up together.
 inline constexpr int64_t kMaxTaps = 64;
@@ -290,13 +295,15 @@ void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int
   for (int r = 0; r < rows; ++r) tape_over_row(g.epilogue, run, g.c + (row + r) * g.ldc + column, row + r, column, columns);
 }
 
-// Windows whose pixels are read where they stand: tiles of equal height along each output line.
-void lines(const DenseArguments& g, RunTape run_tape_here) {
-  const WindowRows& w = *g.window;
-  const int64_t lanes = hn::Lanes(F32()), plane = w.out_h * w.out_w, k = g.segments * g.run;
+// Short rows that are read where they stand: tiles of equal height along all of them, or along each output line of a window.
+void there(const DenseArguments& g, RunTape run_tape_here) {
+  const WindowRows* w = g.window;
+  const int64_t lanes = hn::Lanes(F32()), k = g.segments * g.run, length = w ? w->out_w : g.row_end, plane = w ? w->out_h * length : 0,
+                stride = w ? g.pixel_stride : g.lda;
   for (int64_t line = g.row_begin; line < g.row_end;) {
-    const int64_t begin = line % w.out_w, count = std::min(w.out_w - begin, g.row_end - line), tiles = (count + kRows - 1) / kRows;
-    const float* from = w.base + line / plane * w.image_stride + w.y[line % plane / w.out_w * w.kh];
+    const int64_t begin = w ? line % length : line, count = std::min(length - begin, g.row_end - line), tiles = (count + kRows - 1) / kRows;
+    const float* from =
+        w ? w->base + line / plane * w->image_stride + w->y[line % plane / length * w->kh] + w->x[begin] : g.a + line * g.lda;
     for (int64_t t = 0; t < tiles; ++t) {
       const int64_t first = count * t / tiles, row = line + first;
       const int height = static_cast<int>(count * (t + 1) / tiles - first);
@@ -304,7 +311,7 @@ void lines(const DenseArguments& g, RunTape run_tape_here) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column), vectors = (columns + lanes - 1) / lanes,
                       part = columns - (vectors - 1) * lanes;
         const Finish f = finish_at(g.epilogue, row, column);
-        (part == lanes ? kThere<false> : kThere<true>)[vectors][height](from + w.x[begin + first], g.pixel_stride, g.segments, g.segment_stride,
+        (part == lanes ? kThere<false> : kThere<true>)[vectors][height](from + first * stride, stride, g.segments, g.segment_stride,
                                                                         g.run, static_cast<const float*>(g.b) + p * k * kWidth,
                                                                         g.c + row * g.ldc + column, g.ldc, &f, part);
       }
@@ -321,7 +328,8 @@ void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;
-  if (g.pixel_stride > 0 && k > 0) return lines(g, run_tape_here);
+  const bool short_rows = !g.window && g.run <= kShort && g.lda <= kShort && g.b_type == PanelType::f32 && g.row_end - g.row_begin > 1;
+  if ((g.pixel_stride > 0 || short_rows) && k > 0) return there(g, run_tape_here);
   // K blocks of equal size: several whole taps, or a part of one long run. A single row is read where it stands, and B from its first
   // byte to its last: memory is a quarter faster at that than at jumping from panel to panel.
   const bool single = g.row_end - g.row_begin == 1 && !g.window && g.segments == 1;
@@ -441,7 +449,16 @@ void pack(const T* b, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n, 
     }
     // B stands on its side (rows of K): blocks small enough that both sides stay in L1.
     constexpr int64_t kBlock = 16;
-    for (int64_t i0 = 0; i0 < k; i0 += kBlock) {
+    int64_t from = 0;
+    if constexpr (std::is_same_v<T, float>) {
+      if (k_stride == 1 && columns == width && width % kBlock == 0) {
+        static const TurnSquare turn = turn_square();
+        for (; from + kBlock <= k; from += kBlock) {
+          for (int64_t j = 0; j < width; j += kBlock) turn(b + (column + j) * n_stride + from, n_stride, panel + from * width + j, width);
+        }
+      }
+    }
+    for (int64_t i0 = from; i0 < k; i0 += kBlock) {
       const int64_t i1 = std::min(k, i0 + kBlock);
       for (int64_t j = 0; j < columns; ++j) {
         const T* src = b + (column + j) * n_stride;
