@@ -130,6 +130,98 @@ TEST_CASE("softmax and attention written out") {
   }
 }
 
+TEST_CASE("attention of groups of heads, and of one row with what was kept") {
+  Net n;
+  const int64_t kv = 2, group = 3, past = 20, width = 8;
+  const ValueId q = n.in({1, kv * group, 1, width});
+  const auto kept = [&] {
+    const ValueId all = n.op("Concat", {n.in({1, kv, past, width}), n.in({1, kv, 1, width})}, {{"axis", int64_t{2}}});
+    const ValueId said = n.op("Expand", {n.op("Unsqueeze", {all, n.ints({2})}), n.ints({1, kv, group, past + 1, width})});
+    return n.op("Reshape", {said, n.ints({1, kv * group, past + 1, width})});
+  };
+  const ValueId k = n.op("Transpose", {kept()}, {{"perm", Ints{0, 1, 3, 2}}});
+  const ValueId soft = n.op("Softmax", {n.op("Mul", {n.op("MatMul", {q, k}), n.c(0.3f)})}, {{"axis", int64_t{-1}}});
+  CHECK(n.steps(n.op("MatMul", {soft, kept()})) == "Concat Concat Attention");
+}
+
+TEST_CASE("rotary embeddings written out") {
+  const int64_t length = 7, width = 12, half = width / 2;
+  // Tables whose halves say the same, or not.
+  const auto table = [&](int64_t rows, uint64_t seed, bool same = true) {
+    Tensor t = random_tensor({rows, width}, seed);
+    for (int64_t i = 0; same && i < rows; ++i) std::copy_n(&t.as<float>()[i * width], half, &t.as<float>()[i * width + half]);
+    return t;
+  };
+  const auto written = [&](Net& n, ValueId x, ValueId cosine, ValueId sine, bool split) {
+    ValueId low, high;
+    if (split) {
+      const auto both = n.b.ops("Split", {x}, 2, {{"axis", int64_t{-1}}, {"num_outputs", int64_t{2}}});
+      low = both[0], high = both[1];
+    } else {
+      low = n.op("Slice", {x, n.ints({0}), n.ints({half}), n.ints({-1})});
+      high = n.op("Slice", {x, n.ints({half}), n.ints({1 << 30}), n.ints({3})});
+    }
+    const ValueId turned = n.op("Concat", {n.op("Neg", {high}), low}, {{"axis", int64_t{-1}}});
+    return n.op("Add", {n.op("Mul", {x, cosine}), n.op("Mul", {turned, sine})});
+  };
+  for (const int64_t batch : {1, 2}) {
+    for (const bool split : {false, true}) {
+      Net n;
+      const ValueId x = n.in({batch, 3, length, width});
+      CHECK(n.steps(written(n, x, n.b.constant("cos", table(length, 1)), n.b.constant("sin", table(length, 2)), split)) == "RotaryEmbedding");
+    }
+  }
+  {  // positions that are fed
+    Net n;
+    const ValueId x = n.in({2, 3, length, width}), ids = n.b.input("ids", DType::i64, {2, length});
+    Tensor places(DType::i64, {2, length});
+    for (int64_t i = 0; i < places.size(); ++i) places.as<int64_t>()[i] = (i * 5) % 30;
+    n.fed.push_back(places);
+    const auto looked_up = [&](const char* name, uint64_t seed) {
+      return n.op("Unsqueeze", {n.op("Gather", {n.b.constant(name, table(30, seed)), ids}), n.ints({1})});
+    };
+    CHECK(n.steps(written(n, x, looked_up("cos", 1), looked_up("sin", 2), false)) == "RotaryEmbedding");
+  }
+  {  // angles that are computed
+    Net n;
+    const ValueId x = n.in({2, 3, length, width}), angle = n.in({2, length, half}, -3, 3);
+    const auto of = [&](const char* f) {
+      return n.op("Unsqueeze", {n.op(f, {n.op("Concat", {angle, angle}, {{"axis", int64_t{-1}}})}), n.ints({1})});
+    };
+    CHECK(n.steps(written(n, x, of("Cos"), of("Sin"), true)).ends_with("RotaryEmbedding"));
+  }
+  {  // halves with angles of their own: something else
+    Net n;
+    const ValueId x = n.in({1, 3, length, width});
+    const ValueId y = written(n, x, n.b.constant("cos", table(length, 1, false)), n.b.constant("sin", table(length, 2)), false);
+    CHECK(n.steps(y).find("Rotary") == std::string::npos);
+  }
+}
+
+TEST_CASE("blocks of pixels moved by reshapes and transposes") {
+  const auto moved = [](const Shape& from, const Ints& apart, const Ints& perm, const Ints& to) {
+    Net n;
+    return n.steps(n.op("Reshape", {n.op("Transpose", {n.op("Reshape", {n.in(from), n.ints(apart)})}, {{"perm", perm}}), n.ints(to)}), {0, 0, 0});
+  };
+  CHECK(moved({2, 12, 5, 3}, {2, 3, 2, 2, 5, 3}, {0, 1, 4, 2, 5, 3}, {2, 3, 10, 6}) == "DepthToSpace");
+  CHECK(moved({2, 12, 5, 3}, {2, 2, 2, 3, 5, 3}, {0, 3, 4, 1, 5, 2}, {2, 3, 10, 6}) == "DepthToSpace");
+  CHECK(moved({2, 3, 10, 6}, {2, 3, 5, 2, 3, 2}, {0, 3, 5, 1, 2, 4}, {2, 12, 5, 3}) == "SpaceToDepth");
+  CHECK(moved({2, 12, 5, 3}, {2, 3, 2, 2, 5, 3}, {0, 1, 4, 3, 5, 2}, {2, 3, 10, 6}) == "Transpose");  // the block turned over
+}
+
+TEST_CASE("normalisation of groups written out") {
+  for (const bool plain : {true, false}) {
+    Net n;
+    const ValueId x = n.in({2, 12, 5, 4}), split = n.op("Reshape", {x, n.ints({2, 3, -1})});
+    const ValueId scale = plain ? n.b.constant("one", Tensor::from<float>({3}, {1, 1, 1})) : n.b.constant("one", Tensor::from<float>({3}, {1, 2, 1}));
+    const ValueId zero = n.b.constant("zero", Tensor::from<float>({3}, {0, 0, 0}));
+    const ValueId norm = n.op("Reshape", {n.op("InstanceNormalization", {split, scale, zero}), n.ints({2, 12, 5, 4})});
+    const std::string steps = n.steps(n.op("Add", {n.op("Mul", {norm, n.w({12, 1, 1})}), n.w({1, 12, 1, 1}, 6)}));
+    if (plain) CHECK(steps == "GroupNormalization");
+    else CHECK(steps.find("GroupNormalization") == std::string::npos);
+  }
+}
+
 TEST_CASE("algebra: what is done twice, undone, or changes nothing") {
   {
     Net n;

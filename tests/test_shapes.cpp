@@ -483,6 +483,82 @@ TEST_CASE("attention over random shapes") {
   });
 }
 
+TEST_CASE("attention with a state over random shapes: few rows and many, heads apart and flat, what is kept given back") {
+  over(500, 16, [](Trial& t, Dice& dice) {
+    t.b = Builder("shapes", 23);
+    const bool flat = dice.one_in(2), back = dice.one_in(2);
+    const int64_t batch = dice.from(1, 2), kv = dice.from(1, 3), heads = kv * dice.from(1, 3), queries = dice.from(1, 12),
+                  past = dice.one_in(8) ? 0 : dice.one_in(6) ? dice.from(200, 300) : dice.from(1, 40), width = dice.from(1, 40),
+                  value_width = dice.from(1, 40), keys = past + queries;
+    t.terms = 4 * keys;
+    const auto shape = [&](int64_t count, int64_t of, int64_t w) {
+      return flat ? Shape{batch, count, of * w} : Shape{batch, of, count, w};
+    };
+    std::vector<ValueId> in{t.feed(floats(dice, shape(queries, heads, width))), t.feed(floats(dice, shape(queries, kv, width))),
+                            t.feed(floats(dice, shape(queries, kv, value_width))),
+                            dice.one_in(2) ? t.give(dice, floats(dice, {queries, keys})) : kAbsent,
+                            t.feed(floats(dice, {batch, kv, past, width})), t.feed(floats(dice, {batch, kv, past, value_width}))};
+    Attributes a{{"is_causal", dice.from(0, 1)}};
+    if (flat) a["q_num_heads"] = heads, a["kv_num_heads"] = kv;
+    const auto made = t.b.ops("Attention", in, back ? 3 : 1, a);
+    for (size_t i = 0; i < made.size(); ++i) t.b.output(made[i], "y" + std::to_string(i));
+    return true;
+  });
+}
+
+TEST_CASE("rotary embeddings over random shapes") {
+  over(300, 17, [](Trial& t, Dice& dice) {
+    t.b = Builder("shapes", 23);
+    const bool flat = dice.one_in(2), placed = dice.one_in(2);
+    const int64_t batch = dice.from(1, 3), heads = dice.from(1, 4), length = dice.from(1, 30), width = dice.from(2, 40),
+                  half = dice.from(1, width / 2), rows = placed ? dice.from(1, 50) : batch * length;
+    const Shape table = placed ? Shape{rows, half} : Shape{batch, length, half};
+    std::vector<ValueId> in{t.feed(floats(dice, flat ? Shape{batch, length, heads * width} : Shape{batch, heads, length, width}, true)),
+                            t.give(dice, floats(dice, table)), t.give(dice, floats(dice, table))};
+    if (placed) {
+      Tensor places(DType::i64, {batch, length});
+      for (int64_t& p : places.as<int64_t>()) p = dice.from(0, rows - 1);
+      in.push_back(t.give(dice, places));
+    }
+    Attributes a{{"interleaved", dice.from(0, 1)}, {"rotary_embedding_dim", 2 * half}};
+    if (flat) a["num_heads"] = heads;
+    t.out("RotaryEmbedding", in, a);
+    return true;
+  });
+}
+
+TEST_CASE("blocks of pixels into channels and back over random shapes") {
+  over(300, 18, [](Trial& t, Dice& dice) {
+    const int64_t b = dice.from(1, 4), depth = dice.from(1, 20), h = dice.from(1, 9), w = dice.from(1, 9), n = dice.from(1, 2);
+    const bool deep = dice.one_in(2), last = dice.one_in(2);
+    ValueId x = t.feed(floats(dice, deep ? Shape{n, depth * b * b, h, w} : Shape{n, depth, h * b, w * b}, true));
+    if (last) x = t.b.op("MaxPool", {x}, {{"kernel_shape", Ints{1, 1}}});  // made channels-last
+    if (deep) t.out("DepthToSpace", {x}, {{"blocksize", b}, {"mode", std::string(dice.pick({"DCR", "CRD"}))}});
+    else t.out("SpaceToDepth", {x}, {{"blocksize", b}});
+    return true;
+  });
+}
+
+TEST_CASE("parts of a value that lie in one piece over random shapes") {
+  over(400, 19, [](Trial& t, Dice& dice) {
+    const int64_t parts = dice.from(1, 5), each = dice.from(1, 7), rest = dice.from(1, 40), front = dice.one_in(3) ? 2 : 1;
+    ValueId x = t.feed(floats(dice, {front, parts * each, rest}));
+    if (dice.one_in(2)) x = t.b.op("Neg", {x});  // in the arena rather than the caller's
+    std::vector<ValueId> cut;
+    if (dice.one_in(2)) {
+      cut = t.b.ops("Split", {x}, static_cast<int>(parts), {{"axis", int64_t{1}}, {"num_outputs", parts}});
+    } else {
+      for (int64_t p = 0; p < parts; ++p) {
+        const auto at = [&](int64_t i) { return t.b.constant("i" + std::to_string(dice.seed()), Tensor::from<int64_t>({1}, {i})); };
+        cut.push_back(t.b.op("Slice", {x, at(p * each), at((p + 1) * each), at(1)}));
+      }
+    }
+    // Some are outputs as they are, some are worked on, one after the other, so that none may be written over too early.
+    for (size_t i = 0; i < cut.size(); ++i) t.b.output(dice.one_in(3) ? cut[i] : t.b.op("Exp", {cut[i]}), "y" + std::to_string(i));
+    return true;
+  });
+}
+
 TEST_CASE("resizing and selection over random shapes") {
   over(600, 11, [](Trial& t, Dice& dice) {
     const Shape s{dice.from(1, 2), dice.from(1, 20), dice.from(1, 12), dice.from(1, 12)};

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <type_traits>
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/attention.cpp"
@@ -96,6 +97,64 @@ void SoftenHere(const SoftenArguments& g) {
   }
 }
 
+void DotsHere(const DotsArguments& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), whole = g.width - g.width % lanes;
+  constexpr int kKeys = 4;  // sums that do not wait for one another
+  const auto dot = [&]<int N>(std::integral_constant<int, N>, const float* q, int64_t j, float* to) HWY_ATTR {
+    const float* k = g.k + j * g.k_stride;
+    VF acc[N];
+    LATHE_UNROLL(4)
+    for (int n = 0; n < N; ++n) acc[n] = hn::Zero(d);
+    for (int64_t i = 0; i < whole; i += lanes) {
+      const VF x = hn::LoadU(d, q + i);
+      LATHE_UNROLL(4)
+      for (int n = 0; n < N; ++n) acc[n] = hn::MulAdd(x, hn::LoadU(d, k + n * g.k_stride + i), acc[n]);
+    }
+    if (whole < g.width) {
+      const VF x = load_part(q + whole, g.width - whole);
+      LATHE_UNROLL(4)
+      for (int n = 0; n < N; ++n) acc[n] = hn::MulAdd(x, load_part(k + n * g.k_stride + whole, g.width - whole), acc[n]);
+    }
+    for (int n = 0; n < N; ++n) to[j + n] = g.scale * hn::GetLane(hn::SumOfLanes(d, acc[n]));
+  };
+  for (int64_t r = 0; r < g.rows; ++r) {
+    int64_t j = 0;
+    for (; j + kKeys <= g.keys; j += kKeys) dot(std::integral_constant<int, kKeys>(), g.q + r * g.q_stride, j, g.scores + r * g.stride);
+    for (; j < g.keys; ++j) dot(std::integral_constant<int, 1>(), g.q + r * g.q_stride, j, g.scores + r * g.stride);
+  }
+}
+
+void MixHere(const MixArguments& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  const auto columns = [&]<int N>(std::integral_constant<int, N>, const float* w, int64_t i, float* out) HWY_ATTR {
+    VF acc[N];
+    LATHE_UNROLL(4)
+    for (int n = 0; n < N; ++n) acc[n] = hn::LoadU(d, out + i + n * lanes);
+    for (int64_t j = 0; j < g.keys; ++j) {
+      const VF by = hn::Set(d, w[j]);
+      LATHE_UNROLL(4)
+      for (int n = 0; n < N; ++n) acc[n] = hn::MulAdd(by, hn::LoadU(d, g.v + j * g.v_stride + i + n * lanes), acc[n]);
+    }
+    LATHE_UNROLL(4)
+    for (int n = 0; n < N; ++n) hn::StoreU(acc[n], d, out + i + n * lanes);
+  };
+  for (int64_t r = 0; r < g.rows; ++r) {
+    const float* w = g.weights + r * g.stride;
+    float* out = g.out + r * g.out_stride;
+    int64_t i = 0;
+    for (; i + 4 * lanes <= g.width; i += 4 * lanes) columns(std::integral_constant<int, 4>(), w, i, out);
+    for (; i + lanes <= g.width; i += lanes) columns(std::integral_constant<int, 1>(), w, i, out);
+    if (i < g.width) {
+      const int64_t n = g.width - i;
+      VF acc = load_part(out + i, n);
+      for (int64_t j = 0; j < g.keys; ++j) acc = hn::MulAdd(hn::Set(d, w[j]), load_part(g.v + j * g.v_stride + i, n), acc);
+      store_part(acc, out + i, n);
+    }
+  }
+}
+
 }  // namespace lathe::kernels::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();
 
@@ -103,6 +162,8 @@ HWY_AFTER_NAMESPACE();
 namespace lathe::kernels {
 
 Soften soften(Isa isa) { return LATHE_SELECT(isa, SoftenHere); }
+Dots dots(Isa isa) { return LATHE_SELECT(isa, DotsHere); }
+Mix mix(Isa isa) { return LATHE_SELECT(isa, MixHere); }
 
 void settle(const SettleArguments& a) {
   for (int64_t r = 0; r < a.rows; ++r) {

@@ -25,6 +25,31 @@ struct SoftenArguments {
 using Soften = void (*)(const SoftenArguments&);
 Soften soften(Isa isa);
 
+// Few rows of queries against keys as they stand in memory: putting keys side by side for a product would cost more than the product.
+// scores[r][j] = scale * (row r of q) . (row j of k).
+struct DotsArguments {
+  const float* q = nullptr;
+  int64_t q_stride = 0, rows = 0;
+  const float* k = nullptr;
+  int64_t k_stride = 0, keys = 0, width = 0;
+  float scale = 1;
+  float* scores = nullptr;
+  int64_t stride = 0;
+};
+using Dots = void (*)(const DotsArguments&);
+Dots dots(Isa isa);
+// out[r] += the sum of the rows of v, each by its weight[r][j].
+struct MixArguments {
+  const float* weights = nullptr;
+  int64_t stride = 0, rows = 0;
+  const float* v = nullptr;
+  int64_t v_stride = 0, keys = 0, width = 0;
+  float* out = nullptr;
+  int64_t out_stride = 0;
+};
+using Mix = void (*)(const MixArguments&);
+Mix mix(Isa isa);
+
 // out[r][i] / total[r]; a row that saw no key at all gives zeros.
 struct SettleArguments {
   float* out = nullptr;

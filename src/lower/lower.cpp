@@ -415,7 +415,7 @@ Plan Lowering::finish() {
                                             lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
                                             lower_rows(*this, group) || lower_movement(*this, group) || lower_indexed(*this, group) ||
                                             lower_select(*this, group) || lower_recurrent(*this, group) || lower_quantised(*this, group) ||
-                                            lower_attention(*this, group) || lower_transposed(*this, group));
+                                            lower_attention(*this, group) || lower_rotary(*this, group) || lower_transposed(*this, group));
       if (!fast) {
         if (group.nodes.size() != 1) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
         lower_plain(*this, group.nodes[0]);

@@ -124,6 +124,7 @@ bool lower_select(Lowering& l, const Group& group);
 bool lower_recurrent(Lowering& l, const Group& group);
 bool lower_quantised(Lowering& l, const Group& group);
 bool lower_attention(Lowering& l, const Group& group);
+bool lower_rotary(Lowering& l, const Group& group);
 bool lower_transposed(Lowering& l, const Group& group);
 bool lower_custom(Lowering& l, const Group& group);
 void lower_plain(Lowering& l, int node);

@@ -493,6 +493,36 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
   return true;
 }
 
+// Blocks of pixels into channels, or the other way: one copy, from the layout the value has into the same.
+bool lower_blocks(Lowering& l, const Group& group, const Node& n, int bytes) {
+  const Shape s = l.shape(n.inputs[0]), o = l.shape(n.outputs[0]);
+  const int64_t b = n.integer("blocksize", 1);
+  if (s.size() != 4 || element_count(s) == 0) return false;
+  const Place from = l.where(n.inputs[0]), to = l.define(n.outputs[0], from.layout);
+  const auto in = logical_strides(s, from.layout), out = logical_strides(o, from.layout);
+  // Dims: image, channel of the deeper side's blocks, row, row in the block, column, column in the block.
+  const bool deep = n.op == "DepthToSpace", first = deep && n.text("mode", "DCR") == "CRD";
+  const Shape &wide = deep ? o : s, &few = deep ? s : o;  // the side with more pixels, and the one with more channels
+  const auto &wide_strides = deep ? out : in, &few_strides = deep ? in : out;
+  const int64_t depth = wide[1], channel = few_strides[1];
+  const Shape shape{s[0], depth, few[2], b, few[3], b};
+  const std::vector<int64_t> pixels{wide_strides[0], wide_strides[1], wide_strides[2] * b, wide_strides[2], wide_strides[3] * b, wide_strides[3]};
+  const std::vector<int64_t> channels{few_strides[0],
+                                      first ? channel * b * b : channel,
+                                      few_strides[2],
+                                      first ? channel * b : channel * depth * b,
+                                      few_strides[3],
+                                      first ? channel : channel * depth};
+  auto k = std::make_unique<CopyKernel>();
+  k->parts.push_back(part(bytes, shape, deep ? channels : pixels, deep ? pixels : channels, from, 0, to, 0));
+  Step step = copy_step(l.names(group), fmt::format("blocks of {} x {}", b, b), static_cast<double>(element_count(s)), bytes);
+  step.reads = {from.buffer};
+  step.writes = {to.buffer};
+  step.kernel = std::move(k);
+  l.add(std::move(step));
+  return true;
+}
+
 }  // namespace
 
 void lower_conversion(Lowering& l, ValueId v, Place from, Place to) {
@@ -529,6 +559,7 @@ bool lower_movement(Lowering& l, const Group& group) {
     return true;
   }
   const int bytes = copy_bytes(l.dtype(n.inputs[0]));
+  if (n.op == "DepthToSpace" || n.op == "SpaceToDepth") return bytes > 0 && lower_blocks(l, group, n, bytes);
   if (bytes == 0 || (n.op != "Transpose" && n.op != "Slice" && n.op != "Expand")) return false;
   std::vector<Tensor> held;
   std::vector<const Tensor*> constants;

@@ -4,7 +4,7 @@
 #include <numeric>
 
 #include "base/fail.hpp"
-#include "passes/rewriter.hpp"
+#include "passes/patterns.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::passes {
@@ -350,8 +350,7 @@ ValueId flat(const Rewriter& r, ValueId v, const std::vector<int64_t>& perm, std
   return r.node(s).inputs[0];
 }
 
-// softmax(q k^T scale + mask) v. Below this many query rows, packing keys costs more than the products.
-constexpr int64_t kFewestRows = 8;
+// softmax(q k^T scale + mask) v.
 
 bool attention(Rewriter& r, int n) {
   // With the heads joined again behind it: Reshape(Transpose(product)); else the product itself, when nothing of that kind follows.
@@ -434,7 +433,7 @@ bool attention(Rewriter& r, int n) {
   const int64_t batch = (*qs)[0], heads = (*qs)[1], rows = (*qs)[2], width = (*qs)[3], keys = (*ks)[3], value_width = (*vs)[3];
   if ((*ks)[0] != batch || (*ks)[1] != heads || (*ks)[2] != width || (*vs)[0] != batch || (*vs)[1] != heads || (*vs)[2] != keys)
     return false;
-  if (rows < kFewestRows || r.graph().values[q].dtype != DType::f32) return false;
+  if (r.graph().values[q].dtype != DType::f32) return false;
   Attributes a;
   a["scale"].data = static_cast<float>(scale);
   if (turn >= 0) {
@@ -466,7 +465,16 @@ bool attention(Rewriter& r, int n) {
     return false;
   }
   inside.push_back(tk);
-  std::vector<ValueId> in{q, k, v};
+  // Heads of keys and values that were said once for each head of a group.
+  ValueId values = v;
+  std::vector<int> path;
+  if (const ValueId fk = before_repetition(r, k, path), fv = before_repetition(r, v, path); fk != kAbsent && fv != kAbsent) {
+    if (r.shape(fk)->at(1) == r.shape(fv)->at(1)) {
+      k = fk, values = fv;
+      inside.insert(inside.end(), path.begin(), path.end());
+    }
+  }
+  std::vector<ValueId> in{q, k, values};
   if (mask != kAbsent) in.push_back(mask);
   r.become(last, "Attention", 23, std::move(in), std::move(a), inside);
   return true;
@@ -491,7 +499,7 @@ Report recognise(Graph& graph) {
   };
   // Longer forms first: a scaled normalisation before one without a shift, the joined attention before the bare one.
   sweep({softmax, gelu, gated, [](Rewriter& r, int n) { return r.node(n).op == "Add" && normalisation(r, n); }});
-  sweep({[](Rewriter& r, int n) { return r.node(n).op == "Mul" && normalisation(r, n); }});
+  sweep({[](Rewriter& r, int n) { return r.node(n).op == "Mul" && normalisation(r, n); }, group_normalisation, rotary, blocks});
   sweep({[](Rewriter& r, int n) { return r.node(n).op == "Reshape" && attention(r, n); }});
   sweep({[](Rewriter& r, int n) { return r.node(n).op == "MatMul" && attention(r, n); }});
   return all;

@@ -19,8 +19,10 @@ class Rewriter {
 
   Graph& graph() { return graph_; }
   const Node& node(int n) const { return graph_.nodes[n]; }
-  // Index of the node of the default domain that makes `v` and has this op; -1: none.
+  // Index of the node of the default domain that makes `v` as its first output and has this op; -1: none.
   int maker(ValueId v, std::string_view op) const;
+  // Index of the node that makes `v`, whichever of its outputs it is; -1: none.
+  int producer(ValueId v) const { return v == kAbsent || static_cast<size_t>(v) >= made_.size() ? -1 : made_[v]; }
   // The only element of a constant.
   std::optional<double> scalar(ValueId v) const;
   bool is_scalar(ValueId v, double wanted) const;
@@ -29,6 +31,7 @@ class Rewriter {
   // The constant a value holds, with its elements there.
   const Tensor* constant(ValueId v) const;
   std::optional<Shape> shape(ValueId v) const;
+  DType dtype(ValueId v) const { return graph_.values[v].dtype; }
   const std::optional<Dims>& graph_dims(ValueId v) const { return graph_.values[v].dims; }
   std::optional<std::vector<int64_t>> integers(ValueId v) const;
   int readers(ValueId v) const { return readers_[v]; }  // the graph's outputs counted
