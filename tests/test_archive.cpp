@@ -12,7 +12,7 @@ using namespace test;
 
 namespace {
 
-// A net with something of everything that packs weights: convolutions (direct, Winograd, depthwise, pointwise), products (constant, f16,
+// A net with something of everything that packs weights: convolutions (direct, Winograd, depthwise, in groups, pointwise), products (constant, f16,
 // run time), an LSTM, 8-bit products, attention, an If that stays, plain ops, strings of metadata.
 Graph mixed_net(Dim batch = Dim(2)) {
   Builder b("mixed", 21);
@@ -24,11 +24,22 @@ Graph mixed_net(Dim batch = Dim(2)) {
   ValueId h = b.op("Relu", {b.op("Conv", {x, weights("w3", {24, 16, 3, 3}, 1), weights("b3", {24}, 2)}, {{"pads", pads}})});
   h = b.op("Conv", {h, weights("wd", {24, 1, 3, 3}, 3)}, {{"pads", pads}, {"group", int64_t{24}}, {"strides", std::vector<int64_t>{2, 2}}});
   h = b.op("HardSwish", {b.op("Conv", {h, weights("w1", {32, 24, 1, 1}, 4)})});
+  h = b.op("Conv", {h, weights("wgroups", {32, 8, 3, 3}, 9)}, {{"pads", pads}, {"group", int64_t{4}}});
   h = b.op("ConvTranspose", {h, weights("wt", {32, 8, 2, 2}, 5)}, {{"strides", std::vector<int64_t>{2, 2}}});
   h = b.op("Reshape", {h, b.constant("rows", Tensor::from<int64_t>({3}, {0, 24, 48}))});
   Tensor half(DType::f16, {48, 48});
   std::memset(half.data(), 0x2c, half.byte_size());
   h = b.op("MatMul", {h, b.op("Cast", {b.constant("half", half)}, {{"to", int64_t{1}}})});
+  Tensor bytes(DType::i8, {48, 40});
+  for (int64_t i = 0; i < bytes.size(); ++i) bytes.as<int8_t>()[i] = static_cast<int8_t>(i * 37 % 251 - 125);
+  const auto number = [&](const std::string& name, const Tensor& t) { return b.constant(name, t); };
+  Tensor half_way(DType::u8, {}), zero(DType::i8, {});
+  half_way.as<uint8_t>()[0] = 128;
+  zero.as<int8_t>()[0] = 0;
+  const ValueId fine = number("fine", Tensor::from<float>({}, {0.02f})), middle = number("middle", half_way), none = number("none", zero);
+  h = b.op("QuantizeLinear", {h, fine, middle});
+  h = b.op("QLinearMatMul", {h, fine, middle, number("bytes", bytes), fine, none, fine, middle});
+  h = b.op("DequantizeLinear", {h, fine, middle});
   h = b.op("Softmax", {b.op("MatMul", {h, b.op("Transpose", {h}, {{"perm", std::vector<int64_t>{0, 2, 1}}})})}, {{"axis", int64_t{-1}}});
   h = b.op("Transpose", {h}, {{"perm", std::vector<int64_t>{1, 0, 2}}});
   h = b.op("LSTM", {h, weights("lw", {1, 80, 24}, 6), weights("lr", {1, 80, 20}, 7)}, {{"hidden_size", int64_t{20}}});

@@ -225,7 +225,7 @@ void Dense8Here(const Dense8Arguments& g) {
           at = until;
         }
         for (int64_t p = panel; p < panel + panels; ++p)
-          table[height](near_by, count, b.groups.data() + (p * groups + first) * kWidth8, sums + (p - panel) * kWidth8, stride, piece > 0);
+          table[height](near_by, count, b.groups + (p * groups + first) * kWidth8, sums + (p - panel) * kWidth8, stride, piece > 0);
       }
       for (int64_t p = panel; p < panel + panels; ++p)
         finish8(g, add + (p - panel) * kWidth8, sums + (p - panel) * kWidth8, stride, row, height, p * kWidth8,
@@ -248,31 +248,54 @@ int64_t panel_width8(Isa isa) { return LATHE_SELECT(isa, Width8Here)(); }
 int max_rows8(Isa isa) { return LATHE_SELECT(isa, Rows8Here)(); }
 Grouping grouping8(Isa isa) { return isa == Isa::avx512 && has_int8_dot() ? Grouping::bytes : Grouping::pairs; }
 
-PackedBytes pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n,
-                       const std::vector<int32_t>& zero) {
+namespace {
+int64_t group_size8(Isa isa) { return grouping8(isa) == Grouping::bytes ? 4 : 2; }
+int64_t group_numbers8(Isa isa, int64_t k, int64_t n) {
+  const int64_t each = group_size8(isa), width = panel_width8(isa);
+  return (n + width - 1) / width * ((k + each - 1) / each) * width;
+}
+}  // namespace
+
+int64_t packed_bytes_size(Isa isa, int64_t k, int64_t n) { return group_numbers8(isa, k, n) + 2 * n; }
+
+PackedBytes packed_bytes(Isa isa, int64_t k, int64_t n, const int32_t* at) {
   PackedBytes p;
   p.grouping = grouping8(isa);
   p.k = k, p.n = n, p.width = panel_width8(isa);
-  const bool bytes = p.grouping == Grouping::bytes;
-  const int64_t each = bytes ? 4 : 2, groups = (k + each - 1) / each, panels = (n + p.width - 1) / p.width;
-  p.groups.assign(static_cast<size_t>(panels * groups * p.width), 0);
-  p.column_sums.assign(static_cast<size_t>(n), 0);
-  p.zero.resize(static_cast<size_t>(n));
+  p.groups = at;
+  p.column_sums = at + group_numbers8(isa, k, n);
+  p.zero = p.column_sums + n;
+  p.any_zero = std::any_of(p.zero, p.zero + n, [](int32_t z) { return z != 0; });
+  return p;
+}
+
+void pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n,
+                const std::vector<int32_t>& zero, int32_t* to) {
+  const bool bytes = grouping8(isa) == Grouping::bytes;
+  const int64_t each = group_size8(isa), width = panel_width8(isa), groups = (k + each - 1) / each, numbers = group_numbers8(isa, k, n);
+  std::fill_n(to, numbers + n, 0);
+  int32_t *sums = to + numbers, *zeros = sums + n;
   const int32_t shift = bytes && !is_signed ? -128 : 0;  // unsigned weights move down by 128 to fit signed bytes
   for (int64_t j = 0; j < n; ++j) {
-    p.zero[j] = zero[zero.size() == 1 ? 0 : j] + shift;
-    p.any_zero = p.any_zero || p.zero[j] != 0;
-    int32_t* panel = p.groups.data() + j / p.width * groups * p.width + j % p.width;
+    zeros[j] = zero[zero.size() == 1 ? 0 : j] + shift;
+    int32_t* panel = to + j / width * groups * width + j % width;
     for (int64_t i = 0; i < k; ++i) {
       const uint8_t raw = b[i * k_stride + j * n_stride];
       const int32_t v = (is_signed ? static_cast<int8_t>(raw) : static_cast<int32_t>(raw)) + shift;
-      p.column_sums[j] += v;
-      auto& group = reinterpret_cast<uint32_t&>(panel[i / each * p.width]);
+      sums[j] += v;
+      auto& group = reinterpret_cast<uint32_t&>(panel[i / each * width]);
       if (bytes) group |= (static_cast<uint32_t>(v) & 0xffu) << (8 * (i % 4));
       else group |= (static_cast<uint32_t>(v) & 0xffffu) << (16 * (i % 2));
     }
   }
-  return p;
+}
+
+uint8_t unpacked_byte(const PackedBytes& b, bool is_signed, int64_t k, int64_t n) {
+  const bool bytes = b.grouping == Grouping::bytes;
+  const int64_t each = bytes ? 4 : 2, groups = (b.k + each - 1) / each;
+  const auto group = static_cast<uint32_t>(b.groups[(n / b.width * groups + k / each) * b.width + n % b.width]);
+  const uint32_t v = group >> (bytes ? 8 * (k % 4) : 16 * (k % 2));
+  return static_cast<uint8_t>(v + (bytes && !is_signed ? 128 : 0));
 }
 
 }  // namespace lathe::kernels

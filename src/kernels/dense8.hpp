@@ -16,17 +16,24 @@ namespace lathe::kernels {
 enum class Grouping { bytes, pairs };
 Grouping grouping8(Isa isa);
 
+// B packed, where somebody else keeps it: groups, then sums and zero points by column.
 struct PackedBytes {
   Grouping grouping = Grouping::pairs;
   int64_t k = 0, n = 0, width = 0;
-  std::vector<int32_t> groups;       // [panel][k group][column of the panel]
-  std::vector<int32_t> column_sums;  // of B as packed, by column
-  std::vector<int32_t> zero;         // zero points of B as packed, by column
-  bool any_zero = false;             // whether one of them is not 0: rows of A are summed then
+  const int32_t* groups = nullptr;       // [panel][k group][column of the panel]
+  const int32_t* column_sums = nullptr;  // of B as packed, by column
+  const int32_t* zero = nullptr;         // zero points of B as packed, by column
+  bool any_zero = false;                 // whether one of them is not 0: rows of A are summed then
 };
-// B with element (k, n) at b[k * k_stride + n * n_stride], signed or not; zero points: one, or one a column.
-PackedBytes pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n,
-                       const std::vector<int32_t>& zero);
+// 32-bit numbers a packed k x n takes.
+int64_t packed_bytes_size(Isa isa, int64_t k, int64_t n);
+// Packs B with element (k, n) at b[k * k_stride + n * n_stride], signed or not; zero points: one, or one a column.
+void pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n,
+                const std::vector<int32_t>& zero, int32_t* to);
+// What was packed at `at`.
+PackedBytes packed_bytes(Isa isa, int64_t k, int64_t n, const int32_t* at);
+// Element (k, n) of what was packed, as it was.
+uint8_t unpacked_byte(const PackedBytes& b, bool is_signed, int64_t k, int64_t n);
 
 struct Dense8Arguments {
   const uint8_t* a = nullptr;  // rows with stride lda, or a window

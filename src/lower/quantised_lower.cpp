@@ -15,8 +15,10 @@ bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
 class ByteKernel : public StepKernel {
  public:
   kernels::Dense8 dense = nullptr;
-  kernels::Dense8Arguments form;              // what does not change from run to run
-  std::vector<kernels::PackedBytes> weights;  // one a group
+  kernels::Dense8Arguments form;  // what does not change from run to run
+  kernels::Isa isa = kernels::Isa::scalar;
+  Place weights;  // of each group, one after another
+  int64_t groups = 1, depth = 0, weight_numbers = 0;
   std::vector<int32_t> bias;
   std::vector<double> factors;
   bool windowed = false, sums = false;
@@ -31,7 +33,6 @@ class ByteKernel : public StepKernel {
     kernels::WindowRowsOf<uint8_t> shared = window;
     shared.z = z.data(), shared.y = y.data(), shared.x = x.data();
     shared.zeros = padding.data();
-    const auto groups = static_cast<int64_t>(weights.size());
     c.workers.each(groups * split.count(), [&](int64_t task, int) {
       const int64_t g = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
       kernels::Dense8Arguments a = form;
@@ -43,7 +44,9 @@ class ByteKernel : public StepKernel {
       } else {
         a.a = in;
       }
-      a.b = &weights[g];
+      const kernels::PackedBytes b =
+          kernels::packed_bytes(isa, depth, group_filters, pointer<const int32_t>(c, weights) + g * weight_numbers);
+      a.b = &b;
       a.row_begin = rows * r / split.row_tasks;
       a.row_end = rows * (r + 1) / split.row_tasks;
       a.panel_begin = panels * p / split.panel_tasks;
@@ -114,15 +117,14 @@ bool lower_quantised(Lowering& l, const Group& group) {
   Step step;
   step.nodes = l.names(group);
   step.kind = convolves ? "byte convolution" : "byte product";
-  const Tensor b = l.constant(b_value);
-  const auto* raw = static_cast<const uint8_t*>(b.data());
-  int64_t depth = 0, groups = 1;
+  int64_t depth = 0, groups = 1, taps = 1;
   Layout layout = Layout::natural;
   if (convolves) {
     const std::span<const int64_t> in = std::span<const int64_t>(as).subspan(2);
     const ops::Window window = ops::read_window(n, in, std::span<const int64_t>(bs).subspan(2));
     groups = share;
-    const int64_t taps = window.taps(), channels = bs[1];
+    taps = window.taps();
+    const int64_t channels = bs[1];
     k.group_channels = channels;
     k.group_filters = bs[0] / groups;
     depth = channels * taps;
@@ -136,20 +138,6 @@ bool lower_quantised(Lowering& l, const Group& group) {
     k.form.segments = taps;
     k.form.run = channels;
     k.form.ldc = bs[0];
-    // W [filters, channels, taps]: k = tap * channels + channel.
-    std::vector<uint8_t> turned(static_cast<size_t>(bs[0] * depth));
-    for (int64_t f = 0; f < bs[0]; ++f) {
-      for (int64_t c = 0; c < channels; ++c) {
-        for (int64_t t = 0; t < taps; ++t) turned[(f * taps + t) * channels + c] = raw[(f * channels + c) * taps + t];
-      }
-    }
-    for (int64_t i = 0; i < groups; ++i) {
-      const std::vector<int32_t> zero =
-          b_zero.size() == 1 ? b_zero
-                             : std::vector<int32_t>(b_zero.begin() + i * k.group_filters, b_zero.begin() + (i + 1) * k.group_filters);
-      k.weights.push_back(
-          kernels::pack_bytes(isa, turned.data() + i * k.group_filters * depth, b_signed, 1, depth, depth, k.group_filters, zero));
-    }
   } else {
     depth = bs[0];
     k.group_filters = columns;
@@ -157,21 +145,70 @@ bool lower_quantised(Lowering& l, const Group& group) {
     k.form.run = depth;
     k.form.lda = depth;
     k.form.ldc = columns;
-    k.weights.push_back(kernels::pack_bytes(isa, raw, b_signed, columns, 1, depth, columns, b_zero));
   }
   if (depth == 0) return false;
   k.dense = kernels::dense8(isa);
-  const int64_t width = kernels::panel_width8(isa), unit = k.weights[0].grouping == kernels::Grouping::bytes ? 1 : 2;
+  k.isa = isa;
+  k.groups = groups;
+  k.depth = depth;
+  const int64_t filters = k.group_filters, each = kernels::packed_bytes_size(isa, depth, filters);
+  k.weight_numbers = each;
+  const auto make = [&] {
+    const Tensor b = l.constant(b_value);
+    const auto* raw = static_cast<const uint8_t*>(b.data());
+    auto packed = floats(groups * each);  // as many bytes; kept as whole numbers
+    auto* to = reinterpret_cast<int32_t*>(packed.get());
+    for (int64_t i = 0; i < groups; ++i, to += each) {
+      const std::vector<int32_t> zero =
+          b_zero.size() == 1 ? b_zero : std::vector<int32_t>(b_zero.begin() + i * filters, b_zero.begin() + (i + 1) * filters);
+      if (!convolves) {
+        kernels::pack_bytes(isa, raw, b_signed, columns, 1, depth, columns, zero, to);
+        continue;
+      }
+      // W [filters, channels, taps]: k = tap * channels + channel.
+      const int64_t channels = depth / taps;
+      std::vector<uint8_t> turned(static_cast<size_t>(filters * depth));
+      for (int64_t f = 0; f < filters; ++f) {
+        for (int64_t c = 0; c < channels; ++c) {
+          for (int64_t t = 0; t < taps; ++t) turned[(f * taps + t) * channels + c] = raw[((i * filters + f) * channels + c) * taps + t];
+        }
+      }
+      kernels::pack_bytes(isa, turned.data(), b_signed, 1, depth, depth, filters, zero, to);
+    }
+    l.release_after_packing(b_value, [=, shape = bs, type = b.dtype()] {
+      Tensor back(type, shape);
+      auto* out = static_cast<uint8_t*>(back.data());
+      for (int64_t i = 0; i < groups; ++i) {
+        const auto view = kernels::packed_bytes(isa, depth, filters, reinterpret_cast<const int32_t*>(packed.get()) + i * each);
+        for (int64_t f = 0; f < filters; ++f) {
+          for (int64_t at = 0; at < depth; ++at) {
+            const uint8_t byte = kernels::unpacked_byte(view, b_signed, at, f);
+            if (!convolves) out[at * columns + f] = byte;
+            else out[((i * filters + f) * (depth / taps) + at % (depth / taps)) * taps + at / (depth / taps)] = byte;
+          }
+        }
+      }
+      return back;
+    });
+    return entry_of(packed, groups * each);
+  };
+  // Zero points are packed with the weights; whose they are is part of the name.
+  k.weights = {l.derived(b_value,
+                         fmt::format("bytes {} {} zero {}", convolves ? "conv" : "product", kernels::name(isa),
+                                     given(b_zero_at) ? n.inputs[b_zero_at] : kAbsent),
+                         static_cast<size_t>(groups * each) * 4, make)};
+  step.reads.push_back(k.weights.buffer);
+  const int64_t width = kernels::panel_width8(isa), unit = kernels::grouping8(isa) == kernels::Grouping::bytes ? 1 : 2;
   k.panels = (k.group_filters + width - 1) / width;
   k.form.panel_block = std::clamp<int64_t>(l.options().block_bytes / std::max<int64_t>(1, depth * width * unit), 1, 16);
   k.split = split_work(k.rows, k.panels, width, (depth + 3) / 4, kernels::max_rows8(isa),
                        groups >= l.options().threads * 2 ? 1 : l.options().threads, l.options().block_bytes);
   for (size_t i = 1; i < n.inputs.size(); ++i) {
-    if (given(i)) l.weights().keep_raw(n.inputs[i]);  // other editions read them again
+    if (given(i) && i != b_at) l.weights().keep_raw(n.inputs[i]);  // small; other editions read them again
   }
   k.input = l.place(a_value, layout);
   k.output = l.define(out, layout);
-  step.reads = {k.input.buffer};
+  step.reads.push_back(k.input.buffer);
   step.writes = {k.output.buffer};
   step.flops = 2.0 * static_cast<double>(k.rows) * static_cast<double>(columns) * static_cast<double>(depth);
   step.bytes = static_cast<double>(element_count(as) + element_count(bs) + element_count(os) * (requantised ? 1 : 4));

@@ -15,7 +15,8 @@ using kernels::GateOp;
 
 // Weights of one direction, packed. `state` are the gates that use h as it is; `late` GRU's candidate, which uses r * h.
 struct Direction {
-  std::vector<float> input, state, late, input_bias, state_bias, peephole;
+  Place input, state, late;
+  std::vector<float> input_bias, state_bias, peephole;
   bool backwards = false;
 };
 
@@ -36,7 +37,7 @@ class RecurrentKernel : public StepKernel {
     return static_cast<size_t>(steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden);
   }
 
-  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const std::vector<float>& packed, int64_t columns,
+  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const Place& packed, int64_t columns,
                 const float* bias, float* out, int64_t ldc) const {
     const int64_t panels = (columns + width - 1) / width;
     // A step of a small layer is over before another thread has woken.
@@ -53,7 +54,7 @@ class RecurrentKernel : public StepKernel {
       d.panel_begin = panels * (p % panel_pieces) / panel_pieces;
       d.panel_end = panels * (p % panel_pieces + 1) / panel_pieces;
       d.columns = columns;
-      d.b = packed.data();
+      d.b = pointer<const float>(c, packed);
       d.c = out;
       d.ldc = ldc;
       d.epilogue.bias = bias;
@@ -109,12 +110,53 @@ class RecurrentKernel : public StepKernel {
   }
 };
 
-// Rows of `m` (gates x depth, from row `first`, `rows` of them) as the columns of a packed matrix.
-std::vector<float> packed(const float* m, int64_t depth, int64_t first, int64_t rows, int64_t width) {
-  std::vector<float> out(kernels::packed_size(depth, rows, width));
-  kernels::pack_panels(m + first * depth, 1, depth, depth, rows, width, out.data(), 0, (rows + width - 1) / width);
-  return out;
-}
+// Weights [direction][gate][depth] of one input, put into panels a part of the gates at a time; the original goes once all of it is there.
+class Panels {
+ public:
+  Panels(Lowering& l, Step& step, ValueId v, int64_t width) : l_(l), step_(step), v_(v), shape_(l.shape(v)), width_(width) {}
+
+  // Gates (rows) [first, first + rows) of a direction, as the columns of a matrix.
+  Place part(int64_t direction, int64_t first, int64_t rows) {
+    const int64_t depth = shape_[2], from = (direction * shape_[1] + first) * depth, count = kernels::packed_size(depth, rows, width_);
+    const auto make = [&] {
+      const Tensor t = l_.constant(v_);
+      auto to = floats(count);
+      kernels::pack_panels(t.as<float>().data() + from, 1, depth, depth, rows, width_, to.get(), 0, (rows + width_ - 1) / width_);
+      made_.push_back({from, rows, to});
+      covered_ += rows * depth;
+      return entry_of(to, count);
+    };
+    const std::string key = fmt::format("recurrent {} {} {} {}", direction, first, rows, width_);
+    const Place at{l_.derived(v_, key, static_cast<size_t>(count) * sizeof(float), make)};
+    step_.reads.push_back(at.buffer);
+    bytes_ += static_cast<double>(count) * sizeof(float);
+    return at;
+  }
+
+  void finish() {
+    if (covered_ != element_count(shape_)) return;
+    l_.release_after_packing(v_, [shape = shape_, made = made_, width = width_] {
+      Tensor back(DType::f32, shape);
+      for (const Made& m : made)
+        kernels::unpack_panels(m.panels.get(), shape[2], m.rows, width, back.as<float>().data() + m.from, 1, shape[2]);
+      return back;
+    });
+  }
+  double bytes() const { return bytes_; }
+
+ private:
+  struct Made {
+    int64_t from, rows;
+    std::shared_ptr<float> panels;
+  };
+  Lowering& l_;
+  Step& step_;
+  ValueId v_;
+  Shape shape_;
+  int64_t width_, covered_ = 0;
+  double bytes_ = 0;
+  std::vector<Made> made_;
+};
 
 }  // namespace
 
@@ -163,18 +205,20 @@ bool lower_recurrent(Lowering& l, const Group& group) {
   k->dense = kernels::dense(l.options().isa);
   k->gates = kernels::gates(l.options().isa);
   k->width = kernels::panel_width(l.options().isa);
-  const Tensor w = l.constant(n.inputs[1]), r = l.constant(n.inputs[2]), b = given(3) ? l.constant(n.inputs[3]) : Tensor(),
-               p = given(7) ? l.constant(n.inputs[7]) : Tensor();
+  const Tensor b = given(3) ? l.constant(n.inputs[3]) : Tensor(), p = given(7) ? l.constant(n.inputs[7]) : Tensor();
+  for (size_t i : {3, 4, 7}) {
+    if (given(i)) l.weights().keep_raw(n.inputs[i]);  // small; other editions read them again
+  }
   const int64_t all = k->gate_count * k->hidden, h = k->hidden;
   const std::string direction = n.text("direction", "forward");
-  size_t weight_bytes = 0;
+  Step step;
+  Panels input(l, step, n.inputs[1], k->width), state(l, step, n.inputs[2], k->width);
   for (int64_t d = 0; d < rs[0]; ++d) {
     Direction to;
     to.backwards = direction == "reverse" || d == 1;
-    to.input = packed(w.as<float>().data() + d * all * k->in, k->in, 0, all, k->width);
-    const float* state = r.as<float>().data() + d * all * h;
-    to.state = packed(state, h, 0, k->late ? 2 * h : all, k->width);
-    if (k->late) to.late = packed(state, h, 2 * h, h, k->width);
+    to.input = input.part(d, 0, all);
+    to.state = state.part(d, 0, k->late ? 2 * h : all);
+    if (k->late) to.late = state.part(d, 2 * h, h);
     to.input_bias.assign(all, 0);
     if (!b.empty()) {
       const float *wb = b.as<float>().data() + d * 2 * all, *rb = wb + all;
@@ -186,15 +230,17 @@ bool lower_recurrent(Lowering& l, const Group& group) {
       }
     }
     if (!p.empty()) to.peephole.assign(p.as<float>().data() + d * 3 * h, p.as<float>().data() + (d + 1) * 3 * h);
-    weight_bytes += (to.input.size() + to.state.size() + to.late.size()) * sizeof(float);
     k->directions.push_back(std::move(to));
   }
-  Step step;
+  if (n.inputs[1] != n.inputs[2]) {
+    input.finish();
+    state.finish();
+  }
   step.kind = "recurrent";
   step.nodes = l.names(group);
   step.recipe = fmt::format("{} steps of batch {}, {} -> {}, {} direction{}", k->steps, k->batch, k->in, h, rs[0], rs[0] == 1 ? "" : "s");
   step.flops = 2.0 * static_cast<double>(rs[0] * k->steps * k->batch * all) * static_cast<double>(k->in + h);
-  step.bytes = static_cast<double>(weight_bytes) + 4.0 * static_cast<double>(element_count(xs));
+  step.bytes = input.bytes() + state.bytes() + 4.0 * static_cast<double>(element_count(xs));
   const auto in = [&](size_t i, Place& place) {
     if (!given(i)) return false;
     place = l.place(n.inputs[i], Layout::natural);

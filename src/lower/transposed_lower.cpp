@@ -42,9 +42,9 @@ std::vector<Phase> phases_of(const ops::TransposeGeometry& g, size_t axis, int64
 class TransposedKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
-  struct Piece {                 // a phase of both axes
-    Phase y, x;                  // `at` in floats
-    std::vector<float> weights;  // [group] packed, k = tap * channels + channel
+  struct Piece {    // a phase of both axes
+    Phase y, x;     // `at` in floats
+    Place weights;  // [group] packed, k = tap * channels + channel
   };
   std::vector<Piece> pieces;
   std::vector<float> bias, zeros;
@@ -81,7 +81,7 @@ class TransposedKernel : public StepKernel {
         d.row_end = p.x.count;
         d.panel_end = panels;
         d.columns = filters;
-        d.b = p.weights.data() + g * panels * ky * kx * channels * width;
+        d.b = pointer<const float>(c, p.weights) + g * panels * ky * kx * channels * width;
         d.c = pointer<float>(c, output) + ((image * out_h + p.y.first + line * stride_y) * out_w + p.x.first) * groups * filters +
               g * filters;
         d.ldc = stride_x * groups * filters;
@@ -135,33 +135,72 @@ bool lower_transposed(Lowering& l, const Group& group) {
   single.at = {0};
   const auto ys_of = flat ? std::vector<Phase>{single} : phases_of(t, 0, in[0], kh);
   const auto xs_of = phases_of(t, in.size() - 1, in_w, kw);
-  const Tensor w = l.constant(n.inputs[1]);
-  const float* raw = w.as<float>().data();
+  Step step;
+  const ValueId w_value = n.inputs[1];
+  const int64_t channels = k.channels, filters = k.filters, panels = k.panels, width = k.width;
+  struct Made {
+    std::vector<int64_t> taps;  // of the kernel as a whole, in the order of k
+    std::shared_ptr<float> panels;
+  };
+  std::vector<Made> made;
+  size_t taps_made = 0;
   for (Phase y : ys_of) {
     for (int64_t& a : y.at) a = a < 0 ? -1 : a * in_w * xs[1];
     for (Phase x : xs_of) {
       for (int64_t& a : x.at) a = a < 0 ? -1 : a * xs[1];
-      TransposedKernel::Piece piece;
-      const auto count = static_cast<int64_t>(y.taps.size() * x.taps.size()), depth = count * k.channels;
-      std::vector<float> b(static_cast<size_t>(depth * k.filters));
-      piece.weights.resize(static_cast<size_t>(k.groups * k.panels * depth * k.width));
-      for (int64_t i = 0; i < k.groups; ++i) {
-        for (size_t ky = 0, at = 0; ky < y.taps.size(); ++ky) {
-          for (size_t kx = 0; kx < x.taps.size(); ++kx, ++at) {
-            for (int64_t c = 0; c < k.channels; ++c) {
-              for (int64_t f = 0; f < k.filters; ++f)
-                b[(at * k.channels + c) * k.filters + f] =
-                    raw[((i * k.channels + c) * k.filters + f) * taps + y.taps[ky] * kw + x.taps[kx]];
+      std::vector<int64_t> here;
+      for (int64_t ky : y.taps) {
+        for (int64_t kx : x.taps) here.push_back(ky * kw + kx);
+      }
+      const int64_t depth = static_cast<int64_t>(here.size()) * channels, count = groups * panels * depth * width;
+      const auto make = [&] {
+        const Tensor w = l.constant(w_value);
+        const float* raw = w.as<float>().data();
+        auto packed = floats(count);
+        std::vector<float> b(static_cast<size_t>(depth * filters));
+        for (int64_t i = 0; i < groups; ++i) {
+          for (size_t at = 0; at < here.size(); ++at) {
+            for (int64_t c = 0; c < channels; ++c) {
+              for (int64_t f = 0; f < filters; ++f)
+                b[(at * channels + c) * filters + f] = raw[((i * channels + c) * filters + f) * taps + here[at]];
             }
           }
+          kernels::pack_panels(b.data(), filters, 1, depth, filters, width, packed.get() + i * panels * depth * width, 0, panels);
         }
-        kernels::pack_panels(b.data(), k.filters, 1, depth, k.filters, k.width, piece.weights.data() + i * k.panels * depth * k.width, 0,
-                             k.panels);
-      }
+        made.push_back({here, packed});
+        taps_made += here.size();
+        return entry_of(packed, count);
+      };
+      TransposedKernel::Piece piece;
+      piece.weights = {l.derived(w_value, fmt::format("transposed {} taps {}", width, fmt::join(here, " ")),
+                                 static_cast<size_t>(count) * sizeof(float), make)};
+      step.reads.push_back(piece.weights.buffer);
       piece.y = y;
       piece.x = std::move(x);
       k.pieces.push_back(std::move(piece));
     }
+  }
+  if (taps_made == static_cast<size_t>(taps)) {  // all of them, now: the original can be made from them again
+    l.release_after_packing(w_value, [=, shape = ws] {
+      Tensor back(DType::f32, shape);
+      float* raw = back.as<float>().data();
+      for (const Made& m : made) {
+        const int64_t depth = static_cast<int64_t>(m.taps.size()) * channels;
+        std::vector<float> b(static_cast<size_t>(depth * filters));
+        for (int64_t i = 0; i < groups; ++i) {
+          kernels::unpack_panels(m.panels.get() + i * panels * depth * width, depth, filters, width, b.data(), filters, 1);
+          for (size_t at = 0; at < m.taps.size(); ++at) {
+            for (int64_t c = 0; c < channels; ++c) {
+              for (int64_t f = 0; f < filters; ++f)
+                raw[((i * channels + c) * filters + f) * taps + m.taps[at]] = b[(at * channels + c) * filters + f];
+            }
+          }
+        }
+      }
+      return back;
+    });
+  } else if (!made.empty()) {
+    l.weights().keep_raw(w_value);
   }
   k.zeros.assign(static_cast<size_t>(k.channels), 0);
   if (biased) {
@@ -169,16 +208,14 @@ bool lower_transposed(Lowering& l, const Group& group) {
     k.bias.assign(bias.as<float>().begin(), bias.as<float>().end());
     l.weights().keep_raw(n.inputs[2]);
   }
-  l.weights().keep_raw(n.inputs[1]);
   k.k_block = 576;
   k.panel_block =
       std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min<int64_t>(taps * k.channels, k.k_block) * k.width * 4));
-  Step step;
   step.kind = "transposed convolution";
   step.nodes = l.names(group);
   k.input = l.place(n.inputs[0], Layout::channels_last);
   k.output = l.define(n.outputs[0], Layout::channels_last);
-  step.reads = {k.input.buffer};
+  step.reads.push_back(k.input.buffer);
   step.writes = {k.output.buffer};
   step.flops = 2.0 * static_cast<double>(element_count(xs)) * static_cast<double>(k.filters * taps);
   step.bytes = 4.0 * static_cast<double>(element_count(xs) + element_count(ws) + element_count(ys));
