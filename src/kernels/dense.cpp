@@ -40,6 +40,10 @@ inline constexpr int64_t kNearBytes = 1 << 20;
 // Rows up to this long that lie this close are read where they are: copying them side by side costs more than it saves.
 inline constexpr int64_t kShort = 64;
 
+// As few rows as this pass over B once, from memory, panel by panel from its first byte to its last; their lines fit the ways of a set of L1
+// however far apart they are.
+inline constexpr int64_t kFewRows = 8;
+
 // Taps whose row pointers are set up together.
 inline constexpr int64_t kMaxTaps = 64;
 
@@ -196,9 +200,10 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
 }
 
 // A tile whose rows are read where they stand, `stride` floats apart, for `segments` runs of K at even distances.
+// `far`: B comes from memory, and is asked for two kilobytes ahead.
 template <int R, int V, bool kPart>
 HWY_NOINLINE void micro_there(const float* HWY_RESTRICT a, int64_t stride, int64_t segments, int64_t segment_stride, int64_t run,
-                              const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc, const Finish* finish, int64_t part) {
+                              const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc, const Finish* finish, int64_t part, bool far) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF acc[R][V];
@@ -217,6 +222,10 @@ HWY_NOINLINE void micro_there(const float* HWY_RESTRICT a, int64_t stride, int64
       VF bv[V];
 #pragma GCC unroll 4
       for (int v = 0; v < V; ++v) bv[v] = hn::LoadU(d, b + v * lanes);
+      if (far) {
+        hwy::Prefetch(b + 512);
+        if (kWidth > 16) hwy::Prefetch(b + 512 + 16);
+      }
 #pragma GCC unroll 16
       for (int r = 0; r < R; ++r) {
         const VF av = hn::Set(d, at[r / 3][r % 3 * stride]);
@@ -243,7 +252,7 @@ constexpr std::array<std::array<Micro, kRows + 1>, sizeof...(V) + 1> micro_table
 template <bool kPart, typename B>
 inline constexpr auto kTable = micro_table<kPart, B>(std::make_integer_sequence<int, kVectors>());
 
-using MicroThere = void (*)(const float*, int64_t, int64_t, int64_t, int64_t, const float*, float*, int64_t, const Finish*, int64_t);
+using MicroThere = void (*)(const float*, int64_t, int64_t, int64_t, int64_t, const float*, float*, int64_t, const Finish*, int64_t, bool);
 template <int V, bool kPart, int... R>
 constexpr std::array<MicroThere, sizeof...(R) + 1> there_row(std::integer_sequence<int, R...>) {
   return {nullptr, micro_there<R + 1, V, kPart>...};
@@ -296,7 +305,7 @@ void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int
 }
 
 // Short rows that are read where they stand: tiles of equal height along all of them, or along each output line of a window.
-void there(const DenseArguments& g, RunTape run_tape_here) {
+void there(const DenseArguments& g, RunTape run_tape_here, bool far) {
   const WindowRows* w = g.window;
   const int64_t lanes = hn::Lanes(F32()), k = g.segments * g.run, length = w ? w->out_w : g.row_end, plane = w ? w->out_h * length : 0,
                 stride = w ? g.pixel_stride : g.lda;
@@ -313,7 +322,7 @@ void there(const DenseArguments& g, RunTape run_tape_here) {
         const Finish f = finish_at(g.epilogue, row, column);
         (part == lanes ? kThere<false> : kThere<true>)[vectors][height](from + first * stride, stride, g.segments, g.segment_stride,
                                                                         g.run, static_cast<const float*>(g.b) + p * k * kWidth,
-                                                                        g.c + row * g.ldc + column, g.ldc, &f, part);
+                                                                        g.c + row * g.ldc + column, g.ldc, &f, part, far);
       }
       if (g.epilogue.tape) {
         const int64_t column = g.panel_begin * kWidth;
@@ -328,8 +337,11 @@ void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;
-  const bool short_rows = !g.window && g.run <= kShort && g.lda <= kShort && g.b_type == PanelType::f32 && g.row_end - g.row_begin > 1;
-  if ((g.pixel_stride > 0 || short_rows) && k > 0) return there(g, run_tape_here);
+  const int64_t rows = g.row_end - g.row_begin;
+  const bool short_rows = g.run <= kShort && g.lda <= kShort;
+  const bool far = packed_size(k, g.columns, kWidth) * 4 > kNearBytes, few_rows = g.all_rows > 0 && g.all_rows <= kFewRows && far;
+  const bool in_place = !g.window && g.b_type == PanelType::f32 && rows > 1 && (short_rows || few_rows);
+  if ((g.pixel_stride > 0 || in_place) && k > 0) return there(g, run_tape_here, far && !g.window);
   // K blocks of equal size: several whole taps, or a part of one long run. A single row is read where it stands, and B from its first
   // byte to its last: memory is a quarter faster at that than at jumping from panel to panel.
   const bool single = g.row_end - g.row_begin == 1 && !g.window && g.segments == 1;
@@ -340,7 +352,7 @@ void DenseHere(const DenseArguments& g) {
   const int64_t tap_blocks = (g.segments + most_taps - 1) / most_taps,
                 taps_each = (g.segments + tap_blocks - 1) / std::max<int64_t>(1, tap_blocks);
   // Tiles of equal height rather than full ones and a rest.
-  const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows - 1) / kRows;
+  const int64_t tiles = (rows + kRows - 1) / kRows;
   // B as a whole, of which this call may pass over a part: whether the next call finds it in L2.
   const int64_t element = g.b_type == PanelType::f32 ? 4 : 2;
   Ahead ahead;

@@ -94,6 +94,7 @@ struct DenseArguments {
   // the next: rows are read where they are, nothing is copied. 0: not so. For few channels; K as a whole is done in one go.
   int64_t pixel_stride = 0, segment_stride = 0;
   int64_t row_begin = 0, row_end = 0;
+  int64_t all_rows = 0;  // of the product of which these are a part; 0: not known. What decides on the order of sums looks here
   int64_t panel_begin = 0, panel_end = 0;
   int64_t columns = 0;      // of C in all; the last panel may be ragged
   const void* b = nullptr;  // packed

@@ -205,6 +205,7 @@ class ConvolutionKernel : public StepKernel {
       }
       a.row_begin = rows * r / split.row_tasks;
       a.row_end = rows * (r + 1) / split.row_tasks;
+      a.all_rows = rows;
       a.panel_begin = panels * p / split.panel_tasks;
       a.panel_end = panels * (p + 1) / split.panel_tasks;
       a.columns = group_filters;
@@ -521,6 +522,7 @@ class ProductKernel : public StepKernel {
       d.run = k;
       d.row_begin = i * m + m * r / split.row_tasks;
       d.row_end = i * m + m * (r + 1) / split.row_tasks;
+      d.all_rows = m;
       d.panel_begin = panels * p / split.panel_tasks;
       d.panel_end = panels * (p + 1) / split.panel_tasks;
       d.columns = n;

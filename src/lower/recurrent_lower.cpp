@@ -51,6 +51,7 @@ class RecurrentKernel : public StepKernel {
       d.run = depth;
       d.row_begin = rows * (p / panel_pieces) / row_pieces;
       d.row_end = rows * (p / panel_pieces + 1) / row_pieces;
+      d.all_rows = rows;
       d.panel_begin = panels * (p % panel_pieces) / panel_pieces;
       d.panel_end = panels * (p % panel_pieces + 1) / panel_pieces;
       d.columns = columns;
