@@ -339,7 +339,8 @@ void DenseHere(const DenseArguments& g) {
   const int64_t k = g.segments * g.run;
   const int64_t rows = g.row_end - g.row_begin;
   const bool short_rows = g.run <= kShort && g.lda <= kShort;
-  const bool far = packed_size(k, g.columns, kWidth) * 4 > kNearBytes, few_rows = g.all_rows > 0 && g.all_rows <= kFewRows && far;
+  const int64_t element = g.b_type == PanelType::f32 ? 4 : 2;
+  const bool far = g.from_memory || packed_size(k, g.columns, kWidth) * element > kNearBytes, few_rows = g.all_rows > 0 && g.all_rows <= kFewRows && far;
   const bool in_place = !g.window && g.b_type == PanelType::f32 && rows > 1 && (short_rows || few_rows);
   if ((g.pixel_stride > 0 || in_place) && k > 0) return there(g, run_tape_here, far && !g.window);
   // K blocks of equal size: several whole taps, or a part of one long run. A single row is read where it stands, and B from its first
@@ -354,9 +355,8 @@ void DenseHere(const DenseArguments& g) {
   // Tiles of equal height rather than full ones and a rest.
   const int64_t tiles = (rows + kRows - 1) / kRows;
   // B as a whole, of which this call may pass over a part: whether the next call finds it in L2.
-  const int64_t element = g.b_type == PanelType::f32 ? 4 : 2;
   Ahead ahead;
-  ahead.far = packed_size(k, g.columns, kWidth) * element > kNearBytes;
+  ahead.far = far;
   const float* pointers[kMaxTaps * kRows];
   alignas(64) float near_by[kRows * kNearStride];
 

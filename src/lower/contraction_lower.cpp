@@ -156,6 +156,7 @@ class ConvolutionKernel : public StepKernel {
   Place zeros;
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1, segments = 1, run_length = 0;
   int64_t rows = 0, width = 0, panels = 0, k_block = 0, panel_block = 0;
+  bool from_memory = false;
   Split split;
   BoundEpilogue epilogue;
 
@@ -206,6 +207,7 @@ class ConvolutionKernel : public StepKernel {
       a.row_begin = rows * r / split.row_tasks;
       a.row_end = rows * (r + 1) / split.row_tasks;
       a.all_rows = rows;
+      a.from_memory = from_memory;
       a.panel_begin = panels * p / split.panel_tasks;
       a.panel_end = panels * (p + 1) / split.panel_tasks;
       a.columns = group_filters;
@@ -347,6 +349,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
   const Epilogue e = epilogue_of(l, group, 1, node.inputs.size() > 2 ? node.inputs[2] : kAbsent);
 
   const kernels::Isa isa = l.options().isa;
+  k.from_memory = l.is_constant(w_value) && l.weights_leave_caches();
   k.width = kernels::panel_width(isa);
   k.panels = (k.group_filters + k.width - 1) / k.width;
   const int64_t depth = k.group_channels * k.taps;
@@ -486,6 +489,7 @@ class ProductKernel : public StepKernel {
   float alpha = 1;
   std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices
   int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0;
+  bool from_memory = false;
   Split split;
   BoundEpilogue epilogue;
 
@@ -523,6 +527,7 @@ class ProductKernel : public StepKernel {
       d.row_begin = i * m + m * r / split.row_tasks;
       d.row_end = i * m + m * (r + 1) / split.row_tasks;
       d.all_rows = m;
+      d.from_memory = from_memory;
       d.panel_begin = panels * p / split.panel_tasks;
       d.panel_end = panels * (p + 1) / split.panel_tasks;
       d.columns = n;
@@ -595,6 +600,7 @@ bool lower_product(Lowering& l, const Group& group) {
   }
 
   const kernels::Isa isa = l.options().isa;
+  k.from_memory = l.is_constant(b_value) && l.weights_leave_caches();
   k.width = kernels::panel_width(isa);
   k.panels = (k.n + k.width - 1) / k.width;
   k.a = l.place(node.inputs[0], Layout::natural);

@@ -62,9 +62,13 @@ Lowering::Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& optio
   places_.resize(n);
   known_.assign(n, false);
   plan_.dynamic.assign(n, true);
+  constexpr int64_t kStays = int64_t{4} << 20;  // bytes of weights that L2 may hold from one run to the next
+  int64_t weight_bits = 0;
   for (size_t v = 0; v < n; ++v) {
     const Value& value = graph_->values[v];
     const auto shape = known_shape(value.dims);
+    if (value.constant && shape && value.dtype != DType::string && value.dtype != DType::undefined)
+      weight_bits += element_count(*shape) * bit_width(value.dtype);
     plan_.dynamic[v] = !shape || value.dtype == DType::undefined || value.dtype == DType::string || value.composite;
     // Borrowed from the caller's model: a string constant is a Tensor too.
   }
@@ -78,6 +82,7 @@ Lowering::Lowering(std::shared_ptr<const Graph> graph, const LowerOptions& optio
     plan_.buffers.push_back(b);
     alias(v, {static_cast<BufferId>(plan_.buffers.size()) - 1, 0, Layout::natural});
   }
+  much_weight_ = weight_bits / 8 > kStays;
 }
 
 std::string Lowering::node_label(const Node& n) { return n.name.empty() ? n.op : n.name + " (" + n.op + ")"; }

@@ -91,6 +91,8 @@ class Lowering {
   Weights& weights() { return weights_; }
   void release_after_packing(ValueId v, std::function<Tensor()> restore);
   void add(Step step) { plan_.steps.push_back(std::move(step)); }
+  // Whether the weights of the graph as a whole leave the caches from one run to the next.
+  bool weights_leave_caches() const { return much_weight_; }
   std::string node_name(int node) const { return node_label(graph_->nodes[node]); }
   std::vector<std::string> names(const Group& group) const;
 
@@ -108,6 +110,7 @@ class Lowering {
   Plan plan_;
   std::vector<Place> places_;
   std::vector<bool> known_;
+  bool much_weight_ = false;
   std::map<std::pair<ValueId, Layout>, Place> converted_;
 };
 
