@@ -1,4 +1,9 @@
 // Programs and lanes as an application uses them: copying, moving, several inputs and outputs, binding, editions at once.
+#include <dirent.h>
+#include <sched.h>
+#include <unistd.h>
+
+#include <set>
 #include <thread>
 
 #include "support.hpp"
@@ -19,6 +24,18 @@ Graph sums() {
   b.output(b.op("Shape", {b.op("Gather", {x, b.constant("column", Tensor::from<int64_t>({}, {0}))}, {{"axis", int64_t{1}}})}), "n");
   b.metadata("shop", "Alder Row");
   return b.finish();
+}
+
+// Ids of this process's threads.
+std::set<int> threads_now() {
+  std::set<int> ids;
+  DIR* folder = opendir("/proc/self/task");
+  REQUIRE(folder != nullptr);
+  while (const dirent* entry = readdir(folder)) {
+    if (entry->d_name[0] != '.') ids.insert(std::atoi(entry->d_name));
+  }
+  closedir(folder);
+  return ids;
 }
 
 }  // namespace
@@ -159,6 +176,59 @@ TEST_CASE("thread counts out of range") {
   const Tensor a = random_tensor({200, 8}, 1), b = random_tensor({8}, 2);
   Lane one(p, 1);
   CHECK(identical(many.run({{"a", a}, {"b", b}})["y"], one.run({{"a", a}, {"b", b}})["y"]));
+}
+
+TEST_CASE("a lane's worker is woken on another core than the caller's, of those it may use") {
+  cpu_set_t usable;
+  CPU_ZERO(&usable);
+  REQUIRE(sched_getaffinity(0, sizeof usable, &usable) == 0);
+  if (CPU_COUNT(&usable) < 2) return;  // nowhere else to go
+  Builder b("large");
+  const auto x = b.input("x", DType::f32, {256, 256});
+  b.output(b.op("MatMul", {x, b.constant("w", random_tensor({256, 256}, 1))}), "y");
+  const std::set<int> before = threads_now();
+  Lane lane(compile(b.finish(), {.threads = 2}));
+  const std::vector<Tensor> in{random_tensor({256, 256}, 2)};
+  lane.run(std::span<const Tensor>(in));
+  std::vector<int> workers;
+  for (int id : threads_now()) {
+    if (!before.contains(id)) workers.push_back(id);
+  }
+  REQUIRE(workers.size() == 1);
+  const auto allowed = [&] {
+    cpu_set_t set;
+    CPU_ZERO(&set);
+    REQUIRE(sched_getaffinity(workers[0], sizeof set, &set) == 0);
+    return set;
+  };
+  // The caller on each core in turn, with a rest before: the worker sleeps, and is woken off that core and off no other.
+  for (int core = 0; core < CPU_SETSIZE; ++core) {
+    if (!CPU_ISSET(core, &usable)) continue;
+    cpu_set_t here;
+    CPU_ZERO(&here);
+    CPU_SET(core, &here);
+    REQUIRE(sched_setaffinity(0, sizeof here, &here) == 0);
+    std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    lane.run(std::span<const Tensor>(in));
+    cpu_set_t expected = usable;
+    CPU_CLR(core, &expected);
+    const cpu_set_t now = allowed();
+    CHECK(CPU_EQUAL(&now, &expected));
+  }
+  // What somebody else sets is kept: the caller's core alone stays so, though the two must share it then.
+  cpu_set_t one;
+  CPU_ZERO(&one);
+  const cpu_set_t last = allowed();
+  for (int core = 0; core < CPU_SETSIZE && CPU_COUNT(&one) == 0; ++core) {
+    if (CPU_ISSET(core, &usable) && !CPU_ISSET(core, &last)) CPU_SET(core, &one);
+  }
+  REQUIRE(sched_setaffinity(workers[0], sizeof one, &one) == 0);
+  REQUIRE(sched_setaffinity(0, sizeof one, &one) == 0);
+  std::this_thread::sleep_for(std::chrono::milliseconds(20));
+  lane.run(std::span<const Tensor>(in));
+  const cpu_set_t kept = allowed();
+  CHECK(CPU_EQUAL(&kept, &one));
+  REQUIRE(sched_setaffinity(0, sizeof usable, &usable) == 0);
 }
 
 TEST_CASE("the plan explains itself") {
