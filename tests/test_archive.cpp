@@ -12,8 +12,8 @@ using namespace test;
 
 namespace {
 
-// A net with something of everything that packs weights: convolutions (direct, Winograd, depthwise, in groups, pointwise), products (constant, f16,
-// run time), an LSTM, 8-bit products, attention, an If that stays, plain ops, strings of metadata.
+// A net with something of everything that packs weights: convolutions (direct, Winograd, depthwise, in groups, pointwise), products
+// (constant, f16, run time), an LSTM, 8-bit products, attention, an If that stays, plain ops, strings of metadata.
 Graph mixed_net(Dim batch = Dim(2)) {
   Builder b("mixed", 21);
   const ValueId x = b.input("x", DType::f32, {batch, Dim(16), Dim(12), Dim(12)});

@@ -16,7 +16,8 @@ std::string error_on(const char* op, const std::vector<Tensor>& in, std::map<std
   return error_of([&] {
     Builder b("one", opset);
     std::vector<ValueId> ids;
-    for (const Tensor& t : in) ids.push_back(b.input("x" + std::to_string(ids.size()), t.dtype(), Dims(t.shape().begin(), t.shape().end())));
+    for (const Tensor& t : in)
+      ids.push_back(b.input("x" + std::to_string(ids.size()), t.dtype(), Dims(t.shape().begin(), t.shape().end())));
     b.output(b.op(op, ids, attributes), "y");
     const Graph g = b.finish();
     const std::string plain = error_of([&] { evaluate_plain(g, in); });
@@ -101,7 +102,8 @@ TEST_CASE("nesting without end") {
   std::shared_ptr<Graph> inner;
   for (int depth = 0; depth < 60; ++depth) {
     Builder b("level");
-    if (inner) b.output(b.op("If", {b.outer("c")}, {{"then_branch", Data(inner)}, {"else_branch", Data(inner)}}), "y" + std::to_string(depth));
+    if (inner)
+      b.output(b.op("If", {b.outer("c")}, {{"then_branch", Data(inner)}, {"else_branch", Data(inner)}}), "y" + std::to_string(depth));
     else b.output(b.op("Neg", {b.outer("x")}), "y");
     // One branch only: two at each level would be 2^60 graphs.
     inner = b.finish_body();
@@ -123,6 +125,7 @@ TEST_CASE("models from memory have no folder to read from") {
   save(g, f.path / "whole.onnx");
   CHECK(equal(load_bytes(slurp(f.path / "whole.onnx")), g));
   save(g, f.path / "split.onnx", {.external_from_bytes = 100});
-  CHECK(has(error_of([&] { load_bytes(slurp(f.path / "split.onnx"), "parcel"); }), "parcel: initializer 'w': external data cannot be read"));
+  CHECK(
+      has(error_of([&] { load_bytes(slurp(f.path / "split.onnx"), "parcel"); }), "parcel: initializer 'w': external data cannot be read"));
   CHECK(has(error_of([&] { load_bytes("nonsense", "parcel"); }), "parcel: not an ONNX model"));
 }

@@ -168,7 +168,8 @@ TEST_CASE("rotary embeddings written out") {
     for (const bool split : {false, true}) {
       Net n;
       const ValueId x = n.in({batch, 3, length, width});
-      CHECK(n.steps(written(n, x, n.b.constant("cos", table(length, 1)), n.b.constant("sin", table(length, 2)), split)) == "RotaryEmbedding");
+      CHECK(n.steps(written(n, x, n.b.constant("cos", table(length, 1)), n.b.constant("sin", table(length, 2)), split)) ==
+            "RotaryEmbedding");
     }
   }
   {  // positions that are fed
@@ -201,7 +202,8 @@ TEST_CASE("rotary embeddings written out") {
 TEST_CASE("blocks of pixels moved by reshapes and transposes") {
   const auto moved = [](const Shape& from, const Ints& apart, const Ints& perm, const Ints& to) {
     Net n;
-    return n.steps(n.op("Reshape", {n.op("Transpose", {n.op("Reshape", {n.in(from), n.ints(apart)})}, {{"perm", perm}}), n.ints(to)}), {0, 0, 0});
+    return n.steps(n.op("Reshape", {n.op("Transpose", {n.op("Reshape", {n.in(from), n.ints(apart)})}, {{"perm", perm}}), n.ints(to)}),
+                   {0, 0, 0});
   };
   CHECK(moved({2, 12, 5, 3}, {2, 3, 2, 2, 5, 3}, {0, 1, 4, 2, 5, 3}, {2, 3, 10, 6}) == "DepthToSpace");
   CHECK(moved({2, 12, 5, 3}, {2, 2, 2, 3, 5, 3}, {0, 3, 4, 1, 5, 2}, {2, 3, 10, 6}) == "DepthToSpace");
@@ -213,7 +215,8 @@ TEST_CASE("normalisation of groups written out") {
   for (const bool plain : {true, false}) {
     Net n;
     const ValueId x = n.in({2, 12, 5, 4}), split = n.op("Reshape", {x, n.ints({2, 3, -1})});
-    const ValueId scale = plain ? n.b.constant("one", Tensor::from<float>({3}, {1, 1, 1})) : n.b.constant("one", Tensor::from<float>({3}, {1, 2, 1}));
+    const ValueId scale =
+        plain ? n.b.constant("one", Tensor::from<float>({3}, {1, 1, 1})) : n.b.constant("one", Tensor::from<float>({3}, {1, 2, 1}));
     const ValueId zero = n.b.constant("zero", Tensor::from<float>({3}, {0, 0, 0}));
     const ValueId norm = n.op("Reshape", {n.op("InstanceNormalization", {split, scale, zero}), n.ints({2, 12, 5, 4})});
     const std::string steps = n.steps(n.op("Add", {n.op("Mul", {norm, n.w({12, 1, 1})}), n.w({1, 12, 1, 1}, 6)}));

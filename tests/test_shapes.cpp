@@ -161,8 +161,13 @@ TEST_CASE("convolutions over random shapes") {
     if (!w.fits) return false;
     const bool depthwise = dice.one_in(3), small = !depthwise && dice.one_in(4);
     const int64_t groups = depthwise ? dice.from(2, 70) : small ? dice.from(2, 20) : dice.one_in(3) ? dice.from(2, 4) : 1;
-    const int64_t channels = depthwise ? 1 : small ? dice.pick({2, 4, 8, 16}) : dice.from(1, 20),
-                  filters = small ? channels : depthwise && dice.one_in(4) ? 2 : depthwise ? 1 : dice.from(1, 70);
+    const int64_t channels = depthwise ? 1
+                             : small   ? dice.pick({2, 4, 8, 16})
+                                       : dice.from(1, 20),
+                  filters = small                         ? channels
+                            : depthwise && dice.one_in(4) ? 2
+                            : depthwise                   ? 1
+                                                          : dice.from(1, 70);
     t.terms = channels * w.taps();
     Attributes attributes = w.attributes();
     attributes["group"] = groups;
@@ -488,16 +493,18 @@ TEST_CASE("attention with a state over random shapes: few rows and many, heads a
     t.b = Builder("shapes", 23);
     const bool flat = dice.one_in(2), back = dice.one_in(2);
     const int64_t batch = dice.from(1, 2), kv = dice.from(1, 3), heads = kv * dice.from(1, 3), queries = dice.from(1, 12),
-                  past = dice.one_in(8) ? 0 : dice.one_in(6) ? dice.from(200, 300) : dice.from(1, 40), width = dice.from(1, 40),
-                  value_width = dice.from(1, 40), keys = past + queries;
+                  past = dice.one_in(8)   ? 0
+                         : dice.one_in(6) ? dice.from(200, 300)
+                                          : dice.from(1, 40),
+                  width = dice.from(1, 40), value_width = dice.from(1, 40), keys = past + queries;
     t.terms = 4 * keys;
     const auto shape = [&](int64_t count, int64_t of, int64_t w) {
       return flat ? Shape{batch, count, of * w} : Shape{batch, of, count, w};
     };
-    std::vector<ValueId> in{t.feed(floats(dice, shape(queries, heads, width))), t.feed(floats(dice, shape(queries, kv, width))),
-                            t.feed(floats(dice, shape(queries, kv, value_width))),
-                            dice.one_in(2) ? t.give(dice, floats(dice, {queries, keys})) : kAbsent,
-                            t.feed(floats(dice, {batch, kv, past, width})), t.feed(floats(dice, {batch, kv, past, value_width}))};
+    std::vector<ValueId> in{
+        t.feed(floats(dice, shape(queries, heads, width))),    t.feed(floats(dice, shape(queries, kv, width))),
+        t.feed(floats(dice, shape(queries, kv, value_width))), dice.one_in(2) ? t.give(dice, floats(dice, {queries, keys})) : kAbsent,
+        t.feed(floats(dice, {batch, kv, past, width})),        t.feed(floats(dice, {batch, kv, past, value_width}))};
     Attributes a{{"is_causal", dice.from(0, 1)}};
     if (flat) a["q_num_heads"] = heads, a["kv_num_heads"] = kv;
     const auto made = t.b.ops("Attention", in, back ? 3 : 1, a);

@@ -40,8 +40,8 @@ inline constexpr int64_t kNearBytes = 1 << 20;
 // Rows up to this long that lie this close are read where they are: copying them side by side costs more than it saves.
 inline constexpr int64_t kShort = 64;
 
-// As few rows as this pass over B once, from memory, panel by panel from its first byte to its last; their lines fit the ways of a set of L1
-// however far apart they are.
+// As few rows as this pass over B once, from memory, panel by panel from its first byte to its last; their lines fit the ways of a set of
+// L1 however far apart they are.
 inline constexpr int64_t kFewRows = 8;
 
 // Taps whose row pointers are set up together.
@@ -203,7 +203,8 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
 // `far`: B comes from memory, and is asked for two kilobytes ahead.
 template <int R, int V, bool kPart>
 HWY_NOINLINE void micro_there(const float* HWY_RESTRICT a, int64_t stride, int64_t segments, int64_t segment_stride, int64_t run,
-                              const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc, const Finish* finish, int64_t part, bool far) {
+                              const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc, const Finish* finish, int64_t part,
+                              bool far) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF acc[R][V];
@@ -320,8 +321,8 @@ void there(const DenseArguments& g, RunTape run_tape_here, bool far) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column), vectors = (columns + lanes - 1) / lanes,
                       part = columns - (vectors - 1) * lanes;
         const Finish f = finish_at(g.epilogue, row, column);
-        (part == lanes ? kThere<false> : kThere<true>)[vectors][height](from + first * stride, stride, g.segments, g.segment_stride,
-                                                                        g.run, static_cast<const float*>(g.b) + p * k * kWidth,
+        (part == lanes ? kThere<false> : kThere<true>)[vectors][height](from + first * stride, stride, g.segments, g.segment_stride, g.run,
+                                                                        static_cast<const float*>(g.b) + p * k * kWidth,
                                                                         g.c + row * g.ldc + column, g.ldc, &f, part, far);
       }
       if (g.epilogue.tape) {
@@ -340,7 +341,8 @@ void DenseHere(const DenseArguments& g) {
   const int64_t rows = g.row_end - g.row_begin;
   const bool short_rows = g.run <= kShort && g.lda <= kShort;
   const int64_t element = g.b_type == PanelType::f32 ? 4 : 2;
-  const bool far = g.from_memory || packed_size(k, g.columns, kWidth) * element > kNearBytes, few_rows = g.all_rows > 0 && g.all_rows <= kFewRows && far;
+  const bool far = g.from_memory || packed_size(k, g.columns, kWidth) * element > kNearBytes,
+             few_rows = g.all_rows > 0 && g.all_rows <= kFewRows && far;
   const bool in_place = !g.window && g.b_type == PanelType::f32 && rows > 1 && (short_rows || few_rows);
   if ((g.pixel_stride > 0 || in_place) && k > 0) return there(g, run_tape_here, far && !g.window);
   // K blocks of equal size: several whole taps, or a part of one long run. A single row is read where it stands, and B from its first

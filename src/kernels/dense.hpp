@@ -99,7 +99,7 @@ struct DenseArguments {
   int64_t columns = 0;      // of C in all; the last panel may be ragged
   const void* b = nullptr;  // packed
   PanelType b_type = PanelType::f32;
-  bool from_memory = false;  // B is small enough for L2, but so much else is read between two calls that it does not stay there
+  bool from_memory = false;      // B is small enough for L2, but so much else is read between two calls that it does not stay there
   const void* next_b = nullptr;  // what the caller multiplies by after this, of as many panels: fetched meanwhile; or null
   float* c = nullptr;
   int64_t ldc = 0;

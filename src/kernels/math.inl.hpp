@@ -111,7 +111,8 @@ HWY_INLINE auto each_of(F f, A... a) {
     return [&]<int... I>(std::integer_sequence<int, I...>) HWY_ATTR {
       const auto one = [&](int i) HWY_ATTR { return f(part(a, i)...); };
       return Several<n>{{one(I)...}};
-    }(std::make_integer_sequence<int, n>());
+    }
+    (std::make_integer_sequence<int, n>());
   }
 }
 
@@ -176,7 +177,8 @@ HWY_INLINE V at_least(V a, float limit) {
 }
 template <typename V>
 HWY_INLINE V above_or(V a, float limit, V above, V otherwise) {  // a > limit ? above : otherwise
-  return each_of([](VF x, VF y, VF p, VF q) HWY_ATTR { return hn::IfThenElse(hn::Gt(x, y), p, q); }, a, hn::Set(F32(), limit), above, otherwise);
+  return each_of([](VF x, VF y, VF p, VF q) HWY_ATTR { return hn::IfThenElse(hn::Gt(x, y), p, q); }, a, hn::Set(F32(), limit), above,
+                 otherwise);
 }
 
 // p 2^n for whole n from -126 to 127; AVX-512: any, over- and underflow included.
@@ -235,7 +237,8 @@ HWY_INLINE V exp_down(V x) {
   return exp_within(at_least(x, -105.0f));
 #else
   constexpr float kLow = -87.33654f;
-  return each_of([](VF v, VF e) HWY_ATTR { return hn::IfThenElseZero(hn::Ge(v, hn::Set(F32(), kLow)), e); }, x, exp_within(at_least(x, kLow)));
+  return each_of([](VF v, VF e) HWY_ATTR { return hn::IfThenElseZero(hn::Ge(v, hn::Set(F32(), kLow)), e); }, x,
+                 exp_within(at_least(x, kLow)));
 #endif
 }
 

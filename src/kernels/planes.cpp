@@ -149,12 +149,12 @@ HWY_INLINE void pixels(const PlaneArguments& g, const float* const* sources, con
   settle<P, op == PlaneOp::average, kPart>(g, acc, divisors, row, ch, n);
 }
 
-// The same for convolutions of small groups: one vector of filters, whose groups' channels stand in the same lanes of the input. Each channel
-// of a group in turn is spread over its group's lanes, by the permutation `spread` has for it, or by a broadcast when a vector is one group or less.
-// (With filters as columns of a product, three of four lanes would multiply nothing.)
+// The same for convolutions of small groups: one vector of filters, whose groups' channels stand in the same lanes of the input. Each
+// channel of a group in turn is spread over its group's lanes, by the permutation `spread` has for it, or by a broadcast when a vector is
+// one group or less. (With filters as columns of a product, three of four lanes would multiply nothing.)
 template <int P, bool kPart>
-HWY_INLINE void small_groups(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, int64_t step, int64_t row,
-                             int64_t ch, int64_t n, const int32_t* spread) {
+HWY_INLINE void small_groups(const PlaneArguments& g, const float* const* sources, const int32_t* taps, int count, int64_t step,
+                             int64_t row, int64_t ch, int64_t n, const int32_t* spread) {
   const F32 d;
   const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
   const int64_t lanes = hn::Lanes(d);

@@ -124,8 +124,7 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
       });
     }
     case TapeOp::softplus:  // max(x, 0) + log1p(e^-|x|)
-      return each1(out, a, n,
-                   [](F32 d, VF x) { return hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(hn::Neg(hn::Abs(x))))); });
+      return each1(out, a, n, [](F32 d, VF x) { return hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(hn::Neg(hn::Abs(x))))); });
     case TapeOp::softsign: return each1(out, a, n, [](F32 d, VF x) { return hn::Div(x, hn::Add(hn::Set(d, 1.0f), hn::Abs(x))); });
     case TapeOp::hard_sigmoid:
       return each1(out, a, n, [p, q](F32 d, VF x) {

@@ -80,8 +80,11 @@ class AttentionKernel : public StepKernel {
         for (int64_t i = 0; i < panels * panel * width; ++i) packed_keys[i] *= scale;
         kernels::pack_panels(vs + at * v_row, v_row, 1, n, value_width, panel, packed_values, 0, key_panels(value_width));
       }
-      for (int64_t r = 0; r < rows; r += block_rows) {
-        const int64_t count = std::min(block_rows, rows - r);
+      // Blocks of equal height: a last one of a row or two would be summed in another order than among many, and where it falls hangs on
+      // the number of threads.
+      const int64_t blocks = (rows + block_rows - 1) / block_rows;
+      for (int64_t block = 0; block < blocks; ++block) {
+        const int64_t r = rows * block / blocks, count = rows * (block + 1) / blocks - r;
         kernels::SoftenArguments s;
         if (causal) {
           s.visible = past + first + r + 1 - at;
@@ -286,7 +289,8 @@ bool lower_attention(Lowering& l, const Group& group) {
   const int64_t fresh = a.keys;
   if (state) {
     const Shape pk = l.shape(n.inputs[4]), pv = l.shape(n.inputs[5]);
-    if (pk.size() != 4 || pk != Shape{a.batch, kv_heads, pk[2], a.width} || pv != Shape{a.batch, kv_heads, pk[2], a.value_width}) return false;
+    if (pk.size() != 4 || pk != Shape{a.batch, kv_heads, pk[2], a.width} || pv != Shape{a.batch, kv_heads, pk[2], a.value_width})
+      return false;
     a.past = pk[2];
     a.keys += a.past;
   }
@@ -312,7 +316,7 @@ bool lower_attention(Lowering& l, const Group& group) {
   a.dots = kernels::dots(isa);
   a.mix = kernels::mix(isa);
   a.panel = kernels::panel_width(isa);
-  a.block_rows = 4 * kernels::max_rows(isa);
+  a.block_rows = 5 * kernels::max_rows(isa);
   const int64_t all = a.batch * a.heads, threads = l.options().threads;
   a.pieces = all >= threads * 2 ? 1 : std::clamp<int64_t>(threads * 2 / all, 1, std::max<int64_t>(1, a.length / a.block_rows));
   a.slots = threads > 1 ? std::min<int64_t>(all * a.pieces, threads * 4) : 1;

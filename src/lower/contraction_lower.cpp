@@ -431,8 +431,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
       return entry_of(packed, floats_needed);
     };
     if (planes) l.weights().keep_raw(w_value);  // small: not worth restoring
-    k.weights = {l.derived(w_value, fmt::format("conv {} {}", planes ? "planes" : "panels", width),
-                           static_cast<size_t>(floats_needed) * 4, make)};
+    k.weights = {
+        l.derived(w_value, fmt::format("conv {} {}", planes ? "planes" : "panels", width), static_cast<size_t>(floats_needed) * 4, make)};
     step.reads.push_back(k.weights.buffer);
   } else {
     k.pack_while_running = true;

@@ -506,13 +506,11 @@ bool lower_blocks(Lowering& l, const Group& group, const Node& n, int bytes) {
   const auto &wide_strides = deep ? out : in, &few_strides = deep ? in : out;
   const int64_t depth = wide[1], channel = few_strides[1];
   const Shape shape{s[0], depth, few[2], b, few[3], b};
-  const std::vector<int64_t> pixels{wide_strides[0], wide_strides[1], wide_strides[2] * b, wide_strides[2], wide_strides[3] * b, wide_strides[3]};
-  const std::vector<int64_t> channels{few_strides[0],
-                                      first ? channel * b * b : channel,
-                                      few_strides[2],
-                                      first ? channel * b : channel * depth * b,
-                                      few_strides[3],
-                                      first ? channel : channel * depth};
+  const std::vector<int64_t> pixels{wide_strides[0], wide_strides[1],     wide_strides[2] * b,
+                                    wide_strides[2], wide_strides[3] * b, wide_strides[3]};
+  const std::vector<int64_t> channels{few_strides[0], first ? channel * b * b : channel,
+                                      few_strides[2], first ? channel * b : channel * depth * b,
+                                      few_strides[3], first ? channel : channel * depth};
   auto k = std::make_unique<CopyKernel>();
   k->parts.push_back(part(bytes, shape, deep ? channels : pixels, deep ? pixels : channels, from, 0, to, 0));
   Step step = copy_step(l.names(group), fmt::format("blocks of {} x {}", b, b), static_cast<double>(element_count(s)), bytes);

@@ -37,8 +37,8 @@ class RecurrentKernel : public StepKernel {
     return static_cast<size_t>(steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden);
   }
 
-  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const Place& packed, int64_t columns,
-                const float* bias, float* out, int64_t ldc) const {
+  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const Place& packed, int64_t columns, const float* bias,
+                float* out, int64_t ldc) const {
     const int64_t panels = (columns + width - 1) / width;
     // A step of a small layer is over before another thread has woken.
     const bool shared = c.workers.size() > 1 && rows * depth * columns > 200'000;

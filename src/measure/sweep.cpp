@@ -683,8 +683,8 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
       Runner& r = runners[(i + static_cast<size_t>(round)) % runners.size()];
       if (!r.call) continue;
       if (o.threads > 1) rest();
-      // Hot means hot: what the others left in the caches is gone, and the cores are awake, after as many calls as are timed, at least three
-      // (a last level shared by many machines keeps what has been read more than once).
+      // Hot means hot: what the others left in the caches is gone, and the cores are awake, after as many calls as are timed, at least
+      // three (a last level shared by many machines keeps what has been read more than once).
       if (o.cold) empty_caches();
       auto start = Clock::now();
       for (int k = 0; !o.cold && k < std::max(3, r.repeats) && since(start) < 0.2; ++k) r.call();

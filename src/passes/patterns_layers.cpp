@@ -21,7 +21,9 @@ std::optional<Part> part_of(const Rewriter& r, ValueId v) {
     const Node& slice = r.node(n);
     const auto shape = r.shape(slice.inputs[0]);
     if (!shape || shape->empty() || slice.inputs.size() < 3) return std::nullopt;
-    const auto at = [&](size_t i) { return slice.inputs.size() > i && slice.inputs[i] != kAbsent ? r.integers(slice.inputs[i]) : std::nullopt; };
+    const auto at = [&](size_t i) {
+      return slice.inputs.size() > i && slice.inputs[i] != kAbsent ? r.integers(slice.inputs[i]) : std::nullopt;
+    };
     const auto starts = at(1), ends = at(2), axes = at(3), steps = at(4);
     const int64_t rank = static_cast<int64_t>(shape->size()), width = shape->back();
     if (!starts || !ends || starts->size() != 1 || ends->size() != 1) return std::nullopt;
@@ -48,9 +50,9 @@ std::optional<Part> part_of(const Rewriter& r, ValueId v) {
 
 // Cosines or sines of the angles, once for both halves of the columns.
 struct Angles {
-  Tensor table;             // [positions, half], with `ids` or by place; or
-  ValueId of = kAbsent;     // the angles themselves, [batch, length, half]
-  ValueId ids = kAbsent;    // [batch, length]
+  Tensor table;           // [positions, half], with `ids` or by place; or
+  ValueId of = kAbsent;   // the angles themselves, [batch, length, half]
+  ValueId ids = kAbsent;  // [batch, length]
   std::vector<int> inside;
 };
 
@@ -148,7 +150,8 @@ bool rotary(Rewriter& r, int n) {
       if (low->from != 0 || low->to != half || high->from != half || high->to != 2 * half) continue;
       const int by = r.node(straight).inputs[0] == x ? 1 : r.node(straight).inputs[1] == x ? 0 : -1;
       if (by < 0 || r.shape(node.outputs[0]) != shape) continue;
-      const auto cosine = angles(r, r.node(straight).inputs[by], "Cos", *shape), sine = angles(r, r.node(turned).inputs[1 - j], "Sin", *shape);
+      const auto cosine = angles(r, r.node(straight).inputs[by], "Cos", *shape),
+                 sine = angles(r, r.node(turned).inputs[1 - j], "Sin", *shape);
       if (!cosine || !sine || cosine->of != sine->of || cosine->ids != sine->ids) continue;
       std::vector<int> inside{straight, turned, joined, negative, low->node, high->node, n};
       for (const auto* a : {&*cosine, &*sine}) inside.insert(inside.end(), a->inside.begin(), a->inside.end());
@@ -222,7 +225,8 @@ bool group_normalisation(Rewriter& r, int n) {
       if (split < 0) continue;
       const ValueId x = r.node(split).inputs[0];
       const auto shape = r.shape(x), made = r.shape(node.outputs[0]), grouped = r.shape(r.node(split).outputs[0]);
-      if (!shape || shape->size() < 3 || made != shape || r.shape(r.node(back).outputs[0]) != shape || !grouped || grouped->size() < 3) continue;
+      if (!shape || shape->size() < 3 || made != shape || r.shape(r.node(back).outputs[0]) != shape || !grouped || grouped->size() < 3)
+        continue;
       const int64_t groups = (*grouped)[1];
       if ((*grouped)[0] != (*shape)[0] || groups < 1 || (*shape)[1] % groups != 0 || r.dtype(x) != DType::f32) continue;
       // The instances' own scale and shift must do nothing.
