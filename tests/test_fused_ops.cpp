@@ -267,6 +267,50 @@ TEST_CASE("gather checks indices while running") {
   CHECK(has(error_of([&] { lane.run({{"x", x}, {"i", bad}}); }), "index 5 is outside an axis of 5 elements"));
 }
 
+TEST_CASE("rotary embeddings check positions while running") {
+  Builder b("rotary", 23);
+  b.output(b.op("RotaryEmbedding", {b.input("x", DType::f32, {1, 2, 3, 4}), b.constant("cos", random_tensor({9, 2}, 1)),
+                                    b.constant("sin", random_tensor({9, 2}, 2)), b.input("at", DType::i64, {1, 3})}));
+  Lane lane(compile(b.finish(), {.threads = 2}));
+  const Tensor x = random_tensor({1, 2, 3, 4}, 3);
+  const auto at = [](int64_t last) { return Tensor::from<int64_t>({1, 3}, {0, 8, last}); };
+  CHECK(lane.run({{"x", x}, {"at", at(4)}})[0].shape() == Shape{1, 2, 3, 4});
+  CHECK(has(error_of([&] { lane.run({{"x", x}, {"at", at(9)}}); }), "position 9 is outside a cache of 9 rows"));
+  CHECK(has(error_of([&] { lane.run({{"x", x}, {"at", at(-1)}}); }), "position -1 is outside"));
+  CHECK(lane.run({{"x", x}, {"at", at(8)}})[0].shape() == Shape{1, 2, 3, 4});  // the lane is good for the next run
+}
+
+TEST_CASE("ops that must not fall back to plain evaluation") {
+  const auto only = [](const char* op, const std::vector<Shape>& shapes, const Attributes& a = {}) {
+    Builder b("one", 23);
+    std::vector<ValueId> in;
+    for (size_t i = 0; i < shapes.size(); ++i) in.push_back(b.input("x" + std::to_string(i), DType::f32, dims(shapes[i])));
+    b.output(b.op(op, in, a), "y");
+    std::string kinds;
+    for (const StepInfo& s : compile(b.finish(), {.threads = 1}).describe().steps) {
+      if (s.kind != "layout") kinds += (kinds.empty() ? "" : " ") + s.kind;
+    }
+    return kinds;
+  };
+  CHECK(only("DepthToSpace", {{1, 8, 3, 3}}, {{"blocksize", int64_t{2}}}) == "copy");
+  CHECK(only("SpaceToDepth", {{1, 8, 4, 4}}, {{"blocksize", int64_t{2}}}) == "copy");
+  CHECK(only("RotaryEmbedding", {{1, 2, 3, 4}, {1, 3, 2}, {1, 3, 2}}) == "rotary");
+  CHECK(only("Attention", {{1, 2, 1, 8}, {1, 2, 9, 8}, {1, 2, 9, 8}}) == "attention");
+  CHECK(only("GroupNormalization", {{1, 8, 3, 3}, {8}, {8}}, {{"num_groups", int64_t{2}}}) == "normalisation");
+  // A state of other sizes than it must have is told as plain evaluation tells it.
+  Builder b("state", 23);
+  std::vector<ValueId> in;
+  for (const Shape& s : {Shape{1, 2, 3, 8}, Shape{1, 2, 3, 8}, Shape{1, 2, 3, 8}})
+    in.push_back(b.input("i" + std::to_string(in.size()), DType::f32, dims(s)));
+  in.push_back(kAbsent);
+  for (const Shape& s : {Shape{1, 2, 5, 8}, Shape{1, 2, 5, 8}}) in.push_back(b.input("i" + std::to_string(in.size()), DType::f32, dims(s)));
+  const auto made = b.ops("Attention", in, 3);
+  for (size_t i = 0; i < made.size(); ++i) b.output(made[i], "y" + std::to_string(i));
+  const Program p = compile(b.finish(), {.threads = 1});
+  CHECK(p.describe().steps.size() == 1);
+  CHECK(p.describe().steps[0].recipe.find("5 of them from before") != std::string::npos);
+}
+
 TEST_CASE("epilogues of every form on a convolution") {
   const auto run = [](const char* what, auto tail) {
     CAPTURE(what);
