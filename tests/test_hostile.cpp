@@ -1,4 +1,6 @@
 // Input that means harm, or is merely wrong: a clear error each time, no crash, no unbounded memory.
+#include <algorithm>
+#include <limits>
 #include <climits>
 
 #include "support.hpp"
@@ -96,6 +98,42 @@ TEST_CASE("axes longer than any tensor") {
   Builder b("flat");
   b.output(b.op("Reshape", {b.input("x", DType::f32, {int64_t{1} << 30, int64_t{1} << 30}), b.constant("to", i64s({-1}))}), "y");
   CHECK(has(error_of([&] { b.finish(); }), "'y' has a dim of 1152921504606846976"));
+}
+
+TEST_CASE("pictures without pixels, and regions that are nowhere") {
+  const Tensor none(DType::f32, {1, 1, 0, 2}), grid = random_tensor({1, 2, 4, 2}, 1);
+  const auto sampled = [&](const char* padding) {
+    Builder b("sample", 20);
+    const ValueId x = b.input("x", DType::f32, {1, 1, int64_t{0}, 2}), g = b.input("g", DType::f32, {1, 2, 4, 2});
+    b.output(b.op("GridSample", {x, g}, {{"padding_mode", std::string(padding)}}), "y");
+    return evaluate_plain(b.finish(), std::vector<Tensor>{none, grid})[0];
+  };
+  const Tensor zeros = sampled("zeros");
+  CHECK(std::ranges::all_of(zeros.as<float>(), [](float f) { return f == 0; }));
+  for (const char* padding : {"border", "reflection"}) CHECK(has(error_of([&] { sampled(padding); }), "there is no pixel"));
+  const float nan = std::numeric_limits<float>::quiet_NaN();
+  const auto aligned = [&](const Shape& shape, std::vector<float> region) {
+    Builder b("align", 16);
+    const ValueId x = b.input("x", DType::f32, Dims(shape.begin(), shape.end()));
+    const ValueId r = b.constant("r", Tensor::from<float>({1, 4}, region)), at = b.constant("b", i64s({0}));
+    b.output(b.op("RoiAlign", {x, r, at}, {{"output_height", int64_t{2}}, {"output_width", int64_t{2}}, {"sampling_ratio", int64_t{2}}}),
+             "y");
+    Tensor ones(DType::f32, shape);
+    for (float& f : ones.as<float>()) f = 1;
+    return evaluate_plain(b.finish(), std::vector<Tensor>{ones})[0];
+  };
+  CHECK(aligned({1, 1, 4, 4}, {0, 0, 2, 2}).as<float>()[3] == 1);
+  CHECK(aligned({1, 1, 0, 4}, {-0.5f, -0.5f, 0, 0}).as<float>()[0] == 0);
+  CHECK(aligned({1, 1, 4, 4}, {nan, nan, nan, nan}).as<float>()[0] == 0);
+  const auto pooled = [&](std::vector<float> region) {
+    Builder b("pool", 16);
+    b.output(b.op("MaxRoiPool", {b.input("x", DType::f32, {1, 1, 4, 4}), b.constant("r", Tensor::from<float>({1, 5}, region))},
+                  {{"pooled_shape", I{2, 2}}}),
+             "y");
+    return evaluate_plain(b.finish(), std::vector<Tensor>{random_tensor({1, 1, 4, 4}, 2)})[0];
+  };
+  CHECK(pooled({0, 0, 0, 3, 3}).size() == 4);
+  CHECK(has(error_of([&] { pooled({0, -1e30f, 0, 1e30f, 3}); }), "absurdly large"));
 }
 
 TEST_CASE("nesting without end") {

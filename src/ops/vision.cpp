@@ -74,7 +74,9 @@ std::vector<Tensor> non_max_suppression(const EvalContext& c) {
 
 // The four pixels around (y, x), each times its bilinear weight; zeros outside by more than one pixel.
 std::array<double, 4> weighted_corners(const double* plane, int64_t height, int64_t width, double y, double x) {
-  if (y < -1 || y > static_cast<double>(height) || x < -1 || x > static_cast<double>(width)) return {};
+  // Written so that NaN counts as outside, too.
+  const bool inside = y >= -1 && y <= static_cast<double>(height) && x >= -1 && x <= static_cast<double>(width);
+  if (!inside || height == 0 || width == 0) return {};
   y = std::max(0.0, y);
   x = std::max(0.0, x);
   int64_t y0 = static_cast<int64_t>(y), x0 = static_cast<int64_t>(x), y1 = y0 + 1, x1 = x0 + 1;
@@ -110,8 +112,8 @@ std::vector<Tensor> roi_align(const EvalContext& c) {
     const double bin_h = h / static_cast<double>(oh), bin_w = w / static_cast<double>(ow);
     const auto samples = [&](double bin) {
       if (ratio > 0) return ratio;
-      const double n = std::ceil(bin);
-      if (!(n < 65536)) fail(Category::value, "a region of interest is absurdly large");
+      const double n = std::max(0.0, std::ceil(bin));
+      if (!(std::fabs(bin) < 65536)) fail(Category::value, "a region of interest is absurdly large");
       return static_cast<int64_t>(n);
     };
     const int64_t ny = samples(bin_h), nx = samples(bin_w);
@@ -148,9 +150,13 @@ std::vector<Tensor> max_roi_pool(const EvalContext& c) {
   std::vector<double> y;
   for (int64_t r = 0; r < rs[0]; ++r) {
     const double* p = rois.data() + r * 5;
+    if (!(p[0] >= 0 && p[0] < static_cast<double>(xs[0]))) fail(Category::value, "batch index {} is outside a batch of {}", p[0], xs[0]);
     const int64_t batch = static_cast<int64_t>(p[0]);
-    if (batch < 0 || batch >= xs[0]) fail(Category::value, "batch index {} is outside a batch of {}", batch, xs[0]);
-    const auto at = [&](double v) { return static_cast<int64_t>(std::floor(v * scale + 0.5)); };
+    const auto at = [&](double v) {
+      const double place = std::floor(v * scale + 0.5);
+      if (!(std::fabs(place) < 1e9)) fail(Category::value, "a region of interest is absurdly large");
+      return static_cast<int64_t>(place);
+    };
     const int64_t x1 = at(p[1]), y1 = at(p[2]), h = std::max<int64_t>(at(p[4]) - y1 + 1, 1), w = std::max<int64_t>(at(p[3]) - x1 + 1, 1);
     for (int64_t ch = 0; ch < channels; ++ch) {
       const double* plane = x.data() + (batch * channels + ch) * height * width;
@@ -214,6 +220,8 @@ std::vector<Tensor> grid_sample(const EvalContext& c) {
   const int64_t channels = X.shape()[1], in_size = element_count(in), out_size = element_count(out);
   Shape shape{X.shape()[0], channels};
   shape.insert(shape.end(), out.begin(), out.end());
+  if (in_size == 0 && padding != "zeros" && element_count(shape) > 0)
+    fail(Category::shape, "X is {}: there is no pixel that padding_mode '{}' could take", to_string(X.shape()), padding);
   check_plain_size(element_count(shape));
   std::vector<double> y(element_count(shape));
   const int taps = mode == "nearest" ? 1 : mode == "linear" ? 2 : 4;
