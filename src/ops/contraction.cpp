@@ -1,4 +1,6 @@
 // Contractions: MatMul, Gemm, Conv, ConvTranspose. Plain evaluation accumulates in double (or int64).
+#include <type_traits>
+
 #include "ops/support.hpp"
 #include "ops/window.hpp"
 
@@ -48,8 +50,13 @@ void infer_matmul(InferContext& c) {
   c.set(0, c.dtype(0), out);
 }
 
+// Integers wrap.
 template <typename T>
 void product(const T* a, const T* b, T* c, int64_t m, int64_t n, int64_t k) {
+  if constexpr (std::is_integral_v<T> && std::is_signed_v<T>) {
+    using U = std::make_unsigned_t<T>;
+    return product(reinterpret_cast<const U*>(a), reinterpret_cast<const U*>(b), reinterpret_cast<U*>(c), m, n, k);
+  }
   for (int64_t i = 0; i < m; ++i) {
     for (int64_t p = 0; p < k; ++p) {
       const T f = a[i * k + p];
@@ -289,7 +296,10 @@ void infer_conv_transpose(InferContext& c) {
   if (!c.dims(0) || !w) return c.set(0, c.dtype(0), std::nullopt);
   const Dims& x = *c.dims(0);
   c.require(x.size() >= 3 && x.size() == w->size(), Category::shape, fmt::format("X is {} and W is {}", to_string(x), to_string(*w)));
-  Dims out{x[0], Dim((*w)[1] * c.node().integer("group", 1))};
+  int64_t filters = 0;
+  const int64_t groups = c.node().integer("group", 1);
+  c.require(groups >= 1 && !__builtin_mul_overflow((*w)[1], groups, &filters), Category::value, fmt::format("group is {}", groups));
+  Dims out{x[0], Dim(filters)};
   Shape sizes;
   for (size_t i = 2; i < x.size(); ++i) sizes.push_back(x[i].known() ? x[i].value : int64_t{1} << 20);
   const auto g = transpose_geometry(c.node(), sizes, std::span<const int64_t>(*w).subspan(2));

@@ -1,5 +1,6 @@
 // Ops that address elements by index: gathering, scattering, selecting, reordering.
 #include <algorithm>
+#include <cmath>
 #include <cstring>
 #include <map>
 #include <numeric>
@@ -237,8 +238,9 @@ int64_t one_hot_axis(const Node& n, int64_t rank) {
 
 std::vector<Tensor> one_hot(const EvalContext& c) {
   const auto indices = widen<double>(c.in(0));
-  const int64_t depth = static_cast<int64_t>(one_real(c, 1)), axis = one_hot_axis(c.node, c.in(0).rank());
-  if (depth < 0) fail(Category::value, "depth is {}", depth);
+  const double asked = one_real(c, 1);
+  if (!(asked >= 0 && asked < 1e12)) fail(Category::value, "depth is {}", asked);
+  const int64_t depth = static_cast<int64_t>(asked), axis = one_hot_axis(c.node, c.in(0).rank());
   if (c.in(2).size() != 2) fail(Category::shape, "values has shape {}, expected 2 elements (off, on)", to_string(c.in(2).shape()));
   Shape shape = c.in(0).shape();
   const int64_t inner = element_count(std::span<const int64_t>(shape).subspan(axis));
@@ -248,6 +250,7 @@ std::vector<Tensor> one_hot(const EvalContext& c) {
   check_plain_size(*total);
   std::vector<int64_t> from(*total, 0);
   for (size_t i = 0; i < indices.size(); ++i) {
+    if (!(std::fabs(indices[i]) <= static_cast<double>(depth))) continue;
     int64_t k = static_cast<int64_t>(indices[i]);
     if (k < 0) k += depth;
     if (k < 0 || k >= depth) continue;  // outside: all off

@@ -48,6 +48,12 @@ void slide(const Window& w, std::span<const int64_t> in, Start start, See see, E
   }
 }
 
+double tap_count(const Window& w) {
+  double taps = 1;
+  for (int64_t k : w.kernel) taps *= static_cast<double>(k);
+  return taps;
+}
+
 struct Pool {
   Shape in, out;
   Window window;
@@ -59,6 +65,11 @@ struct Pool {
     out_size = element_count(window.out);
     out = {x[0], x[1]};
     out.insert(out.end(), window.out.begin(), window.out.end());
+    check_plain_size(element_count(out));
+    // A window far larger than the picture looks at padding for hours: so many taps for each element that could be made are enough.
+    constexpr double kTaps = 64;
+    const double looks = static_cast<double>(planes) * static_cast<double>(out_size) * tap_count(window) / kTaps;
+    check_plain_size(looks < 1e18 ? static_cast<int64_t>(looks) : std::numeric_limits<int64_t>::max());
   }
 };
 

@@ -130,6 +130,7 @@ Tensor centred(const Tensor& x, const EvalContext& c, size_t zero, int64_t axis)
     if (z.size() == 1) {
       for (auto& e : v) e -= z[0];
     } else {
+      if (axis >= x.rank()) fail(Category::shape, "input {} has {} zero points for a tensor of rank {}", zero, z.size(), x.rank());
       // Along the axis, or for a batch of matrices one along the axis of each.
       const int64_t n = x.shape()[axis], inner = strides_of(x.shape())[axis], count = static_cast<int64_t>(z.size());
       const int64_t batches = x.size() / std::max<int64_t>(1, x.shape()[x.rank() - 1] * x.shape()[std::max(0, x.rank() - 2)]);
@@ -204,7 +205,8 @@ std::vector<Tensor> qlinear_matmul(const EvalContext& c) {
   const auto [low, high] = is_float(c.in(7).dtype()) ? std::pair<double, double>{-INFINITY, INFINITY} : range_of(c.in(7).dtype());
   const auto factor = [](const std::vector<double>& s, int64_t k, int64_t n, const char* what) {
     if (s.size() == 1) return s[0];
-    if (static_cast<int64_t>(s.size()) % n != 0) fail(Category::shape, "{} has {} entries, expected 1 or {}", what, s.size(), n);
+    if (s.empty() || static_cast<int64_t>(s.size()) % n != 0)
+      fail(Category::shape, "{} has {} entries, expected 1 or {}", what, s.size(), n);
     return s[k % static_cast<int64_t>(s.size())];
   };
   for (size_t i = 0; i < out.size(); ++i) {

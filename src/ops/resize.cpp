@@ -118,6 +118,7 @@ struct Axis {  // weights and sources of one output index
 Axis make_axis(const Node& node, const std::string& mode, const std::string& coordinates, const std::string& rounding, int64_t o,
                double scale, int64_t in, int64_t out, double start, double end) {
   const double x = source_coordinate(coordinates, static_cast<double>(o), scale, in, out, start, end);
+  if (!(std::fabs(x) < 1e15)) fail(Category::value, "a scale of {} reaches absurdly far", scale);
   Axis axis;
   axis.outside = coordinates == "tf_crop_and_resize" && (x < 0 || x > static_cast<double>(in - 1));
   if (mode == "nearest") {
@@ -130,6 +131,7 @@ Axis make_axis(const Node& node, const std::string& mode, const std::string& coo
   // Downsampling with antialias widens the kernel by the inverse scale.
   const double stretch = node.integer("antialias", 0) && scale < 1 ? scale : 1;
   const double reach = (is_cubic ? 2 : 1) / stretch;
+  if (!(reach < 1e8)) fail(Category::value, "a scale of {} reaches absurdly far", scale);
   double sum = 0;
   for (int64_t i = static_cast<int64_t>(std::floor(x - reach)) + 1; static_cast<double>(i) < x + reach; ++i) {
     const double d = (static_cast<double>(i) - x) * stretch;
@@ -161,8 +163,11 @@ std::vector<Tensor> resize(const Node& node, const Tensor& x, const Plan& plan, 
     const int64_t in = shape[a], out = plan.out[a];
     const int64_t inner = element_count(std::span<const int64_t>(shape).subspan(a + 1)),
                   outer = element_count(std::span<const int64_t>(shape).first(a));
+    Shape between = shape;
+    between[a] = out;
+    check_plain_size(element_count(between));  // may be more than what is left in the end
     std::vector<double> next(outer * out * inner);
-    for (int64_t o = 0; o < out; ++o) {
+    for (int64_t o = 0; o < out && !next.empty(); ++o) {
       const Axis axis = make_axis(node, mode, coordinates, rounding, o, plan.scales[a], in, out, plan.roi[a], plan.roi[rank + a]);
       for (int64_t r = 0; r < outer; ++r) {
         double* dst = next.data() + (r * out + o) * inner;

@@ -88,6 +88,11 @@ Dims broadcast(const Dims& a, const Dims& b) {
 }
 
 Shape broadcast(std::span<const int64_t> a, std::span<const int64_t> b) {
+  for (const auto side : {a, b}) {
+    for (int64_t size : side) {
+      if (size < 0) fail(Category::shape, "a shape holds {}; sizes are 0 or more", size);
+    }
+  }
   return *known_shape(broadcast(Dims(a.begin(), a.end()), Dims(b.begin(), b.end())));
 }
 

@@ -206,8 +206,10 @@ std::vector<Tensor> tf_idf(const EvalContext& c) {
   for (int64_t r = 0; r < rows; ++r) {
     const int64_t* row = tokens.data() + r * length;
     std::vector<int64_t> gram;
-    for (int64_t size = least; size <= most; ++size) {
-      for (int64_t gap = 1; gap <= (size == 1 ? 1 : skip + 1); ++gap) {
+    // What is longer than the row, or skips all of it, is found nowhere.
+    const int64_t longest = std::min(most, length), widest = std::min(skip, length) + 1;
+    for (int64_t size = least; size <= longest; ++size) {
+      for (int64_t gap = 1; gap <= (size == 1 ? 1 : widest); ++gap) {
         for (int64_t at = 0; at + (size - 1) * gap < length; ++at) {
           gram.clear();
           for (int64_t i = 0; i < size; ++i) gram.push_back(row[at + i * gap]);

@@ -2,12 +2,15 @@
 
 #include "base/fail.hpp"
 #include "graph/dims.hpp"
+#include "ops/support.hpp"
 
 namespace lathe::ops {
 
 int64_t Window::taps() const {
   int64_t n = 1;
-  for (int64_t k : kernel) n *= k;
+  for (int64_t k : kernel) {
+    if (__builtin_mul_overflow(n, k, &n)) fail(Category::resource, "a window of {} is absurdly large", to_string(kernel));
+  }
   return n;
 }
 
@@ -91,7 +94,11 @@ Dims window_dims(const Node& node, std::span<const Dim> in, std::span<const int6
 }
 
 std::vector<int64_t> window_table(const Window& w, int axis, int64_t in) {
-  std::vector<int64_t> table(w.out[axis] * w.kernel[axis]);
+  int64_t entries = 0;
+  if (__builtin_mul_overflow(w.out[axis], w.kernel[axis], &entries))
+    fail(Category::resource, "a window of {} at {} places is absurdly large", w.kernel[axis], w.out[axis]);
+  check_plain_size(entries);
+  std::vector<int64_t> table(entries);
   for (int64_t o = 0; o < w.out[axis]; ++o) {
     for (int64_t k = 0; k < w.kernel[axis]; ++k) {
       const int64_t at = o * w.strides[axis] + k * w.dilations[axis] - w.pads_begin[axis];
