@@ -36,7 +36,7 @@ OpDef softmax(std::string name, int since, bool log) {
         if (!(flattens && axis == x.rank())) axis = wrap_axis(axis, x.rank());
         const Blocks b(x.shape(), axis, flattens ? x.rank() : axis + 1);
         auto v = widen<double>(x);
-        for (int64_t o = 0; o < b.outer; ++o) {
+        for (int64_t o = 0; o < b.outer && !v.empty(); ++o) {
           for (int64_t i = 0; i < b.inner; ++i) {
             double* p = v.data() + o * b.middle * b.inner + i;
             double top = -INFINITY, sum = 0;
