@@ -131,8 +131,7 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
     for (int64_t i = 0; i < n; ++i) y[i] = std::numeric_limits<float>::quiet_NaN();
     return;
   }
-  // Exponents are at most 0 and no NaN from here on.
-  // Exponentials stay in L1 until their sum is known; only the result goes to memory.
+  // Exponents are at most 0 and no NaN from here on. Exponentials stay in L1 until their sum is known; only the result goes to memory.
   constexpr int64_t kMost = 4096;
   HWY_ALIGN float near_by[kMost];
   float* e = n <= kMost ? near_by : y;

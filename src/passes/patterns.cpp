@@ -351,7 +351,6 @@ ValueId flat(const Rewriter& r, ValueId v, const std::vector<int64_t>& perm, std
 }
 
 // softmax(q k^T scale + mask) v.
-
 bool attention(Rewriter& r, int n) {
   // With the heads joined again behind it: Reshape(Transpose(product)); else the product itself, when nothing of that kind follows.
   const Node& node = r.node(n);
