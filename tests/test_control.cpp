@@ -1,4 +1,5 @@
 // Control flow, functions, sequences and own operators through the public API.
+#include <algorithm>
 #include <atomic>
 #include <thread>
 
@@ -355,4 +356,175 @@ TEST_CASE("own operators: plain, fast, refused, attributes checked") {
   const Graph large = graph(2000, {{"offset", 0.5f}});
   CHECK(compile(large).describe().steps[0].kind == "plain");
   both_ways(large, {random_tensor({2000}, 4)});
+}
+
+namespace {
+
+// An op whose fast kernel counts its calls: whether a subgraph ran as a program shows in them.
+std::atomic<int> halvings = 0;
+void register_halve() {
+  static const bool once = [] {
+    OpDef op;
+    op.domain = "test.own";
+    op.name = "Halve";
+    op.infer = [](InferContext& c) { c.set(0, c.dtype(0), c.dims(0)); };
+    op.plain = [](const EvalContext& c) {
+      Tensor y = c.in(0).clone();
+      for (float& v : y.as<float>()) v /= 2;
+      return std::vector<Tensor>{y};
+    };
+    op.fast = [](const KernelRequest&) -> FastKernel {
+      return [](KernelContext& c) {
+        ++halvings;
+        const auto* x = static_cast<const float*>(c.inputs[0].data);
+        auto* y = static_cast<float*>(c.outputs[0].data);
+        for (int64_t i = 0; i < element_count(*c.inputs[0].shape); ++i) y[i] = x[i] / 2;
+      };
+    };
+    register_op(op);
+    return true;
+  }();
+  (void)once;
+}
+
+// state = tanh(halve(state) W + bias) in `trips` trips, with W and bias from around; every state is collected. With `grows`, a list of all
+// states is carried along.
+Graph recurrence(int64_t width, bool grows = false) {
+  register_halve();
+  Builder body("body");
+  body.import_domain("test.own", 1);
+  body.input("i", DType::i64, {});
+  const auto going = body.input("going", DType::boolean, {}), state = body.input("state", DType::f32, Dims{2, width});
+  const auto z = body.op("Add", {body.op("MatMul", {body.op("test.own::Halve", {state}), body.outer("W")}), body.outer("bias")});
+  const auto next = body.op("Tanh", {z});
+  std::optional<ValueId> all;
+  if (grows) all = body.input("all", DType::f32, Dims{Dim("rows"), width});
+  body.output(body.op("Identity", {going}), "on");
+  body.output(next, "next");
+  if (grows) body.output(body.op("Concat", {*all, next}, {{"axis", int64_t{0}}}), "more");
+  body.output(body.op("Identity", {next}), "kept");
+  Builder b("recurrence");
+  b.import_domain("test.own", 1);
+  const auto trips = b.input("trips", DType::i64, {});
+  const auto start = b.input("start", DType::f32, Dims{2, width});
+  b.input("bias", DType::f32, Dims{width});
+  b.constant("W", random_tensor({width, width}, 7, -0.2f, 0.2f));
+  std::vector<ValueId> in{trips, kAbsent, start};
+  if (grows) in.push_back(start);
+  const auto out = b.ops("Loop", in, grows ? 3 : 2, {{"body", Data(body.finish_body())}});
+  for (size_t i = 0; i < out.size(); ++i) b.output(out[i], "out" + std::to_string(i));
+  return b.finish();
+}
+
+}  // namespace
+
+TEST_CASE("the body of a loop runs as a program of its own") {
+  const Graph g = recurrence(48);
+  const std::vector<Tensor> in{one(9), random_tensor({2, 48}, 1), random_tensor({48}, 2)};
+  for (const bool fuse : {true, false}) {
+    const Program p = compile(g, {.threads = 2, .fuse = fuse});
+    const auto info = p.describe();
+    CHECK(std::ranges::any_of(info.steps, [](const StepInfo& s) { return s.kind == "control"; }));
+    halvings = 0;
+    check_against_plain(g, in, {.threads = 2, .fuse = fuse});
+    CHECK(halvings == 9);
+  }
+  // The same bits run after run, in two lanes at once, and through an archive.
+  const Program p = compile(g, {.threads = 2});
+  Lane first(p);
+  const Outputs kept = first.run(std::span<const Tensor>(in));
+  CHECK(kept[1].shape() == Shape{9, 2, 48});
+  const auto agrees = [&](const Program& program) {
+    Lane lane(program);
+    for (int run = 0; run < 3; ++run) {
+      const Outputs got = lane.run(std::span<const Tensor>(in));
+      if (!identical(got[0], kept[0]) || !identical(got[1], kept[1])) return false;
+    }
+    return true;
+  };
+  std::atomic<int> good = 0;
+  std::thread beside([&] { good += agrees(p); });
+  good += agrees(p);
+  beside.join();
+  CHECK(good == 2);
+  const Folder f;
+  save_program(p, f.path / "loop.lathe");
+  CHECK(agrees(load_program(f.path / "loop.lathe")));
+  // No trip at all.
+  const auto none = first.run({{"trips", one(0)}, {"start", in[1]}, {"bias", in[2]}});
+  CHECK(identical(none[0], in[1]));
+  CHECK(none[1].shape()[0] == 0);
+}
+
+TEST_CASE("a carried value that grows keeps the body out of programs") {
+  const Graph g = recurrence(16, true);
+  halvings = 0;
+  check_against_plain(g, {one(5), random_tensor({2, 16}, 1), random_tensor({16}, 2)});
+  CHECK(halvings == 0);
+}
+
+TEST_CASE("branches and scans run as programs, nested ones too, and limits reach through") {
+  register_halve();
+  // Scan over rows; each row takes one of two branches by its sign.
+  Builder yes("yes"), no("no");
+  yes.import_domain("test.own", 1);
+  yes.output(yes.op("test.own::Halve", {yes.outer("row")}), "a");
+  no.output(no.op("Mul", {no.outer("row"), no.outer("scale")}), "b");
+  Builder body("body");
+  body.import_domain("test.own", 1);
+  const auto sum = body.input("sum", DType::f32, Dims{4}), row = body.input("row", DType::f32, Dims{4});
+  const auto total = body.op("ReduceSum", {row}, {{"keepdims", int64_t{0}}});
+  const auto positive = body.op("Greater", {total, body.constant("zero", Tensor::from<float>({}, {0}))});
+  const auto picked =
+      body.op("If", {positive}, {{"then_branch", Data(yes.finish_body())}, {"else_branch", Data(no.finish_body())}});
+  body.output(body.op("Add", {sum, picked}), "sum_out");
+  body.output(body.op("Identity", {picked}), "picked_out");
+  Builder b("rows");
+  b.import_domain("test.own", 1);
+  const auto start = b.input("start", DType::f32, Dims{4}), rows = b.input("rows", DType::f32, Dims{6, 4});
+  b.input("scale", DType::f32, Dims{1});
+  const auto out = b.ops("Scan", {start, rows}, 2, {{"body", Data(body.finish_body())}, {"num_scan_inputs", int64_t{1}}});
+  b.output(out[0], "end");
+  b.output(out[1], "each");
+  const Graph g = b.finish();
+  Tensor values = random_tensor({6, 4}, 5);
+  int positives = 0;
+  for (int r = 0; r < 6; ++r) {
+    float sum_of_row = 0;
+    for (int c = 0; c < 4; ++c) sum_of_row += values.as<float>()[r * 4 + c];
+    positives += sum_of_row > 0;
+  }
+  REQUIRE((positives > 0 && positives < 6));
+  halvings = 0;
+  check_against_plain(g, {random_tensor({4}, 6), values, Tensor::from<float>({1}, {3})});
+  CHECK(halvings == positives);
+
+  // Trips of loops inside loops count together.
+  Builder inner("inner");
+  inner.input("i", DType::i64, {});
+  const auto on = inner.input("on", DType::boolean, {}), x = inner.input("x", DType::f32, Dims{1});
+  inner.output(inner.op("Identity", {on}), "on_out");
+  inner.output(inner.op("Sin", {x}), "x_out");
+  Builder middle("middle");
+  middle.input("j", DType::i64, {});
+  const auto go = middle.input("go", DType::boolean, {}), y = middle.input("y", DType::f32, Dims{1});
+  middle.output(middle.op("Identity", {go}), "go_out");
+  middle.output(middle.op("Loop", {middle.outer("trips"), kAbsent, y}, {{"body", Data(inner.finish_body())}}), "y_out");
+  Builder top("top");
+  const auto trips = top.input("trips", DType::i64, {}), z = top.input("z", DType::f32, Dims{1});
+  top.output(top.op("Loop", {trips, kAbsent, z}, {{"body", Data(middle.finish_body())}}), "end");
+  const Graph nested = top.finish();
+  const std::vector<Tensor> in{one(20), random_tensor({1}, 8)};
+  check_against_plain(nested, in);
+  EvalLimits limits;
+  limits.trips = 300;
+  Lane lane(compile(nested, {.limits = limits}));
+  CHECK(has(error_of([&] { lane.run(std::span<const Tensor>(in)); }), "limit of 300 trips"));
+  limits.trips = INT64_MAX;
+  Lane patient(compile(nested, {.limits = limits}));
+  const std::vector<Tensor> endless{one(int64_t{1} << 40), in[1]};
+  Category category{};
+  CHECK(has(error_of([&] { patient.run(std::span<const Tensor>(endless), {.limit = std::chrono::milliseconds(30)}); }, &category),
+            "limit of 0.030 s"));
+  CHECK(category == Category::cancelled);
 }

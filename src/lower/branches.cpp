@@ -23,7 +23,7 @@ class SideBySide : public StepKernel {
   void run(const StepContext& c) const override {
     c.workers.each(static_cast<int64_t>(parts.size()), [&](int64_t part, int) {
       Alone alone;
-      const StepContext own{c.buffers, c.tensors, alone};
+      const StepContext own{c.buffers, c.tensors, alone, nullptr};
       parts[static_cast<size_t>(part)]->run(own);
     });
   }
@@ -60,7 +60,7 @@ void append(std::vector<T>& to, const std::vector<T>& from) {
 
 void join_branches(Plan& plan, int threads) {
   // Values held as tensors order plain steps in ways that buffers do not show.
-  if (threads < 2 || std::ranges::any_of(plan.steps, [](const Step& s) { return s.kind == "plain"; })) return;
+  if (threads < 2 || std::ranges::any_of(plan.steps, [](const Step& s) { return s.kind == "plain" || s.kind == "control"; })) return;
   // How far ahead a partner is looked for: what is moved forward lives longer.
   constexpr size_t kAhead = 12;
   std::vector<Step> out;

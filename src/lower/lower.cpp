@@ -434,7 +434,8 @@ Plan Lowering::finish() {
         step.members = group.nodes;
         step.head = head;
         step.why = why(group);
-        if (!fast && !options_.plain) step.why = "no kernel for these types, attributes or unknown sizes";
+        if (!fast && !options_.plain)
+          step.why = step.kind == "control" ? "what runs is decided by values" : "no kernel for these types, attributes or unknown sizes";
         step.why_not = why_not(group, readers, owner);
       }
     } catch (const Error& e) {

@@ -632,10 +632,26 @@ class PlainKernel : public StepKernel {
     bool dynamic = false;
   };
   std::vector<Target> targets;
+  std::unique_ptr<ControlSite> site;  // of a node with subgraphs
+
+  // Hands subgraphs to the lane.
+  class Host : public BodyHost {
+   public:
+    Host(const ControlSite* site, Bodies* bodies) : site_(site), bodies_(bodies) {}
+    bool run(const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs, std::span<const std::pair<ValueId, Tensor>> outer,
+             std::vector<Tensor>& out) override {
+      return bodies_->run(*site_, body, inputs, outer, out);
+    }
+
+   private:
+    const ControlSite* site_;
+    Bodies* bodies_;
+  };
 
   void run(const StepContext& c) const override {
     const std::vector<Tensor> inputs = fetch(c, sources), captured = fetch(c, captures);
-    auto results = evaluate_node(*graph, *node, inputs, captured);
+    Host host(site.get(), c.bodies);
+    auto results = evaluate_node(*graph, *node, inputs, captured, site && c.bodies ? &host : nullptr);
     for (size_t i = 0; i < targets.size(); ++i) {
       const Target& t = targets[i];
       if (t.value == kAbsent) continue;
@@ -699,6 +715,13 @@ void lower_plain(Lowering& l, int index) {
   };
   for (ValueId v : n.inputs) k->sources.push_back(source(v));
   for (const Capture& c : n.captures) k->captures.push_back(source(c.value));
+  if (n.has_subgraphs() && !l.options().plain) {
+    step.kind = "control";
+    step.recipe = "subgraphs as programs of their own, made when they first run";
+    k->site = std::make_unique<ControlSite>();
+    k->site->node = &n;
+    for (const Capture& c : n.captures) k->site->constant.push_back(c.value != kAbsent && l.is_constant(c.value));
+  }
   for (ValueId v : n.outputs) {
     PlainKernel::Target t;
     t.value = v;

@@ -4,6 +4,8 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <mutex>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -50,11 +52,32 @@ struct Place {
   Layout layout = Layout::natural;
 };
 
+class CompiledBodies;  // the runtime's
+
+// A node with subgraphs, as its step runs it.
+struct ControlSite {
+  const Node* node = nullptr;
+  std::vector<bool> constant;  // by capture
+  // The subgraphs as programs of their own, made when they first run; shared by lanes.
+  mutable std::once_flag once;
+  mutable std::shared_ptr<CompiledBodies> compiled;
+};
+
+// Runs subgraphs as programs of their own; the lane's.
+class Bodies {
+ public:
+  virtual ~Bodies() = default;
+  // False: not so, evaluate it node by node. Like BodyHost::run.
+  virtual bool run(const ControlSite& site, const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs,
+                   std::span<const std::pair<ValueId, Tensor>> outer, std::vector<Tensor>& out) = 0;
+};
+
 // What a step sees while running.
 struct StepContext {
   std::byte* const* buffers;  // by BufferId
   Tensor* tensors;            // by ValueId, for values without a buffer
   Workers& workers;
+  Bodies* bodies;
 };
 
 class StepKernel {
@@ -64,7 +87,7 @@ class StepKernel {
 };
 
 struct Step {
-  std::string kind;                // "convolution", "product", "tape", "softmax", "copy", "plain", ...
+  std::string kind;                // "convolution", "product", "tape", "softmax", "copy", "control", "plain", ...
   std::vector<std::string> nodes;  // names of the fused nodes, in order
   std::string recipe;              // algorithm, tiles, split; for people
   double flops = 0, bytes = 0;     // arithmetic and least memory traffic

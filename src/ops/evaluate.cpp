@@ -13,6 +13,14 @@ thread_local int64_t trips = 0;
 thread_local int depth = 0;
 thread_local bool evaluating = false;
 
+struct Evaluating {
+  explicit Evaluating(bool now) : before(std::exchange(evaluating, now)) {}
+  ~Evaluating() { evaluating = before; }
+  Evaluating(const Evaluating&) = delete;
+  Evaluating& operator=(const Evaluating&) = delete;
+  bool before;
+};
+
 void pulse() {
   if (in_force->pulse != nullptr) in_force->pulse(in_force->pulse_context);
 }
@@ -107,12 +115,13 @@ struct Body::Impl {
   std::shared_ptr<Graph> graph;
   Scope scope;
   std::vector<std::pair<ValueId, Tensor>> outer;
+  BodyHost* host;
 };
 
 Body::Body(const EvalContext& context, std::string_view attribute) {
   const auto* graph = context.node.find<std::shared_ptr<Graph>>(attribute);
   if (graph == nullptr) fail(Category::value, "attribute '{}' must hold a graph", attribute);
-  impl_ = std::make_unique<Impl>(Impl{*graph, Scope(**graph), {}});
+  impl_ = std::make_unique<Impl>(Impl{*graph, Scope(**graph), {}, context.bodies});
   for (ValueId v : free_values(**graph)) {
     const auto& captures = context.node.captures;
     const auto it = std::ranges::find(captures, (*graph)->values[v].name, &Capture::name);
@@ -134,10 +143,16 @@ std::vector<Tensor> Body::run(std::span<const Tensor> inputs) {
     Deeper() { ++depth; }
     ~Deeper() { --depth; }
   } deeper;
+  if (impl_->host != nullptr) {
+    const Evaluating no(false);  // the limit on elements is one of plain evaluation
+    std::vector<Tensor> out;
+    if (impl_->host->run(impl_->graph, inputs, impl_->outer, out)) return out;
+  }
   return impl_->scope.run(inputs, impl_->outer);
 }
 
-std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs, std::span<const Tensor> captures) {
+std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs, std::span<const Tensor> captures,
+                                  BodyHost* bodies) {
   try {
     pulse();
     const int64_t version = graph.version_of(node);
@@ -149,11 +164,8 @@ std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::spa
       if (here && inputs[i].composite() && !d->composites)
         fail(Category::type, "input {} is a {}, expected a tensor", i, to_string(inputs[i].kind()));
     }
-    const struct Evaluating {
-      bool before = std::exchange(evaluating, true);
-      ~Evaluating() { evaluating = before; }
-    } flag;
-    return d->plain({node, static_cast<int>(version), inputs, static_cast<int>(node.outputs.size()), captures});
+    const Evaluating yes(true);
+    return d->plain({node, static_cast<int>(version), inputs, static_cast<int>(node.outputs.size()), captures, bodies});
   } catch (const Error& e) {
     rethrow_for(graph, node, e);
   } catch (const std::bad_alloc&) {

@@ -34,7 +34,7 @@ const char* colour(const std::string& kind) {
   if (kind == "tape") return "#e3eddc";
   if (kind == "attention" || kind == "recurrent") return "#e8dff0";
   if (kind == "softmax" || kind == "normalisation" || kind == "reduction" || kind == "pool") return "#f5ecd5";
-  if (kind == "plain") return "#f4dcd6";
+  if (kind == "plain" || kind == "control") return "#f4dcd6";
   return "#ededed";  // copies, layouts
 }
 

@@ -3,6 +3,7 @@
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
+#include "runtime/bodies.hpp"
 #include "runtime/crew.hpp"
 #include "runtime/program_impl.hpp"
 
@@ -15,9 +16,14 @@ const Tensor& Outputs::operator[](std::string_view name) const {
   fail(Category::value, "no output is named '{}'; the outputs are {}", name, fmt::join(*slot_->names, ", "));
 }
 
-class LaneImpl {
+class LaneImpl : public lower::Bodies {
  public:
-  LaneImpl(Program p, int threads) : program(std::move(p)), impl(*program.impl()), crew(threads > 0 ? threads : impl.options.threads) {
+  // `around`: the crew of the lane that a subgraph's lane belongs to; null: a crew of its own.
+  LaneImpl(Program p, int threads, Crew* around = nullptr)
+      : program(std::move(p)),
+        impl(*program.impl()),
+        own_crew(around == nullptr ? std::make_unique<Crew>(threads > 0 ? threads : impl.options.threads) : nullptr),
+        crew(around == nullptr ? *own_crew : *around) {
     bound.resize(impl.outputs.size());
     ordered.resize(impl.inputs.size());
     given.resize(impl.inputs.size());
@@ -29,6 +35,8 @@ class LaneImpl {
     std::vector<std::byte*> buffers;
     std::vector<Tensor> tensors;
     std::vector<double> seconds, begins;
+    // Lanes of subgraphs; null: that one is evaluated node by node.
+    std::map<std::pair<const lower::ControlSite*, const Graph*>, std::unique_ptr<LaneImpl>> bodies;
   };
 
   // The state for these inputs' shapes; allocates only when the shapes are new to this lane.
@@ -99,10 +107,32 @@ class LaneImpl {
     }
   }
 
-  Outputs run(std::span<const Tensor> inputs, const RunOptions& options) {
+  // A subgraph of a step that is running.
+  bool run(const lower::ControlSite& site, const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs,
+           std::span<const std::pair<ValueId, Tensor>> outer, std::vector<Tensor>& out) override {
+    auto& lane = running->bodies.try_emplace({&site, body.get()}).first->second;
+    const auto compiled = lower::CompiledBodies::of(site).get(site, body, inputs, outer, impl.options);
+    if (!compiled) return false;
+    if (!lane) lane = std::make_unique<LaneImpl>(compiled->program, 0, &crew);
+    const std::vector<Tensor> arguments = compiled->arguments(inputs, outer);
+    if (!compiled->steady(*site.node, *lane->state_for(arguments).plan)) {
+      lower::CompiledBodies::of(site).give_up(*body);
+      return false;
+    }
+    lane->run(arguments, {}, true);
+    for (size_t i = 0; i < lane->slot->tensors.size(); ++i) {
+      out.push_back(std::move(lane->slot->tensors[i]));
+      lane->slot->tensors[i] = lane->owned[i] = Tensor();
+    }
+    return true;
+  }
+
+  // `inside`: within a run that keeps limits already.
+  Outputs run(std::span<const Tensor> inputs, const RunOptions& options, bool inside = false) {
     if (inputs.size() != impl.inputs.size()) fail(Category::value, "the model takes {} inputs, got {}", impl.inputs.size(), inputs.size());
     for (size_t i = 0; i < inputs.size(); ++i) impl.check_input(i, inputs[i]);
     State& s = state_for(inputs);
+    running = &s;
     const lower::Plan& plan = *s.plan;
     prepare_outputs(plan);
     for (size_t b = 0; b < s.buffers.size(); ++b) {
@@ -114,7 +144,7 @@ class LaneImpl {
       const ValueId v = plan.graph->inputs[i];
       if (plan.dynamic[v]) s.tensors[v] = inputs[i];
     }
-    const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew};
+    const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew, this};
     using Clock = std::chrono::steady_clock;
     const bool limited = options.limit.count() > 0, stoppable = options.stop.stop_possible();
     if (timing) crew.watch(true);
@@ -135,7 +165,8 @@ class LaneImpl {
           fail(Category::cancelled, "the run passed its limit of {:.3f} s", std::chrono::duration<double>(w.options.limit).count());
       };
     }
-    const LimitScope scope(limits);
+    std::optional<LimitScope> scope;
+    if (!inside) scope.emplace(limits);
     for (size_t i = 0; i < plan.steps.size(); ++i) {
       if (stoppable && options.stop.stop_requested())
         fail(Category::cancelled, "the run was cancelled before step {} of {}", i + 1, plan.steps.size());
@@ -162,8 +193,10 @@ class LaneImpl {
 
   Program program;
   ProgramImpl& impl;
-  Crew crew;
+  std::unique_ptr<Crew> own_crew;
+  Crew& crew;
   std::vector<State> states;  // most recently used first
+  State* running = nullptr;
   std::shared_ptr<std::byte> arena;
   size_t arena_bytes = 0;
   std::shared_ptr<Outputs::Slot> slot;
