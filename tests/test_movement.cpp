@@ -1,4 +1,5 @@
 // Compiled data movement, resizing and selection against plain evaluation: ragged shapes, every element size and instruction set.
+#include <algorithm>
 #include <cmath>
 
 #include "support.hpp"
@@ -193,4 +194,96 @@ TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one 
   check("GRU", 3, "forward", true, {}, 130, 20);
   check("LSTM", 4, "forward", false, {{"clip", 0.5f}}, 5, 2, "plain");
   check("GRU", 3, "forward", false, {{"activations", std::vector<std::string>{"Sigmoid", "Relu"}}}, 5, 2, "plain");
+}
+
+namespace {
+
+int64_t steps_of_kind(const Graph& g, const std::string& kind, CompileOptions options = {}) {
+  const EditionInfo info = compile(g, options).describe();
+  return std::ranges::count_if(info.steps, [&](const StepInfo& s) { return s.kind == kind; });
+}
+
+}  // namespace
+
+TEST_CASE("what a Concat puts together is made there: convolutions, elementwise results, products, wholes that are parts again") {
+  Builder b("dense block", 21);
+  const ValueId x = b.input("x", DType::f32, {2, 8, 6, 5});
+  const std::vector<int64_t> pads{1, 1, 1, 1};
+  ValueId all = b.op("Conv", {x, b.constant("w", random_tensor({16, 8, 1, 1}, 1))});
+  for (int i = 0; i < 4; ++i) {  // each reads all that came before
+    const int64_t channels = 16 + 12 * i;
+    const auto w = b.constant("w" + std::to_string(i), random_tensor({12, channels, 3, 3}, static_cast<uint64_t>(i + 2), -0.1f, 0.1f));
+    all = b.op("Concat", {all, b.op("Relu", {b.op("Conv", {all, w}, {{"pads", pads}})})}, {{"axis", int64_t{1}}});
+  }
+  const ValueId pooled = b.op("MaxPool", {all}, {{"kernel_shape", std::vector<int64_t>{2, 2}}});
+  b.output(b.op("Conv", {pooled, b.constant("last", random_tensor({4, 64, 1, 1}, 9))}), "y");
+  const Graph g = b.finish();
+  for (const std::string& isa : machine_info().isas) {
+    for (const int threads : {1, 3}) check_against_plain(g, {random_tensor({2, 8, 6, 5}, 3)}, {.threads = threads, .isa = isa});
+  }
+  CHECK(steps_of_kind(g, "copy") == 0);
+  CHECK(steps_of_kind(g, "copy", {.fuse = false}) == 4);
+
+  Builder p("columns", 21);
+  const ValueId a = p.input("a", DType::f32, {5, 40}), one = p.input("one", DType::f32, {5, 1});
+  const ValueId m = p.op("MatMul", {a, p.constant("m", random_tensor({40, 9}, 4))});
+  // A single column cannot be written as a row of a tape: it is copied.
+  const ValueId c = p.op("Concat", {p.op("Relu", {a}), p.op("Exp", {one}), m}, {{"axis", int64_t{1}}});
+  p.output(p.op("MatMul", {c, p.constant("n", random_tensor({50, 3}, 5))}), "y");
+  const Graph columns = p.finish();
+  check_against_plain(columns, {random_tensor({5, 40}, 6), random_tensor({5, 1}, 7)});
+  const EditionInfo info = compile(columns).describe();
+  CHECK(std::ranges::any_of(info.steps, [](const StepInfo& s) { return s.recipe == "1 of 3 parts into place"; }));
+}
+
+TEST_CASE("parts of a value are read where they are") {
+  Builder b("parts", 21);
+  const ValueId x = b.input("x", DType::f32, {3, 4, 24});
+  const ValueId sizes = b.constant("sizes", Tensor::from<int64_t>({3}, {8, 8, 8}));
+  const auto parts = b.ops("Split", {x, sizes}, 3, {{"axis", int64_t{2}}});
+  // Heads of the first, the second turned, a product of the third.
+  const ValueId heads = b.op("Transpose", {b.op("Reshape", {parts[0], b.constant("h", Tensor::from<int64_t>({4}, {3, 4, 2, 4}))})},
+                             {{"perm", std::vector<int64_t>{0, 2, 1, 3}}});
+  b.output(b.op("Relu", {heads}), "heads");
+  b.output(b.op("Sigmoid", {parts[1]}), "second");
+  b.output(b.op("MatMul", {parts[2], b.constant("w", random_tensor({8, 5}, 1))}), "third");
+  const Graph g = b.finish();
+  check_against_plain(g, {random_tensor({3, 4, 24}, 2)});
+  CHECK(steps_of_kind(g, "copy") == 1);  // the transposition
+
+  // A window cut out of channels-last pictures: no copy, and none of the border.
+  Builder c("window", 21);
+  const ValueId p = c.input("p", DType::f32, {1, 6, 9, 9});
+  const ValueId inner = c.op("Conv", {p, c.constant("w", random_tensor({16, 6, 1, 1}, 3))});
+  const ValueId cropped = c.op("Slice", {inner, c.constant("from", Tensor::from<int64_t>({2}, {1, 2})), c.constant("to", Tensor::from<int64_t>({2}, {8, 9})),
+                                         c.constant("axes", Tensor::from<int64_t>({2}, {2, 3}))});
+  const ValueId w3 = c.constant("w3", random_tensor({16, 16, 3, 3}, 4, -0.1f, 0.1f));
+  c.output(c.op("Conv", {cropped, w3}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}}), "y");
+  c.output(c.op("Conv", {cropped, c.constant("w1", random_tensor({4, 16, 1, 1}, 5))}), "z");
+  const Graph window = c.finish();
+  for (const std::string& isa : machine_info().isas) check_against_plain(window, {random_tensor({1, 6, 9, 9}, 6)}, {.isa = isa});
+  CHECK(steps_of_kind(window, "copy") == 0);
+}
+
+TEST_CASE("attention reads queries, keys and values out of one product, heads turned or not") {
+  for (const bool turned : {false, true}) {
+    CAPTURE(turned);
+    Builder b("fused heads", 23);
+    const ValueId x = b.input("x", DType::f32, {2, 5, 24});
+    const ValueId all = b.op("MatMul", {x, b.constant("w", random_tensor({24, 96}, 1, -0.3f, 0.3f))});
+    auto parts = b.ops("Split", {all}, 3, {{"axis", int64_t{2}}, {"num_outputs", int64_t{3}}});
+    std::map<std::string, Attribute::Data> heads;
+    if (turned) {
+      const ValueId split = b.constant("split", Tensor::from<int64_t>({4}, {2, 5, 4, 8}));
+      for (ValueId& v : parts) v = b.op("Transpose", {b.op("Reshape", {v, split})}, {{"perm", std::vector<int64_t>{0, 2, 1, 3}}});
+    } else {
+      heads = {{"q_num_heads", int64_t{4}}, {"kv_num_heads", int64_t{4}}};
+    }
+    b.output(b.op("Attention", parts, heads), "y");
+    const Graph g = b.finish();
+    for (const std::string& isa : machine_info().isas) {
+      for (const int threads : {1, 2}) check_against_plain(g, {random_tensor({2, 5, 24}, 2)}, {.threads = threads, .isa = isa});
+    }
+    CHECK(compile(g).describe().steps.size() == 2);
+  }
 }

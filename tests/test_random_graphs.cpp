@@ -136,27 +136,182 @@ class Gardener {
   int names_ = 0;
 };
 
+// Pictures of any number of channels: layouts, parts of larger values, and what stands before and after convolutions.
+class Painter {
+ public:
+  explicit Painter(uint64_t seed) : random_(seed) {}
+
+  Grown grow(int nodes) {
+    images_ = from(1, 2), high_ = from(2, 9), wide_ = from(2, 9);
+    for (int i = 0; i < 2; ++i) {
+      const int64_t channels = from(1, 20);
+      grown_.fed.push_back(random_tensor({images_, channels, high_, wide_}, random_()));
+      pool_.push_back({b_.input("x" + std::to_string(i), DType::f32, {Dim(images_), Dim(channels), Dim(high_), Dim(wide_)}), channels});
+    }
+    for (int n = 0; n < nodes; ++n) next();
+    const auto give = [&](ValueId v, const char* name) { b_.output(b_.op("Identity", {v}), name); };
+    give(pool_.back().value, "last");
+    if (from(0, 1) == 1) give(pool_[pool_.size() / 2].value, "middle");
+    if (from(0, 3) == 0) give(pool_[pool_.size() - 2].value, "before");
+    grown_.terms += 4.0 * nodes;
+    grown_.graph = b_.finish();
+    return std::move(grown_);
+  }
+
+ private:
+  struct Picture {
+    ValueId value;
+    int64_t channels;
+  };
+  int64_t from(int64_t low, int64_t high) { return low + static_cast<int64_t>(random_() % static_cast<uint64_t>(high - low + 1)); }
+  Picture pick() { return pool_[pool_.size() - 1 - std::min<size_t>(pool_.size() - 1, random_() % 4 * (random_() % 3))]; }
+  ValueId constant(Tensor t) { return b_.constant("c" + std::to_string(names_++), std::move(t)); }
+  ValueId ints(const Ints& v) { return constant(Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); }
+  ValueId weight(Shape s, float size) { return constant(random_tensor(std::move(s), random_(), -size, size)); }
+  void put(ValueId v, int64_t channels) { pool_.push_back({v, channels}); }
+
+  void convolve() {
+    const Picture p = pick();
+    const int kind = static_cast<int>(from(0, 4));
+    const int64_t filters = kind == 4 ? p.channels : from(1, 24), kernel = kind < 2 ? 1 : 3;
+    const bool depthwise = kind == 4 && p.channels > 1;
+    const int64_t depth = (depthwise ? 1 : p.channels) * kernel * kernel;
+    grown_.terms += 3.0 * static_cast<double>(depth);
+    std::vector<ValueId> in{p.value, weight({filters, depthwise ? 1 : p.channels, kernel, kernel}, 1 / std::sqrt(static_cast<float>(depth)))};
+    if (from(0, 1)) in.push_back(weight({filters}, 1));
+    std::map<std::string, Attribute::Data> how{{"pads", kernel == 3 ? Ints{1, 1, 1, 1} : Ints{0, 0, 0, 0}}};
+    if (depthwise) how["group"] = p.channels;
+    put(b_.op("Conv", in, how), filters);
+  }
+
+  void join() {
+    std::vector<ValueId> parts;
+    int64_t channels = 0;
+    const int64_t count = from(2, 4);
+    for (int64_t i = 0; i < count; ++i) {
+      Picture p = pick();
+      if (channels + p.channels > 64) continue;
+      parts.push_back(from(0, 2) ? p.value : b_.op("Relu", {p.value}));
+      channels += p.channels;
+    }
+    if (parts.empty()) return;
+    put(b_.op("Concat", parts, {{"axis", int64_t{1}}}), channels);
+  }
+
+  void cut() {
+    const Picture p = pick();
+    if (p.channels < 2) return;
+    const int64_t left = from(1, p.channels - 1);
+    if (from(0, 1)) {
+      const auto parts = b_.ops("Split", {p.value, ints({left, p.channels - left})}, 2, {{"axis", int64_t{1}}});
+      put(parts[0], left);
+      put(parts[1], p.channels - left);
+    } else if (from(0, 1)) {
+      put(b_.op("Slice", {p.value, ints({left}), ints({p.channels}), ints({1})}), p.channels - left);
+    } else {  // every other channel, or from the end
+      const bool back = from(0, 1) == 1;
+      put(b_.op("Slice", {p.value, ints({back ? -1 : 0}), ints({back ? -p.channels - 1 : p.channels}), ints({1}), ints({back ? -1 : 2})}),
+          back ? p.channels : (p.channels + 1) / 2);
+    }
+  }
+
+  // Upper and lower halves, or left and right ones, change places.
+  void swap_halves() {
+    const Picture p = pick();
+    const int64_t axis = from(2, 3), size = axis == 2 ? high_ : wide_, at = from(1, size - 1);
+    const ValueId a = b_.op("Slice", {p.value, ints({0}), ints({at}), ints({axis})}),
+                  b = b_.op("Slice", {p.value, ints({at}), ints({size}), ints({axis})});
+    put(b_.op("Concat", {b, from(0, 1) ? a : b_.op("Tanh", {a})}, {{"axis", axis}}), p.channels);
+  }
+
+  void next() {
+    static const char* const kUnary[]{"Relu", "Sigmoid", "Tanh", "HardSwish", "Softplus", "Elu", "Gelu"};
+    const Picture p = pick();
+    switch (from(0, 14)) {
+      case 0:
+      case 1:
+      case 2: return convolve();
+      case 3:
+      case 4: return join();
+      case 5: return cut();
+      case 6: return swap_halves();
+      case 7: return put(b_.op(kUnary[random_() % std::size(kUnary)], {p.value}), p.channels);
+      case 8: {  // with another one, channels matched by a convolution
+        const Picture q = pick();
+        if (q.channels == p.channels) return put(b_.op("Add", {p.value, q.value}), p.channels);
+        grown_.terms += static_cast<double>(q.channels);
+        const ValueId matched = b_.op("Conv", {q.value, weight({p.channels, q.channels, 1, 1}, 1 / std::sqrt(static_cast<float>(q.channels)))});
+        return put(b_.op("Add", {matched, p.value}), p.channels);
+      }
+      case 9: {  // scale and shift by channel, then an activation: before whatever comes
+        const ValueId scaled = b_.op("Mul", {p.value, weight({p.channels, 1, 1}, 1)});
+        return put(b_.op("Relu", {b_.op("Add", {scaled, weight({p.channels, 1, 1}, 1)})}), p.channels);
+      }
+      case 10: {  // gated by what the picture holds
+        grown_.terms += static_cast<double>(high_ * wide_);
+        const ValueId gate = b_.op("Sigmoid", {b_.op("GlobalAveragePool", {p.value})});
+        return put(b_.op("Mul", {p.value, gate}), p.channels);
+      }
+      case 11:
+        return put(b_.op(from(0, 1) ? "MaxPool" : "AveragePool", {p.value}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}}),
+                   p.channels);
+      case 12: {
+        grown_.terms += 4.0 * static_cast<double>(high_ * wide_);
+        return put(b_.op("InstanceNormalization", {p.value, weight({p.channels}, 1), weight({p.channels}, 1)}, {{"epsilon", 0.5f}}),
+                   p.channels);
+      }
+      case 13: {  // a product over channels, with the picture turned and turned back
+        grown_.terms += static_cast<double>(p.channels);
+        const ValueId t = b_.op("Transpose", {p.value}, {{"perm", Ints{0, 2, 3, 1}}});
+        const ValueId m = b_.op("MatMul", {from(0, 1) ? t : b_.op("Tanh", {t}),
+                                           weight({p.channels, p.channels}, 1 / std::sqrt(static_cast<float>(p.channels)))});
+        return put(b_.op("Transpose", {m}, {{"perm", Ints{0, 3, 1, 2}}}), p.channels);
+      }
+      default: return put(b_.op("Softmax", {p.value}, {{"axis", int64_t{1}}}), p.channels);
+    }
+  }
+
+  std::mt19937_64 random_;
+  Builder b_{"painted", 21};
+  Grown grown_;
+  std::vector<Picture> pool_;
+  int64_t images_ = 1, high_ = 1, wide_ = 1;
+  int names_ = 0;
+};
+
+// Fused, unfused and plain agree; now and then an archive gives the same bits.
+void check_grown(const Grown& g, int trial, const fs::path& folder) {
+  const auto isas = machine_info().isas;
+  const auto expected = evaluate_plain(g.graph, g.fed);
+  const Program fused = compile(g.graph, {.threads = 1 + trial % 3, .isa = isas[static_cast<size_t>(trial) % isas.size()]});
+  Lane a(fused), b(compile(g.graph, {.threads = 1, .fuse = false}));
+  const Outputs x = a.run(std::span<const Tensor>(g.fed)), y = b.run(std::span<const Tensor>(g.fed));
+  agree(x, expected, g.rounding, g.terms);
+  agree(y, expected, g.rounding, g.terms);
+  const EditionInfo info = fused.describe();
+  CHECK(info.arena_bytes >= info.arena_bound);
+  if (trial % 8 != 0) return;
+  save_program(fused, folder / "grown.lathe");
+  Lane c(load_program(folder / "grown.lathe"));
+  const Outputs z = c.run(std::span<const Tensor>(g.fed));
+  for (size_t i = 0; i < z.size(); ++i) CHECK(identical(x[i], z[i]));
+}
+
 }  // namespace
 
 TEST_CASE("thousands of random graphs: fused, unfused and plain agree") {
   Folder folder;
-  const auto isas = machine_info().isas;
   for (int trial = 0; trial < trials(2500); ++trial) {
     CAPTURE(trial);
-    const Grown g = Gardener(static_cast<uint64_t>(trial) * 7919 + 17).grow(trial % 10 == 0 ? 60 : 4 + trial % 25);
-    const auto expected = evaluate_plain(g.graph, g.fed);
-    const Program fused = compile(g.graph, {.threads = 1 + trial % 3, .isa = isas[static_cast<size_t>(trial) % isas.size()]});
-    Lane a(fused), b(compile(g.graph, {.threads = 1, .fuse = false}));
-    const Outputs x = a.run(std::span<const Tensor>(g.fed)), y = b.run(std::span<const Tensor>(g.fed));
-    agree(x, expected, g.rounding, g.terms);
-    agree(y, expected, g.rounding, g.terms);
-    const EditionInfo info = fused.describe();
-    CHECK(info.arena_bytes >= info.arena_bound);
-    if (trial % 8 != 0) continue;
-    save_program(fused, folder.path / "grown.lathe");
-    Lane c(load_program(folder.path / "grown.lathe"));
-    const Outputs z = c.run(std::span<const Tensor>(g.fed));
-    for (size_t i = 0; i < z.size(); ++i) CHECK(identical(x[i], z[i]));
+    check_grown(Gardener(static_cast<uint64_t>(trial) * 7919 + 17).grow(trial % 10 == 0 ? 60 : 4 + trial % 25), trial, folder.path);
+  }
+}
+
+TEST_CASE("random graphs of pictures: fused, unfused and plain agree") {
+  Folder folder;
+  for (int trial = 0; trial < trials(1500); ++trial) {
+    CAPTURE(trial);
+    check_grown(Painter(static_cast<uint64_t>(trial) * 6007 + 5).grow(trial % 10 == 0 ? 30 : 3 + trial % 14), trial, folder.path);
   }
 }
 

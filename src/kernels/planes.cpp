@@ -21,8 +21,8 @@ HWY_INLINE void settle(const PlaneArguments& g, const VF* acc, const float* divi
   const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
   const DenseEpilogue& e = g.epilogue;
   const float* residual = e.residual ? e.residual + row * e.residual_stride + ch : nullptr;
-  const int64_t residual_stride = e.residual_stride, channels = g.channels;
-  float* out = g.out + row * channels + ch;
+  const int64_t residual_stride = e.residual_stride, out_stride = g.out_stride;
+  float* out = g.out + row * out_stride + ch;
   const bool clamp = e.clamp;
   const VF bias = e.bias ? load(e.bias + ch) : hn::Zero(d), low = hn::Set(d, e.low), high = hn::Set(d, e.high);
   const bool biased = e.bias != nullptr;
@@ -38,7 +38,7 @@ HWY_INLINE void settle(const PlaneArguments& g, const VF* acc, const float* divi
     }
     if (kPart) store_part(x, out, n);
     else hn::StoreU(x, d, out);
-    out += channels;
+    out += out_stride;
   }
 }
 
@@ -297,7 +297,7 @@ void run(const PlaneArguments& g) {
   const auto finish = [&](int64_t row, int64_t count) {
     const DenseEpilogue& e = g.epilogue;
     if (!e.tape) return;
-    for (int64_t r = row; r < row + count; ++r) tape_over_row(e, run_tape_here, g.out + r * g.channels, r, 0, g.channels);
+    for (int64_t r = row; r < row + count; ++r) tape_over_row(e, run_tape_here, g.out + r * g.out_stride, r, 0, g.channels);
   };
   const Grid grid = op == PlaneOp::depthwise ? grid_of(w) : Grid();
   int64_t ox = g.row_begin % w.out_w, oy = g.row_begin % plane / w.out_w, oz = g.row_begin % volume / plane, image = g.row_begin / volume;

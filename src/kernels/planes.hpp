@@ -20,6 +20,7 @@ struct PlaneArguments {
   DenseEpilogue epilogue;              // bias, residual, clamp, tape; columns are channels
   int64_t row_begin = 0, row_end = 0;  // output pixels
   float* out = nullptr;                // [pixel][channel]
+  int64_t out_stride = 0;              // floats from one output pixel to the next
 };
 
 // No allocation.

@@ -55,9 +55,9 @@ struct Place {
 Place place_of(const WinogradShape& s, const float* in, int64_t tile) {
   const int64_t image = tile / s.tiles(), y = tile % s.tiles() / s.tiles_x() * kTileOut - s.top, x = tile % s.tiles_x() * kTileOut - s.left;
   Place p;
-  p.column = s.channels;
-  p.row = s.in_w * s.channels;
-  p.corner = in + image * s.in_h * p.row + y * p.row + x * p.column;
+  p.column = s.in_pixel;
+  p.row = s.in_row;
+  p.corner = in + image * s.in_image + y * p.row + x * p.column;
   p.y0 = static_cast<int>(std::clamp<int64_t>(-y, 0, kTile)), p.y1 = static_cast<int>(std::clamp<int64_t>(s.in_h - y, 0, kTile));
   p.x0 = static_cast<int>(std::clamp<int64_t>(-x, 0, kTile)), p.x1 = static_cast<int>(std::clamp<int64_t>(s.in_w - x, 0, kTile));
   return p;
@@ -177,7 +177,7 @@ HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64
         v = hn::IfThenElse(hn::Lt(v, low), low, v);
         v = hn::IfThenElse(hn::Gt(v, top), top, v);
       }
-      float* to = g.out + pixel * s.filters + filter;
+      float* to = g.out + pixel * s.out_pixel + filter;
       if (kPart) store_part(v, to, n);
       else hn::StoreU(v, d, to);
     }
@@ -200,7 +200,7 @@ void OutputHere(const WinogradOutput& g) {
     for (int64_t i = 0; run && i < high; ++i) {
       for (int64_t j = 0; j < wide; ++j) {
         const int64_t pixel = row + i * s.out_w + j;
-        tape_over_row(g.epilogue, run, g.out + pixel * s.filters, pixel, 0, s.filters);
+        tape_over_row(g.epilogue, run, g.out + pixel * s.out_pixel, pixel, 0, s.filters);
       }
     }
   }

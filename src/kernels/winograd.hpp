@@ -14,9 +14,11 @@ namespace lathe::kernels {
 inline constexpr int64_t kTile = 6, kTileOut = 4, kTilePoints = kTile * kTile;
 
 struct WinogradShape {
-  int64_t in_h = 0, in_w = 0, channels = 0;  // of an image; channels also: floats from pixel to pixel
+  int64_t in_h = 0, in_w = 0, channels = 0;
   int64_t out_h = 0, out_w = 0, filters = 0;
-  int64_t top = 0, left = 0;  // padding
+  int64_t top = 0, left = 0;                       // padding
+  int64_t in_image = 0, in_row = 0, in_pixel = 0;  // floats from one to the next
+  int64_t out_pixel = 0;
   int64_t tiles_y() const { return (out_h + kTileOut - 1) / kTileOut; }
   int64_t tiles_x() const { return (out_w + kTileOut - 1) / kTileOut; }
   int64_t tiles() const { return tiles_y() * tiles_x(); }  // of an image

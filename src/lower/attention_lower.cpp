@@ -261,22 +261,13 @@ bool lower_attention(Lowering& l, const Group& group) {
   // What does not fit together is told by plain evaluation.
   if (ks.size() != qs.size() || vs.size() != qs.size() || (qs.size() != 3 && qs.size() != 4) || ks[0] != qs[0] || vs[0] != qs[0])
     return false;
-  const auto strides = [](const Shape& s, int64_t heads, int64_t& batch, int64_t& head, int64_t& row) {
-    if (s.size() == 4) {
-      row = s[3];
-      head = s[2] * row;
-      batch = s[1] * head;
-    } else {
-      row = s[2];
-      head = row / heads;
-      batch = s[1] * row;
-    }
+  const auto strides = [](const Shape& s, const std::vector<int64_t>& at, int64_t heads, int64_t& batch, int64_t& head, int64_t& row) {
+    batch = at[0];
+    head = s.size() == 4 ? at[1] : s[2] / heads;
+    row = at[s.size() - 2];
   };
   const bool flat = qs.size() == 3;
   const int64_t q_heads = flat ? n.integer("q_num_heads", 1) : qs[1], kv_heads = flat ? n.integer("kv_num_heads", 1) : ks[1];
-  strides(qs, q_heads, a.q_batch, a.q_head, a.q_row);
-  strides(ks, kv_heads, a.k_batch, a.k_head, a.k_row);
-  strides(vs, kv_heads, a.v_batch, a.v_head, a.v_row);
   a.batch = qs[0];
   a.heads = q_heads;
   if (kv_heads < 1 || q_heads % kv_heads != 0) return false;
@@ -294,7 +285,8 @@ bool lower_attention(Lowering& l, const Group& group) {
     a.past = pk[2];
     a.keys += a.past;
   }
-  strides(l.shape(n.outputs[0]), q_heads, a.y_batch, a.y_head, a.y_row);
+  const Shape ys = l.shape(n.outputs[0]);
+  strides(ys, logical_strides(ys, Layout::natural), q_heads, a.y_batch, a.y_head, a.y_row);
   a.scale = n.find<float>("scale") ? n.real("scale", 1) : 1 / std::sqrt(static_cast<float>(a.width));
   a.causal = n.integer("is_causal", 0) != 0;
   Step step;
@@ -322,9 +314,12 @@ bool lower_attention(Lowering& l, const Group& group) {
   a.slots = threads > 1 ? std::min<int64_t>(all * a.pieces, threads * 4) : 1;
   for (size_t i = 0; i < 3; ++i) {
     Place& to = i == 0 ? a.q : i == 1 ? a.k : a.v;
-    to = l.place(n.inputs[i], Layout::natural);
+    to = l.place_with_gaps(n.inputs[i], Layout::natural);
     step.reads.push_back(to.buffer);
   }
+  strides(qs, strides_at(a.q, qs), q_heads, a.q_batch, a.q_head, a.q_row);
+  strides(ks, strides_at(a.k, ks), kv_heads, a.k_batch, a.k_head, a.k_row);
+  strides(vs, strides_at(a.v, vs), kv_heads, a.v_batch, a.v_head, a.v_row);
   a.y = l.define(n.outputs[0], Layout::natural);
   step.writes = {a.y.buffer};
   for (size_t i = 1; kept && i < 3; ++i) {

@@ -85,10 +85,10 @@ void join_branches(Plan& plan, int threads) {
     auto kernel = std::make_unique<SideBySide>();
     Step all;
     all.kind = "side by side";
-    all.head = first.head;
     for (size_t k : together) {
       Step& s = plan.steps[k];
       taken[k] = true;
+      if (all.head < 0) all.head = s.head;  // a layout change has none
       append(all.nodes, s.nodes);
       append(all.members, s.members);
       append(all.reads, s.reads);

@@ -151,6 +151,7 @@ class ConvolutionKernel : public StepKernel {
   PadCopy pad;
   bool pointwise = false;
   int64_t pixel_stride = 0, segment_stride = 0;  // in the padded copy
+  int64_t in_pitch = 0, out_pitch = 0;           // floats from pixel to pixel; in: when pointwise
   std::vector<int64_t> z, y, x;                  // window tables
   WindowRows window;
   Place zeros;
@@ -197,7 +198,7 @@ class ConvolutionKernel : public StepKernel {
       a.run = run_length;
       if (pointwise) {
         a.a = in + g * group_channels;
-        a.lda = groups * group_channels;
+        a.lda = in_pitch;
       } else {
         w.base = in + g * group_channels;
         a.window = &w;
@@ -212,7 +213,7 @@ class ConvolutionKernel : public StepKernel {
       a.panel_end = panels * (p + 1) / split.panel_tasks;
       a.columns = group_filters;
       a.b = pointer<const float>(c, weights) + g * panels * k * width;
-      a.ldc = groups * group_filters;
+      a.ldc = out_pitch;
       a.c = pointer<float>(c, output) + g * group_filters;
       a.k_block = k_block;
       a.panel_block = panel_block;
@@ -242,6 +243,7 @@ class ConvolutionKernel : public StepKernel {
       a.row_begin = units * task / tasks * unit;
       a.row_end = std::min(rows, units * (task + 1) / tasks * unit);
       a.out = pointer<float>(c, output);
+      a.out_stride = out_pitch;
       epilogue.fill(c, 0, a.epilogue, operands);
       plane(a);
     });
@@ -251,20 +253,18 @@ class ConvolutionKernel : public StepKernel {
 }  // namespace
 
 // Tables of offsets for up to three spatial axes; missing ones count as size 1 in front.
-void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3],
+void set_window(const ops::Window& w, std::span<const int64_t> in, std::span<const int64_t> strides, std::vector<int64_t> (&tables)[3],
                 kernels::WindowShape& rows) {
   const int missing = 3 - w.axes();
-  int64_t stride = pixel_stride;
   int64_t outs[3] = {1, 1, 1}, kernel[3] = {1, 1, 1};
   for (int a = 0; a < missing; ++a) tables[a] = {0};
   for (int a = w.axes() - 1; a >= 0; --a) {
     tables[a + missing] = ops::window_table(w, a, in[a]);
-    for (int64_t& at : tables[a + missing]) at = at < 0 ? -1 : at * stride;
-    stride *= in[a];
+    for (int64_t& at : tables[a + missing]) at = at < 0 ? -1 : at * strides[a + 2];
     outs[a + missing] = w.out[a];
     kernel[a + missing] = w.kernel[a];
   }
-  rows.image_stride = stride;
+  rows.image_stride = strides[0];
   rows.out_d = outs[0], rows.out_h = outs[1], rows.out_w = outs[2];
   rows.kd = kernel[0], rows.kh = kernel[1], rows.kw = kernel[2];
 }
@@ -355,7 +355,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
   const int64_t depth = k.group_channels * k.taps;
   std::vector<int64_t> tables[3];
   if (k.padded) {
-    const Place from = l.where(node.inputs[0]);
+    const Place from = l.where_with_gaps(node.inputs[0]);
     k.pad.from = from;
     k.pad.images = xs[0];
     k.pad.channels = xs[1];
@@ -363,8 +363,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.pad.top = window.pads_begin[0], k.pad.left = window.pads_begin[1];
     k.pad.out_h = std::max(in[0] + k.pad.top, (window.out[0] - 1) * window.strides[0] + (window.kernel[0] - 1) * window.dilations[0] + 1);
     k.pad.out_w = std::max(in[1] + k.pad.left, (window.out[1] - 1) * window.strides[1] + window.kernel[1]);
-    const auto strides = logical_strides(xs, from.layout);
-    k.pad.strides = strides;
+    k.pad.strides = strides_at(from, xs);
     k.pad.interleave = kernels::interleave(isa);
     const size_t bytes = static_cast<size_t>(xs[0] * k.pad.out_h * k.pad.out_w * xs[1]) * 4;
     k.pad.to = {l.scratch(bytes)};
@@ -385,9 +384,12 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.pixel_stride = window.strides[1] * xs[1];
     k.segment_stride = window.dilations[0] * row;
   } else {
-    k.input = l.place(node.inputs[0], Layout::channels_last);
+    k.input = l.place_with_gaps(node.inputs[0], Layout::channels_last);
     step.reads.push_back(k.input.buffer);
-    set_window(window, in, xs[1], tables, k.window);
+    const auto pitch = row_pitch(k.input, xs);
+    k.in_pitch = pitch.value_or(0);
+    k.pointwise = k.pointwise && pitch;
+    set_window(window, in, strides_at(k.input, xs), tables, k.window);
     k.segments = k.taps;
     k.run_length = k.group_channels;
     const bool padding = std::any_of(window.pads_begin.begin(), window.pads_begin.end(), [](int64_t p) { return p > 0; }) ||
@@ -443,7 +445,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
   }
 
   k.epilogue = bind_epilogue(l, e, out, Layout::channels_last, step);
-  k.output = l.define(out, Layout::channels_last);
+  k.output = l.define_rows(out, Layout::channels_last, k.out_pitch);
   step.writes.push_back(k.output.buffer);
   k.k_block = kKBlock;
   k.panel_block = std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min(depth, kKBlock) * width * 4));
@@ -486,6 +488,7 @@ class ProductKernel : public StepKernel {
   int64_t slots = 0;  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
   Place a_turned;     // scratch
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
+  int64_t a_pitch = 0, out_pitch = 0;  // floats from row to row
   float alpha = 1;
   std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices
   int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0;
@@ -520,8 +523,8 @@ class ProductKernel : public StepKernel {
       TapeOperand operands[kernels::kMaxSlots];
       DenseArguments d;
       // Rows of all batches count on: the epilogue finds its operands by row.
-      d.a = left + (a_offsets[i] - i) * m * k;
-      d.lda = k;
+      d.a = left + (a_offsets[i] - i) * m * a_pitch;
+      d.lda = a_pitch;
       d.segments = 1;
       d.run = k;
       d.row_begin = i * m + m * r / split.row_tasks;
@@ -534,7 +537,7 @@ class ProductKernel : public StepKernel {
       d.b = panel_data;
       d.b_type = b_type;
       d.c = pointer<float>(c, output);
-      d.ldc = n;
+      d.ldc = out_pitch;
       d.k_block = k_block;
       d.panel_block = panel_block;
       epilogue.fill(c, 0, d.epilogue, operands);
@@ -603,7 +606,8 @@ bool lower_product(Lowering& l, const Group& group) {
   k.from_memory = l.is_constant(b_value) && l.weights_leave_caches();
   k.width = kernels::panel_width(isa);
   k.panels = (k.n + k.width - 1) / k.width;
-  k.a = l.place(node.inputs[0], Layout::natural);
+  k.a_pitch = k.k;
+  k.a = k.transpose_a ? l.place(node.inputs[0], Layout::natural) : l.place_rows(node.inputs[0], Layout::natural, k.a_pitch);
   step.reads.push_back(k.a.buffer);
   if (k.transpose_a) {
     k.a_turned = {l.scratch(static_cast<size_t>(k.m * k.k) * 4)};
@@ -665,7 +669,7 @@ bool lower_product(Lowering& l, const Group& group) {
     step.scratch.push_back(k.packed.buffer);
   }
   k.epilogue = bind_epilogue(l, e, out, Layout::natural, step);
-  k.output = l.define(out, Layout::natural);
+  k.output = l.define_rows(out, Layout::natural, k.out_pitch);
   step.writes.push_back(k.output.buffer);
   k.dense = kernels::dense(isa);
   k.k_block = kKBlock;
@@ -701,7 +705,7 @@ class PoolKernel : public StepKernel {
   std::vector<int64_t> z, y, x;
   std::vector<float> divisors;
   WindowRows window;
-  int64_t channels = 0, rows = 0, tasks = 1;
+  int64_t channels = 0, out_pitch = 0, rows = 0, tasks = 1;
 
   void run(const StepContext& c) const override {
     WindowRows w = window;
@@ -718,6 +722,7 @@ class PoolKernel : public StepKernel {
       a.row_begin = rows * task / tasks;
       a.row_end = rows * (task + 1) / tasks;
       a.out = pointer<float>(c, output);
+      a.out_stride = out_pitch;
       plane(a);
     });
   }
@@ -740,7 +745,8 @@ bool lower_pool(Lowering& l, const Group& group) {
   auto kernel = std::make_unique<PoolKernel>();
   PoolKernel& k = *kernel;
   std::vector<int64_t> tables[3];
-  set_window(window, in, xs[1], tables, k.window);
+  k.input = l.place_with_gaps(node.inputs[0], Layout::channels_last);
+  set_window(window, in, strides_at(k.input, xs), tables, k.window);
   k.z = std::move(tables[0]);
   k.y = std::move(tables[1]);
   k.x = std::move(tables[2]);
@@ -754,8 +760,7 @@ bool lower_pool(Lowering& l, const Group& group) {
   Step step;
   step.kind = max ? "max pool" : "average pool";
   step.nodes = l.names(group);
-  k.input = l.place(node.inputs[0], Layout::channels_last);
-  k.output = l.define(node.outputs[0], Layout::channels_last);
+  k.output = l.define_rows(node.outputs[0], Layout::channels_last, k.out_pitch);
   k.rows = xs[0] * element_count(window.out);
   k.tasks = std::max<int64_t>(1, std::min<int64_t>(k.rows, l.options().threads > 1 ? l.options().threads * 4 : 1));
   step.reads = {k.input.buffer};

@@ -40,8 +40,58 @@ std::vector<int64_t> logical_strides(const Shape& shape, Layout layout) {
   return strides;
 }
 
-std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Shape& out) {
+std::vector<int64_t> strides_at(const Place& place, const Shape& shape) {
+  return place.strides.empty() ? logical_strides(shape, place.layout) : place.strides;
+}
+
+bool in_one_piece(const Shape& shape, std::span<const int64_t> strides, Layout layout) {
   const auto own = logical_strides(shape, layout);
+  for (size_t i = 0; i < shape.size(); ++i) {
+    if (shape[i] != 1 && own[i] != strides[i]) return false;
+  }
+  return element_count(shape) > 0;
+}
+
+bool runs_together(const Shape& shape, std::span<const int64_t> strides, Layout layout) {
+  const auto order = physical_order(static_cast<int>(shape.size()), layout);
+  const auto last = std::find_if(order.rbegin(), order.rend(), [&](int i) { return shape[i] != 1; });
+  return (last == order.rend() || strides[*last] == 1) && std::ranges::all_of(strides, [](int64_t s) { return s >= 0; });
+}
+
+int64_t run_of(const Place& place, const Shape& shape) {
+  if (place.strides.empty()) return element_count(shape);
+  const auto order = physical_order(static_cast<int>(shape.size()), place.layout);
+  int64_t run = 1;
+  for (auto i = order.rbegin(); i != order.rend(); ++i) {
+    if (shape[*i] == 1) continue;
+    if (place.strides[*i] != run) break;
+    run *= shape[*i];
+  }
+  return run;
+}
+
+std::optional<int64_t> row_pitch(const Place& place, const Shape& shape) {
+  if (shape.empty()) return std::nullopt;
+  const auto order = physical_order(static_cast<int>(shape.size()), place.layout);
+  const auto strides = strides_at(place, shape);
+  if (shape[order.back()] != 1 && strides[order.back()] != 1) return std::nullopt;
+  int64_t pitch = 0, span = 0;
+  for (int i = static_cast<int>(order.size()) - 2; i >= 0; --i) {
+    const int64_t size = shape[order[i]], stride = strides[order[i]];
+    if (size == 1) continue;
+    if (pitch == 0) pitch = stride;
+    else if (stride != span) return std::nullopt;
+    span = stride * size;
+  }
+  return pitch > 0 ? pitch : std::max<int64_t>(1, shape[order.back()]);
+}
+
+std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Shape& out) {
+  return operand_strides(shape, Place{kNoBuffer, 0, layout}, out);
+}
+
+std::vector<int64_t> operand_strides(const Shape& shape, const Place& place, const Shape& out) {
+  const auto own = strides_at(place, shape);
   std::vector<int64_t> strides(out.size(), 0);
   for (size_t i = 0; i < shape.size(); ++i) {
     if (shape[i] != 1) strides[out.size() - shape.size() + i] = own[i];
@@ -138,6 +188,11 @@ void Lowering::release_after_packing(ValueId v, std::function<Tensor()> restore)
 }
 
 Place Lowering::where(ValueId v) {
+  const Place at = where_with_gaps(v);
+  return at.strides.empty() ? at : place(v, at.layout);
+}
+
+Place Lowering::where_with_gaps(ValueId v) {
   if (known_[v]) return places_[v];
   if (!graph_->values[v].constant) fail(Category::internal, "value '{}' is read before it is made", graph_->values[v].name);
   const Tensor t = constant(v);
@@ -154,6 +209,72 @@ Place Lowering::define(ValueId v, Layout layout) {
   return places_[v];
 }
 
+// Values that a Concat puts together, with the place each has in it: those that one step makes and nothing else needs by itself.
+void Lowering::find_parts() {
+  if (!options_.fuse || options_.plain) return;
+  const auto made = graph_->producers();
+  for (const Node& n : graph_->nodes) {
+    if (n.op != "Concat" || !n.domain.empty() || n.outputs.empty() || plan_.dynamic[n.outputs[0]] || dtype(n.outputs[0]) != DType::f32) continue;
+    if (!std::ranges::all_of(n.inputs, [&](ValueId v) { return v != kAbsent && is_static(v); })) continue;
+    const auto rank = static_cast<int64_t>(shape(n.outputs[0]).size());
+    const int64_t axis = ops::wrap_axis(n.integer("axis", 0), rank);
+    int64_t at = 0;
+    for (ValueId v : n.inputs) {
+      const bool output = std::ranges::find(graph_->outputs, v) != graph_->outputs.end();
+      if (made[v] >= 0 && !output && element_count(shape(v)) > 0) parts_.try_emplace(v, Part{n.outputs[0], axis, at});
+      at += shape(v)[axis];
+    }
+  }
+}
+
+Place Lowering::define_with_gaps(ValueId v, Layout layout, int64_t least) {
+  const auto it = parts_.find(v);
+  if (it == parts_.end()) return define(v, layout);
+  const Part& part = it->second;
+  // The first part that is made decides on the layout of the whole.
+  const Place whole = known_[part.whole] ? places_[part.whole] : define_with_gaps(part.whole, layout);
+  const Shape s = shape(v);
+  Place at{whole.buffer, whole.offset, layout, strides_at(whole, shape(part.whole))};
+  at.offset += static_cast<size_t>(part.at * at.strides[part.axis]) * sizeof(float);
+  if (whole.layout != layout || !runs_together(s, at.strides, layout) || run_of(at, s) < std::min(least, element_count(s)))
+    return define(v, layout);
+  if (in_one_piece(s, at.strides, layout)) at.strides.clear();
+  alias(v, at);
+  return at;
+}
+
+bool Lowering::is_part(ValueId v, ValueId whole) const {
+  const auto it = parts_.find(v);
+  return it != parts_.end() && (whole == kAbsent || whole == it->second.whole) && known_[v] && known_[it->second.whole] && places_[v].buffer == places_[it->second.whole].buffer;
+}
+
+Place Lowering::define_rows(ValueId v, Layout layout, int64_t& pitch) {
+  const Place at = define_with_gaps(v, layout);
+  if (const auto found = row_pitch(at, shape(v))) {
+    pitch = *found;
+    return at;
+  }
+  const Place own = define(v, layout);
+  pitch = row_pitch(own, shape(v)).value();
+  return own;
+}
+
+Place Lowering::place_with_gaps(ValueId v, Layout layout) {
+  const Place at = where_with_gaps(v);
+  return at.layout == layout ? at : place(v, layout);
+}
+
+Place Lowering::place_rows(ValueId v, Layout layout, int64_t& pitch) {
+  Place at = place_with_gaps(v, layout);
+  auto found = row_pitch(at, shape(v));
+  if (!found) {
+    at = place(v, layout);
+    found = row_pitch(at, shape(v));
+  }
+  pitch = found.value();
+  return at;
+}
+
 BufferId Lowering::scratch(size_t bytes) {
   Buffer b;
   b.bytes = bytes;
@@ -162,13 +283,15 @@ BufferId Lowering::scratch(size_t bytes) {
 }
 
 Place Lowering::place(ValueId v, Layout layout) {
-  const Place at = where(v);
-  if (at.layout == layout) return at;
+  const Place at = where_with_gaps(v);
   const Shape s = shape(v);
-  // With one channel or one pixel both layouts are the same bytes.
-  int64_t pixels = 1;
-  for (size_t i = 2; i < s.size(); ++i) pixels *= s[i];
-  if (s.size() < 3 || s[1] == 1 || pixels == 1) return {at.buffer, at.offset, layout};
+  if (at.strides.empty()) {
+    if (at.layout == layout) return at;
+    // With one channel or one pixel both layouts are the same bytes.
+    int64_t pixels = 1;
+    for (size_t i = 2; i < s.size(); ++i) pixels *= s[i];
+    if (s.size() < 3 || s[1] == 1 || pixels == 1) return {at.buffer, at.offset, layout};
+  }
   const auto it = converted_.find({v, layout});
   if (it != converted_.end()) return it->second;
   Buffer b;
@@ -217,9 +340,10 @@ Group grow_tail(const Graph& g, int anchor, const std::vector<std::vector<int>>&
       const Shape s = *known_shape(g.values[v].dims);
       const Layout layout = columns_axis(g, g.nodes[anchor]) == 1 && shape.size() > 2 ? Layout::channels_last : Layout::natural;
       if (s.size() > shape.size() ||
-          (!matrix_strides(s, s == shape ? layout : Layout::natural, shape, layout) && !matrix_strides(s, layout, shape, layout)))
+          (!matrix_strides(s, {kNoBuffer, 0, s == shape ? layout : Layout::natural}, shape, layout) &&
+           !matrix_strides(s, {kNoBuffer, 0, layout}, shape, layout)))
         fits = false;
-      if (s.size() < shape.size() && !matrix_strides(s, Layout::natural, shape, layout)) fits = false;
+      if (s.size() < shape.size() && !matrix_strides(s, {kNoBuffer, 0, Layout::natural}, shape, layout)) fits = false;
     }
     if (!fits) continue;
     nodes.push_back(n);
@@ -407,6 +531,7 @@ std::string Lowering::why_not(const Group& group, const std::vector<std::vector<
 Plan Lowering::finish() {
   const Graph& g = *graph_;
   const std::vector<Group> groups = partition(g, options_);
+  find_parts();
   const auto readers = g.consumers();
   std::vector<int> owner(g.nodes.size(), -1);
   for (size_t i = 0; i < groups.size(); ++i) {
@@ -428,7 +553,7 @@ Plan Lowering::finish() {
       for (size_t s = first; s < plan_.steps.size(); ++s) {
         Step& step = plan_.steps[s];
         if (step.kind == "layout") {
-          step.why = fmt::format("{} reads it that way", node_name(head));
+          step.why = fmt::format("{} reads it {}", node_name(head), step.recipe == kByItself ? "without gaps, and it is part of something larger" : "that way");
           continue;
         }
         step.members = group.nodes;

@@ -28,7 +28,20 @@ std::vector<T> permuted(const std::vector<T>& v, const std::vector<int>& order) 
   for (int i : order) out.push_back(v[i]);
   return out;
 }
+// Of a value of this shape that stands there.
+std::vector<int64_t> strides_at(const Place& place, const Shape& shape);
+// Whether elements so far apart fill their memory in the order of the layout, without gaps.
+bool in_one_piece(const Shape& shape, std::span<const int64_t> strides, Layout layout);
+// Whether what runs fastest in that order runs without gaps.
+bool runs_together(const Shape& shape, std::span<const int64_t> strides, Layout layout);
+// Elements. For a tape, what lies in shorter pieces is put together by a copy first, which costs less than so many calls.
+inline constexpr int64_t kShortRun = 32;
+// Elements that follow one another without a gap.
+int64_t run_of(const Place& place, const Shape& shape);
+// Elements from row to row, a row being what runs fastest, when all rows are equally far apart.
+std::optional<int64_t> row_pitch(const Place& place, const Shape& shape);
 // Strides with which an operand is read at every index of `out` (logical order; 0 where it is broadcast).
+std::vector<int64_t> operand_strides(const Shape& shape, const Place& place, const Shape& out);
 std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Shape& out);
 
 // ---- tapes ----
@@ -73,12 +86,23 @@ class Lowering {
 
   // Held in a buffer of known size (else a Tensor of the lane).
   bool is_static(ValueId v) const { return !plan_.dynamic[v]; }
-  // Where the value is now; its layout is what it is.
+  // Where the value is now, by itself; its layout is what it is. Adds a copy when it is part of something larger.
   Place where(ValueId v);
-  // The value in the layout asked for: adds a conversion step when it has to.
+  // The same, perhaps as part of something larger.
+  Place where_with_gaps(ValueId v);
+  // The value in the layout asked for, by itself: adds a conversion step when it has to.
   Place place(ValueId v, Layout layout);
+  // In the layout asked for, perhaps as part of something larger.
+  Place place_with_gaps(ValueId v, Layout layout);
+  // In the layout asked for, as rows of what runs fastest, `pitch` elements apart.
+  Place place_rows(ValueId v, Layout layout, int64_t& pitch);
   // Memory for a value that the step being built makes.
   Place define(ValueId v, Layout layout);
+  // The same; its place in the Concat that reads it, when it can be written there in runs of `least` elements.
+  Place define_with_gaps(ValueId v, Layout layout, int64_t least = 1);
+  Place define_rows(ValueId v, Layout layout, int64_t& pitch);
+  // Whether the value stands where a Concat wants it: any, or the one that makes `whole`.
+  bool is_part(ValueId v, ValueId whole = kAbsent) const;
   void alias(ValueId v, Place place) {
     places_[v] = place;
     known_[v] = true;
@@ -99,6 +123,7 @@ class Lowering {
   static std::string node_label(const Node& n);
 
  private:
+  void find_parts();
   std::string why(const Group& group) const;
   std::string why_not(const Group& group, const std::vector<std::vector<int>>& readers, const std::vector<int>& owner) const;
 
@@ -112,6 +137,11 @@ class Lowering {
   std::vector<bool> known_;
   bool much_weight_ = false;
   std::map<std::pair<ValueId, Layout>, Place> converted_;
+  struct Part {
+    ValueId whole = kAbsent;
+    int64_t axis = 0, at = 0;
+  };
+  std::map<ValueId, Part> parts_;  // values that could be made where a Concat wants them
 };
 
 // Each returns false when the group is not of its family (nothing added then).
@@ -131,7 +161,8 @@ bool lower_rotary(Lowering& l, const Group& group);
 bool lower_transposed(Lowering& l, const Group& group);
 bool lower_custom(Lowering& l, const Group& group);
 void lower_plain(Lowering& l, int node);
-// A copy between two layouts of the same value.
+// A copy between two layouts of the same value, or out of something larger.
+inline constexpr const char* kByItself = "by itself";
 void lower_conversion(Lowering& l, ValueId v, Place from, Place to);
 
 // Whether the node works on rows along its last axis, so that elementwise nodes before and after it can be done while a row is near.
@@ -176,7 +207,7 @@ struct BoundEpilogue {
 BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout layout, Step& step);
 
 // Row and column stride of an operand seen from a matrix whose columns are the innermost physical dim of `out`.
-std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, Layout layout, const Shape& out, Layout out_layout);
+std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, const Place& place, const Shape& out, Layout out_layout);
 
 template <typename T>
 T* pointer(const StepContext& c, const Place& p) {
@@ -190,7 +221,8 @@ struct Split {
 };
 Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads, int64_t block_bytes);
 // Tables of offsets of a window's taps along up to three spatial axes (missing ones count as size 1 in front), and its sizes.
-void set_window(const ops::Window& w, std::span<const int64_t> in, int64_t pixel_stride, std::vector<int64_t> (&tables)[3],
+// `strides`: of the picture, by axis: image, channel, then the spatial ones.
+void set_window(const ops::Window& w, std::span<const int64_t> in, std::span<const int64_t> strides, std::vector<int64_t> (&tables)[3],
                 kernels::WindowShape& rows);
 // Aligned memory for packed weights, and the entry that holds it.
 std::shared_ptr<float> floats(int64_t count);

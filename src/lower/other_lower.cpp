@@ -150,7 +150,7 @@ std::optional<RowForm> reduce_form(Lowering& l, const Node& n, bool rows) {
   const size_t first = axes.front(), last = axes.back() + 1;
   const int64_t length = product(s, first, last);
   if (length == 0) return std::nullopt;
-  if (!rows && l.where(n.inputs[0]).layout == Layout::channels_last && first == 2 && last == s.size() && it->second.second) {
+  if (!rows && l.where_with_gaps(n.inputs[0]).layout == Layout::channels_last && first == 2 && last == s.size() && it->second.second) {
     return RowForm{*it->second.second, s[0], length, s[1], Layout::channels_last, Layout::natural};
   }
   if (last == s.size()) return RowForm{it->second.first, product(s, 0, first), length};
@@ -210,7 +210,7 @@ bool lower_rows(Lowering& l, const Group& group) {
     const Shape s = l.shape(n.inputs[0]);
     const int64_t pixels = product(s, 2, s.size());
     if (pixels == 0) return false;
-    const bool average = n.op == "GlobalAveragePool", last = l.where(n.inputs[0]).layout == Layout::channels_last;
+    const bool average = n.op == "GlobalAveragePool", last = l.where_with_gaps(n.inputs[0]).layout == Layout::channels_last;
     if (average && last) form = RowForm{RowOp::mean_columns, s[0], pixels, s[1], Layout::channels_last};
     else form = RowForm{average ? RowOp::mean : RowOp::max, s[0] * s[1], pixels};
   } else if (n.op == "LayerNormalization" || n.op == "RMSNormalization") {
@@ -278,7 +278,7 @@ bool lower_rows(Lowering& l, const Group& group) {
       if (s.value != kAbsent && at.layout != Layout::natural) at = l.place(s.value, Layout::natural);
       t.places.push_back(at);
       t.types.push_back(type_of_source(l, s));
-      t.strides.push_back(operand_strides(operand, at.layout, whole));
+      t.strides.push_back(operand_strides(operand, at, whole));
       step.reads.push_back(at.buffer);
       step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(t.types.back()));
     }
@@ -434,13 +434,41 @@ bool lower_gather(Lowering& l, const Group& group, const Node& n) {
   return true;
 }
 
-// Whether elements of `shape`, `strides` apart, fill their memory in the order of the layout, without gaps.
-bool in_one_piece(const Shape& shape, std::span<const int64_t> strides, Layout layout) {
-  const auto own = logical_strides(shape, layout);
-  for (size_t i = 0; i < shape.size(); ++i) {
-    if (shape[i] != 1 && own[i] != strides[i]) return false;
+// The strides of the same elements in the same order seen as another shape, when there are such.
+std::optional<std::vector<int64_t>> seen_as(const Shape& from, std::span<const int64_t> strides, const Shape& to) {
+  // Axes of more than one entry, from the last on; each side is taken apart into runs of the same number of elements.
+  std::vector<int64_t> out(to.size(), 1);
+  auto i = static_cast<int64_t>(from.size()) - 1, o = static_cast<int64_t>(to.size()) - 1;
+  while (true) {
+    while (i >= 0 && from[i] == 1) --i;
+    while (o >= 0 && to[o] == 1) --o;
+    if (i < 0 || o < 0) break;
+    int64_t in_run = from[i], out_run = to[o], first = o;
+    const int64_t step = strides[i];
+    int64_t last = i;
+    while (in_run != out_run) {
+      if (in_run < out_run) {
+        while (last > 0 && from[last - 1] == 1) --last;
+        if (last == 0) return std::nullopt;
+        // The axis before must go on where this one ends.
+        int64_t below = last;
+        while (from[below] == 1) ++below;
+        if (strides[last - 1] != strides[below] * from[below]) return std::nullopt;
+        in_run *= from[--last];
+      } else {
+        if (first == 0) return std::nullopt;
+        out_run *= to[--first];
+      }
+    }
+    int64_t stride = step;
+    for (int64_t k = o; k >= first; --k) {
+      out[k] = stride;
+      stride *= to[k];
+    }
+    i = last - 1;
+    o = first - 1;
   }
-  return element_count(shape) > 0;
+  return i < 0 && o < 0 ? std::optional(out) : std::nullopt;
 }
 
 bool lower_join(Lowering& l, const Group& group, const Node& n) {
@@ -453,41 +481,60 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
   const Shape s = l.shape(whole);
   const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
   // Channels-last stays channels-last when everything that comes in is.
-  const auto last = [&](ValueId v) { return l.where(v).layout == Layout::channels_last; };
-  const Layout layout = concat ? (std::all_of(parts.begin(), parts.end(), last) ? Layout::channels_last : Layout::natural)
-                               : (last(whole) ? Layout::channels_last : Layout::natural);
-  const auto whole_strides = logical_strides(s, layout);
-  // Parts that lie one after another in memory are read where they are.
-  if (!concat && in_one_piece(l.shape(parts[0]), whole_strides, layout)) {
-    const Place from = l.place(whole, layout);
+  const auto last = [&](ValueId v) { return l.where_with_gaps(v).layout == Layout::channels_last; };
+  const auto part_at = [&](const Place& all, int64_t at, Layout layout) {
+    const auto strides = strides_at(all, s);
+    return Place{all.buffer, all.offset + static_cast<size_t>(at * strides[axis] * bytes), layout, strides};
+  };
+  if (!concat) {  // parts are read where they are, unless what runs fastest is cut to pieces
+    const Layout layout = last(whole) ? Layout::channels_last : Layout::natural;
+    Place from = l.where_with_gaps(whole);
+    auto k = std::make_unique<CopyKernel>();
+    Step step = copy_step(l.names(group), "out of one buffer", 0, bytes);
     int64_t at = 0;
     for (ValueId v : parts) {
-      l.alias(v, {from.buffer, from.offset + static_cast<size_t>(at * whole_strides[axis] * bytes), layout});
-      at += l.shape(v)[axis];
+      const Shape p = l.shape(v);
+      Place here = part_at(from, at, layout);
+      at += p[axis];
+      if (element_count(p) > 0 && runs_together(p, here.strides, layout)) {
+        if (in_one_piece(p, here.strides, layout)) here.strides.clear();
+        l.alias(v, here);
+        continue;
+      }
+      const Place to = l.define_with_gaps(v, layout);
+      k->parts.push_back(part(bytes, p, here.strides, strides_at(to, p), here, 0, to, 0));
+      step.bytes += 2.0 * static_cast<double>(element_count(p)) * bytes;
+      step.writes.push_back(to.buffer);
     }
+    if (k->parts.empty()) return true;
+    step.reads = {from.buffer};
+    step.kernel = std::move(k);
+    l.add(std::move(step));
     return true;
   }
-  auto k = std::make_unique<CopyKernel>();
-  Step step = copy_step(l.names(group), concat ? "into one buffer" : "out of one buffer", static_cast<double>(element_count(s)), bytes);
+  // Some parts may stand there already.
+  const bool begun = std::ranges::any_of(parts, [&](ValueId v) { return l.is_part(v, whole); });
+  const Layout layout = begun                                               ? l.where_with_gaps(whole).layout
+                        : std::all_of(parts.begin(), parts.end(), last) ? Layout::channels_last
+                                                                            : Layout::natural;
   std::vector<Place> places;
-  if (concat) {
-    for (ValueId v : parts) places.push_back(l.place(v, layout));
-    places.push_back(l.define(whole, layout));
-  } else {
-    const Place from = l.place(whole, layout);
-    for (ValueId v : parts) places.push_back(l.define(v, layout));
-    places.push_back(from);
-  }
+  for (ValueId v : parts) places.push_back(l.place_with_gaps(v, layout));
+  const Place to = begun ? l.where_with_gaps(whole) : l.define_with_gaps(whole, layout);
+  auto k = std::make_unique<CopyKernel>();
+  Step step = copy_step(l.names(group), "into one buffer", 0, bytes);
   int64_t at = 0;
   for (size_t i = 0; i < parts.size(); ++i) {
     const Shape p = l.shape(parts[i]);
-    const auto strides = logical_strides(p, layout);
-    if (concat) k->parts.push_back(part(bytes, p, strides, whole_strides, places[i], 0, places.back(), at * whole_strides[axis]));
-    else k->parts.push_back(part(bytes, p, whole_strides, strides, places.back(), at * whole_strides[axis], places[i], 0));
+    const Place here = part_at(to, at, layout);
     at += p[axis];
-    (concat ? step.reads : step.writes).push_back(places[i].buffer);
+    if (element_count(p) == 0 || (places[i].buffer == here.buffer && places[i].offset == here.offset)) continue;
+    k->parts.push_back(part(bytes, p, strides_at(places[i], p), here.strides, places[i], 0, here, 0));
+    step.bytes += 2.0 * static_cast<double>(element_count(p)) * bytes;
+    step.reads.push_back(places[i].buffer);
   }
-  (concat ? step.writes : step.reads).push_back(places.back().buffer);
+  if (k->parts.size() < parts.size() && !k->parts.empty()) step.recipe = fmt::format("{} of {} parts into place", k->parts.size(), parts.size());
+  if (begun && k->parts.empty()) return true;
+  step.writes = {to.buffer};
   step.kernel = std::move(k);
   l.add(std::move(step));
   return true;
@@ -498,8 +545,8 @@ bool lower_blocks(Lowering& l, const Group& group, const Node& n, int bytes) {
   const Shape s = l.shape(n.inputs[0]), o = l.shape(n.outputs[0]);
   const int64_t b = n.integer("blocksize", 1);
   if (s.size() != 4 || element_count(s) == 0) return false;
-  const Place from = l.where(n.inputs[0]), to = l.define(n.outputs[0], from.layout);
-  const auto in = logical_strides(s, from.layout), out = logical_strides(o, from.layout);
+  const Place from = l.where_with_gaps(n.inputs[0]), to = l.define_with_gaps(n.outputs[0], from.layout);
+  const auto in = strides_at(from, s), out = strides_at(to, o);
   // Dims: image, channel of the deeper side's blocks, row, row in the block, column, column in the block.
   const bool deep = n.op == "DepthToSpace", first = deep && n.text("mode", "DCR") == "CRD";
   const Shape &wide = deep ? o : s, &few = deep ? s : o;  // the side with more pixels, and the one with more channels
@@ -528,10 +575,13 @@ void lower_conversion(Lowering& l, ValueId v, Place from, Place to) {
   const int bytes = copy_bytes(l.dtype(v));
   if (bytes == 0) fail(Category::internal, "layout change of {}", to_string(l.dtype(v)));
   auto k = std::make_unique<CopyKernel>();
-  k->parts.push_back(part(bytes, s, logical_strides(s, from.layout), logical_strides(s, to.layout), from, 0, to, 0));
-  Step step =
-      copy_step({"layout of " + l.graph().values[v].name}, to.layout == Layout::channels_last ? "to channels-last" : "to natural order",
-                static_cast<double>(element_count(s)), bytes);
+  k->parts.push_back(part(bytes, s, strides_at(from, s), strides_at(to, s), from, 0, to, 0));
+  const bool last = to.layout == Layout::channels_last;
+  Step step = copy_step({(from.layout == to.layout ? "copy of " : "layout of ") + l.graph().values[v].name},
+                        from.layout == to.layout ? kByItself
+                        : last                   ? "to channels-last"
+                                                 : "to natural order",
+                        static_cast<double>(element_count(s)), bytes);
   step.kind = "layout";
   step.reads = {from.buffer};
   step.writes = {to.buffer};
@@ -553,6 +603,14 @@ bool lower_movement(Lowering& l, const Group& group) {
       if (n.outputs[i] != kAbsent) return false;
     }
     if (n.op == "Dropout" && n.inputs.size() > 2 && n.inputs[2] != kAbsent) return false;  // may be training
+    const Place at = l.where_with_gaps(n.inputs[0]);
+    const Shape from = l.shape(n.inputs[0]), to = l.shape(n.outputs[0]);
+    if (!at.strides.empty() && at.layout == Layout::natural) {
+      if (const auto strides = seen_as(from, at.strides, to)) {
+        l.alias(n.outputs[0], {at.buffer, at.offset, Layout::natural, *strides});
+        return true;
+      }
+    }
     l.alias(n.outputs[0], l.place(n.inputs[0], Layout::natural));
     return true;
   }
@@ -569,26 +627,48 @@ bool lower_movement(Lowering& l, const Group& group) {
   const Shape in = l.shape(n.inputs[0]);
   auto read = ops::strided_read(n, static_cast<int>(g.version_of(n)), in, constants);
   if (!read) return false;
-  Place from = l.where(n.inputs[0]);
-  if (n.op == "Transpose" && from.layout == Layout::channels_last) {
-    // Read straight from the layout it has; often nothing is left to move.
-    const auto last = logical_strides(in, Layout::channels_last);
+  // Read straight from where and how it stands; often nothing is left to move.
+  Place from = l.where_with_gaps(n.inputs[0]);
+  Layout layout = Layout::natural;
+  const auto stands = strides_at(from, in), natural = logical_strides(in, Layout::natural);
+  if (n.op == "Transpose") {
     auto perm = n.integers("perm");
     if (perm.empty()) {
       for (int64_t i = static_cast<int64_t>(in.size()) - 1; i >= 0; --i) perm.push_back(i);
     }
-    for (size_t i = 0; i < perm.size(); ++i) read->strides[i] = last[perm[i] < 0 ? perm[i] + static_cast<int64_t>(perm.size()) : perm[i]];
+    for (size_t i = 0; i < perm.size(); ++i) read->strides[i] = stands[perm[i] < 0 ? perm[i] + static_cast<int64_t>(perm.size()) : perm[i]];
+  } else if (n.op == "Slice" && element_count(read->shape) > 0) {
+    layout = from.layout;
+    int64_t offset = 0;
+    for (size_t i = 0; i < in.size(); ++i) {
+      offset += read->offset / natural[i] % in[i] * stands[i];
+      read->strides[i] = read->strides[i] / natural[i] * stands[i];
+    }
+    read->offset = offset;
   } else {
     from = l.place(n.inputs[0], Layout::natural);
   }
-  const auto out_strides = logical_strides(read->shape, Layout::natural);
-  // Nothing moves: all of it, or a slice in one piece.
-  if (in_one_piece(read->shape, read->strides, Layout::natural)) {
-    l.alias(n.outputs[0], {from.buffer, from.offset + static_cast<size_t>(read->offset * bytes), Layout::natural});
+  // Nothing moves: all of it, or a part that is read where it is. Not a small part of much: that would be kept for it.
+  const Place seen{from.buffer, from.offset + static_cast<size_t>(read->offset * bytes), layout, read->strides};
+  if (in_one_piece(read->shape, read->strides, layout)) {
+    l.alias(n.outputs[0], {seen.buffer, seen.offset, layout});
+    return true;
+  }
+  // A transposition only for those who read it so; it would be copied under another name else.
+  const auto reads_so = [&](int r) {
+    const Node& reader = g.nodes[r];
+    return reader.op == "Attention" || reader.op == "Concat" || reader.op == "Slice" || reader.op == "Split" || reader.op == "Transpose" ||
+           (tapeable(g, reader) && run_of(seen, read->shape) >= kShortRun);
+  };
+  const bool wanted = n.op == "Slice" ||
+                      (n.op == "Transpose" && std::ranges::find(g.outputs, n.outputs[0]) == g.outputs.end() &&
+                       std::ranges::all_of(g.consumers()[n.outputs[0]], reads_so));
+  if (wanted && runs_together(read->shape, read->strides, layout) && element_count(read->shape) * 4 >= element_count(in)) {
+    l.alias(n.outputs[0], seen);
     return true;
   }
   // Channels-last pictures that a model turns to the standard's order for a window op: they already are as that op wants them.
-  if (n.op == "Transpose" && from.layout == Layout::natural && in.size() > 2 &&
+  if (n.op == "Transpose" && from.layout == Layout::natural && from.strides.empty() && in.size() > 2 &&
       read->strides == logical_strides(read->shape, Layout::channels_last)) {
     const auto readers = g.consumers()[n.outputs[0]];
     const auto wants = [&](int r) {
@@ -600,9 +680,9 @@ bool lower_movement(Lowering& l, const Group& group) {
       return true;
     }
   }
-  const Place to = l.define(n.outputs[0], Layout::natural);
+  const Place to = l.define_with_gaps(n.outputs[0], layout);
   auto k = std::make_unique<CopyKernel>();
-  k->parts.push_back(part(bytes, read->shape, read->strides, out_strides, from, read->offset, to, 0));
+  k->parts.push_back(part(bytes, read->shape, read->strides, strides_at(to, read->shape), from, read->offset, to, 0));
   Step step = copy_step(l.names(group), "strided", static_cast<double>(element_count(read->shape)), bytes);
   step.reads = {from.buffer};
   step.writes = {to.buffer};

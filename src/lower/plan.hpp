@@ -50,6 +50,9 @@ struct Place {
   BufferId buffer = kNoBuffer;
   size_t offset = 0;  // bytes
   Layout layout = Layout::natural;
+  // Elements from one index to the next, by axis, where it is part of something larger. None: it stands by itself, in the order of the
+  // layout. With gaps, what runs fastest in that order still runs without any.
+  std::vector<int64_t> strides = {};
 };
 
 class CompiledBodies;  // the runtime's

@@ -131,7 +131,7 @@ bool lower_quantised(Lowering& l, const Group& group) {
     k.rows = as[0] * element_count(window.out);
     layout = Layout::channels_last;
     std::vector<int64_t> tables[3];
-    set_window(window, in, as[1], tables, k.window);
+    set_window(window, in, logical_strides(as, Layout::channels_last), tables, k.window);
     k.z = std::move(tables[0]), k.y = std::move(tables[1]), k.x = std::move(tables[2]);
     k.windowed = true;
     k.padding.assign(static_cast<size_t>(channels), static_cast<uint8_t>(a_zero[0]));

@@ -310,9 +310,9 @@ std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nod
   return maker.finish(graph.nodes[nodes.back()].outputs[0]);
 }
 
-std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, Layout layout, const Shape& out, Layout out_layout) {
+std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, const Place& place, const Shape& out, Layout out_layout) {
   const auto order = physical_order(static_cast<int>(out.size()), out_layout);
-  const auto dims = permuted(out, order), strides = permuted(operand_strides(shape, layout, out), order);
+  const auto dims = permuted(out, order), strides = permuted(operand_strides(shape, place, out), order);
   // All dims but the last must run together as one.
   int64_t row = 0, span = 0;
   bool any = false;
@@ -409,9 +409,8 @@ BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout 
     step.reads.push_back(b.bias.buffer);
   }
   if (e.residual != kAbsent) {
-    b.residual = l.place(e.residual, layout);
+    b.residual = l.place_rows(e.residual, layout, b.residual_stride);
     b.has_residual = true;
-    b.residual_stride = layout == Layout::channels_last ? shape[1] : shape.back();
     step.reads.push_back(b.residual.buffer);
   }
   b.clamp = e.clamp;
@@ -422,11 +421,11 @@ BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout 
     for (size_t i = 1; i < e.tape->sources.size(); ++i) {
       const TapeSource& s = e.tape->sources[i];
       const Shape operand = s.value != kAbsent ? l.shape(s.value) : s.constant.shape();
-      Place at = s.value != kAbsent ? l.where(s.value) : Place{l.constant_buffer(s.constant)};
-      auto strides = matrix_strides(operand, at.layout, shape, layout);
+      Place at = s.value != kAbsent ? l.where_with_gaps(s.value) : Place{l.constant_buffer(s.constant)};
+      auto strides = matrix_strides(operand, at, shape, layout);
       if (!strides) {  // its layout is not the output's: bring it there
         at = l.place(s.value, layout);
-        strides = matrix_strides(operand, at.layout, shape, layout);
+        strides = matrix_strides(operand, at, shape, layout);
         if (!strides) fail(Category::internal, "an epilogue operand of {} does not lie along {}", to_string(operand), to_string(shape));
       }
       b.places.push_back(at);
@@ -470,8 +469,18 @@ class TapeKernel : public StepKernel {
   std::vector<Place> places;
   std::vector<kernels::TapeType> types;
   std::vector<int64_t> dims;                  // outer dims, then the inner one
-  std::vector<std::vector<int64_t>> strides;  // per operand, per dim
+  std::vector<std::vector<int64_t>> strides;  // per operand, per dim; the last is the result's
   int64_t rows = 1, chunks = 1, chunk = 0, rows_a_task = 1;
+
+  int64_t offset(size_t operand, int64_t row, int64_t from) const {
+    const auto& s = strides[operand];
+    int64_t at = from * s.back();
+    for (int d = static_cast<int>(dims.size()) - 2; d >= 0; --d) {
+      at += row % dims[d] * s[d];
+      row /= dims[d];
+    }
+    return at;
+  }
 
   void run(const StepContext& c) const override {
     const int64_t inner = dims.back();
@@ -481,16 +490,9 @@ class TapeKernel : public StepKernel {
       const int64_t from = task % chunks * chunk, count = std::min(chunk, inner - from);
       TapeOperand operands[kernels::kMaxSlots];
       for (int64_t row = first; row < last; ++row) {
-        for (size_t i = 0; i < places.size(); ++i) {
-          const auto& s = strides[i];
-          int64_t at = from * s.back(), left = row;
-          for (int d = static_cast<int>(dims.size()) - 2; d >= 0; --d) {
-            at += left % dims[d] * s[d];
-            left /= dims[d];
-          }
-          operands[i] = {pointer<const char>(c, places[i]) + at * bytes_of(types[i]), s.back(), types[i]};
-        }
-        run_tape(tape, operands, pointer<char>(c, out) + (row * inner + from) * bytes_of(out_type), out_type, count);
+        for (size_t i = 0; i < places.size(); ++i)
+          operands[i] = {pointer<const char>(c, places[i]) + offset(i, row, from) * bytes_of(types[i]), strides[i].back(), types[i]};
+        run_tape(tape, operands, pointer<char>(c, out) + offset(places.size(), row, from) * bytes_of(out_type), out_type, count);
       }
     });
   }
@@ -511,7 +513,8 @@ bool lower_tape(Lowering& l, const Group& group) {
   // Channels-last when a whole-size operand is: the others follow by strides.
   Layout layout = Layout::natural;
   for (const TapeSource& s : built->sources) {
-    if (s.value != kAbsent && !l.is_constant(s.value) && l.shape(s.value) == shape && l.where(s.value).layout == Layout::channels_last)
+    if (s.value != kAbsent && !l.is_constant(s.value) && l.shape(s.value) == shape &&
+        l.where_with_gaps(s.value).layout == Layout::channels_last)
       layout = Layout::channels_last;
   }
   auto kernel = std::make_unique<TapeKernel>();
@@ -526,21 +529,25 @@ bool lower_tape(Lowering& l, const Group& group) {
   std::vector<std::vector<int64_t>> strides;
   for (const TapeSource& s : built->sources) {
     const Shape operand = s.value != kAbsent ? l.shape(s.value) : s.constant.shape();
-    Place at = s.value != kAbsent ? l.where(s.value) : Place{l.constant_buffer(s.constant)};
+    Place at = s.value != kAbsent ? l.where_with_gaps(s.value) : Place{l.constant_buffer(s.constant)};
     // A whole operand in the other layout would be gathered element by element: convert it once instead.
-    if (s.value != kAbsent && operand == shape && at.layout != layout) at = l.place(s.value, layout);
+    if (s.value != kAbsent && operand == shape && (at.layout != layout || run_of(at, operand) < kShortRun)) at = l.place(s.value, layout);
     kernel->places.push_back(at);
     kernel->types.push_back(type_of_source(l, s));
-    strides.push_back(permuted(operand_strides(operand, at.layout, shape), order));
+    strides.push_back(permuted(operand_strides(operand, at, shape), order));
     step.reads.push_back(at.buffer);
     step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(kernel->types.back()));
-    if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 &&
+    if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 && at.strides.empty() &&
         kernel->out_type == kernels::TapeType::f32 && kernel->types.back() == kernels::TapeType::f32) {
       step.in_place = at.buffer;
     }
   }
   // Another operand may see the same memory at other indices (a view of it): then in place would be wrong.
   if (std::count(step.reads.begin(), step.reads.end(), step.in_place) > 1) step.in_place = kNoBuffer;
+  kernel->out = l.define_with_gaps(out, layout, kShortRun);
+  step.writes.push_back(kernel->out.buffer);
+  if (l.is_part(out)) step.in_place = kNoBuffer;
+  strides.push_back(permuted(strides_at(kernel->out, shape), order));
   // Dims that run together for all operands become one.
   kernel->strides.resize(strides.size());
   for (size_t d = 0; d < dims.size(); ++d) {
@@ -566,8 +573,6 @@ bool lower_tape(Lowering& l, const Group& group) {
   kernel->rows_a_task = std::max<int64_t>(1, kTask / std::max<int64_t>(1, kernel->chunk));
   if (total == 0) kernel->rows = kernel->chunks = 0;
 
-  kernel->out = l.define(out, layout);
-  step.writes.push_back(kernel->out.buffer);
   step.bytes += static_cast<double>(total) * static_cast<double>(bytes_of(kernel->out_type));
   step.flops = static_cast<double>(total) * static_cast<double>(built->tape.steps.size());
   step.recipe = fmt::format("tape of {} over {} rows of {}", built->tape.steps.size(), kernel->rows, inner);

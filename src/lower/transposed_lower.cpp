@@ -49,7 +49,7 @@ class TransposedKernel : public StepKernel {
   std::vector<Piece> pieces;
   std::vector<float> bias, zeros;
   Place input, output;
-  int64_t images = 0, groups = 1, channels = 0, filters = 0, in_image = 0, out_h = 0, out_w = 0, stride_y = 1, stride_x = 1, width = 0,
+  int64_t images = 0, groups = 1, channels = 0, filters = 0, in_image = 0, out_pixel = 0, out_h = 0, out_w = 0, stride_y = 1, stride_x = 1, width = 0,
           panels = 0, panel_block = 0, k_block = 0;
 
   void run(const StepContext& c) const override {
@@ -82,9 +82,8 @@ class TransposedKernel : public StepKernel {
         d.panel_end = panels;
         d.columns = filters;
         d.b = pointer<const float>(c, p.weights) + g * panels * ky * kx * channels * width;
-        d.c = pointer<float>(c, output) + ((image * out_h + p.y.first + line * stride_y) * out_w + p.x.first) * groups * filters +
-              g * filters;
-        d.ldc = stride_x * groups * filters;
+        d.c = pointer<float>(c, output) + ((image * out_h + p.y.first + line * stride_y) * out_w + p.x.first) * out_pixel + g * filters;
+        d.ldc = stride_x * out_pixel;
         d.k_block = k_block;
         d.panel_block = panel_block;
         if (!bias.empty()) d.epilogue.bias = bias.data() + g * filters;
@@ -120,7 +119,9 @@ bool lower_transposed(Lowering& l, const Group& group) {
   k.channels = xs[1] / k.groups;
   k.filters = ws[1];
   const int64_t in_w = in.back(), kh = flat ? 1 : kernel_shape[0], kw = kernel_shape.back(), taps = kh * kw;
-  k.in_image = element_count(in) * xs[1];
+  k.input = l.place_with_gaps(n.inputs[0], Layout::channels_last);
+  const auto apart = strides_at(k.input, xs);
+  k.in_image = apart[0];
   k.out_h = flat ? 1 : t.out[0];
   k.out_w = t.out.back();
   k.stride_y = flat ? 1 : t.strides[0];
@@ -145,9 +146,9 @@ bool lower_transposed(Lowering& l, const Group& group) {
   std::vector<Made> made;
   size_t taps_made = 0;
   for (Phase y : ys_of) {
-    for (int64_t& a : y.at) a = a < 0 ? -1 : a * in_w * xs[1];
+    for (int64_t& a : y.at) a = a < 0 ? -1 : a * apart[2];
     for (Phase x : xs_of) {
-      for (int64_t& a : x.at) a = a < 0 ? -1 : a * xs[1];
+      for (int64_t& a : x.at) a = a < 0 ? -1 : a * apart.back();
       std::vector<int64_t> here;
       for (int64_t ky : y.taps) {
         for (int64_t kx : x.taps) here.push_back(ky * kw + kx);
@@ -213,8 +214,7 @@ bool lower_transposed(Lowering& l, const Group& group) {
       std::max<int64_t>(1, l.options().block_bytes / std::max<int64_t>(1, std::min<int64_t>(taps * k.channels, k.k_block) * k.width * 4));
   step.kind = "transposed convolution";
   step.nodes = l.names(group);
-  k.input = l.place(n.inputs[0], Layout::channels_last);
-  k.output = l.define(n.outputs[0], Layout::channels_last);
+  k.output = l.define_rows(n.outputs[0], Layout::channels_last, k.out_pixel);
   step.reads.push_back(k.input.buffer);
   step.writes = {k.output.buffer};
   step.flops = 2.0 * static_cast<double>(element_count(xs)) * static_cast<double>(k.filters * taps);

@@ -133,7 +133,7 @@ bool lower_winograd(Lowering& l, const Group& group) {
   if (channels < 8 || filters < 8 || channels > kernels::kNearStride - 16) return false;
   auto kernel = std::make_unique<WinogradKernel>();
   WinogradKernel& k = *kernel;
-  k.shape = {in[0], in[1], channels, window.out[0], window.out[1], filters, window.pads_begin[0], window.pads_begin[1]};
+  k.shape = {in[0], in[1], channels, window.out[0], window.out[1], filters, window.pads_begin[0], window.pads_begin[1], 0, 0, 0, 0};
   k.tiles = xs[0] * k.shape.tiles();
   const int64_t rows = xs[0] * window.out[0] * window.out[1];
   const kernels::Isa isa = l.options().isa;
@@ -149,7 +149,9 @@ bool lower_winograd(Lowering& l, const Group& group) {
   step.kind = "convolution";
   step.nodes = l.names(group);
   const Epilogue e = epilogue_of(l, group, 1, node.inputs.size() > 2 ? node.inputs[2] : kAbsent);
-  k.input = l.place(node.inputs[0], Layout::channels_last);
+  k.input = l.place_with_gaps(node.inputs[0], Layout::channels_last);
+  const auto apart = strides_at(k.input, xs);
+  k.shape.in_image = apart[0], k.shape.in_row = apart[2], k.shape.in_pixel = apart[3];
   const auto make = [&] {
     auto to = floats(kTilePoints * packed);
     kernels::winograd_weights(w.as<float>().data(), filters, channels, k.width, to.get());
@@ -159,7 +161,7 @@ bool lower_winograd(Lowering& l, const Group& group) {
   k.weights = {l.derived(w_value, fmt::format("winograd {}", k.width), static_cast<size_t>(kTilePoints * packed) * 4, make)};
   step.reads = {k.input.buffer, k.weights.buffer, k.raw_weights.buffer};
   k.epilogue = bind_epilogue(l, e, out, Layout::channels_last, step);
-  k.output = l.define(out, Layout::channels_last);
+  k.output = l.define_rows(out, Layout::channels_last, k.shape.out_pixel);
   step.writes.push_back(k.output.buffer);
 
   k.transform_input = kernels::winograd_input(isa);
