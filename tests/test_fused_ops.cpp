@@ -1,4 +1,5 @@
 // Every operator that has a fast step, against plain evaluation: parameters, broadcasting, layouts, instruction sets.
+#include <algorithm>
 #include <cmath>
 
 #include "support.hpp"
@@ -347,6 +348,72 @@ TEST_CASE("epilogues of every form on a convolution") {
                zero = b.constant("zero", Tensor::from<float>({}, {0}));
     return b.op("Div", {b.op("Mul", {y, b.op("Clip", {b.op("Add", {y, three}), zero, six})}), six});
   });
+}
+
+TEST_CASE("elementwise nodes before a product are done on its rows") {
+  const auto before_of = [](const Graph& g, CompileOptions options = {}) {
+    for (const StepInfo& s : compile(g, options).describe().steps) {
+      if (has(s.recipe, " before, ")) return s.recipe.substr(s.recipe.find(" before, ") + 9);
+    }
+    return std::string("none");
+  };
+  const auto everywhere = [](const Graph& g, const std::vector<Tensor>& in) {
+    for (const std::string& isa : machine_info().isas) {
+      for (const int threads : {1, 3}) check_against_plain(g, in, {.threads = threads, .isa = isa});
+    }
+  };
+  const auto scaled = [](Builder& b, ValueId x, Shape s, uint64_t seed) {
+    const auto name = [&](const char* part) { return part + std::to_string(seed); };
+    const ValueId scale = b.constant(name("scale"), random_tensor(s, seed)), shift = b.constant(name("shift"), random_tensor(s, seed + 1));
+    return b.op("Relu", {b.op("Add", {b.op("Mul", {x, scale}), shift})});
+  };
+  // Many rows in blocks, few rows of a wide product all first, rows longer than the kernel takes in one go; and a Gemm with a tail.
+  for (const auto& [rows, depth, columns] : {std::tuple{333L, 96L, 40L}, {5L, 200L, 700L}, {70L, 900L, 33L}}) {
+    CAPTURE(rows);
+    Builder b("product");
+    const ValueId x = b.input("x", DType::f32, {rows, depth});
+    b.output(b.op("Tanh", {b.op("Gemm", {scaled(b, x, {depth}, 3), b.constant("w", random_tensor({depth, columns}, 5, -0.1f, 0.1f)),
+                                         b.constant("bias", random_tensor({columns}, 6))})}), "y");
+    const Graph g = b.finish();
+    CHECK(before_of(g) != "none");
+    CHECK(compile(g).describe().steps.size() == 1);
+    everywhere(g, {random_tensor({rows, depth}, 7)});
+  }
+  {  // gated pictures: the gate is one a channel of each image, the input part of a larger value
+    Builder b("gated");
+    const ValueId x = b.input("x", DType::f32, {2, 4, 7, 9}), gate = b.input("gate", DType::f32, {2, 64, 1, 1});
+    const ValueId wide = b.op("Conv", {x, b.constant("a", random_tensor({96, 4, 1, 1}, 1))});
+    const ValueId part = b.op("Slice", {wide, b.constant("from", Tensor::from<int64_t>({1}, {32})), b.constant("to", Tensor::from<int64_t>({1}, {96})),
+                                        b.constant("axis", Tensor::from<int64_t>({1}, {1}))});
+    const ValueId held = b.op("Mul", {part, gate});
+    b.output(b.op("Conv", {held, b.constant("w", random_tensor({24, 64, 1, 1}, 2, -0.2f, 0.2f))}), "y");
+    const Graph g = b.finish();
+    CHECK(has(before_of(g), "rows at a time"));
+    everywhere(g, {random_tensor({2, 4, 7, 9}, 3), random_tensor({2, 64, 1, 1}, 4)});
+  }
+  {  // a first layer: what makes its picture is done on the lines that its copy takes, not on the padding
+    Builder b("first layer");
+    const ValueId x = b.input("x", DType::f32, {2, 3, 20, 64});
+    const ValueId w = b.constant("w", random_tensor({16, 3, 5, 5}, 2, -0.2f, 0.2f));
+    b.output(b.op("Conv", {scaled(b, x, {3, 1, 1}, 8), w}, {{"pads", std::vector<int64_t>{2, 2, 2, 2}}, {"strides", std::vector<int64_t>{2, 2}}}), "y");
+    const Graph g = b.finish();
+    CHECK(before_of(g) == "into the padded rows");
+    everywhere(g, {random_tensor({2, 3, 20, 64}, 9)});
+  }
+  {  // read twice, or by a window: a step of its own, and the plan says why
+    Builder b("not so");
+    const ValueId x = b.input("x", DType::f32, {1, 64, 9, 9});
+    const ValueId twice = scaled(b, x, {64, 1, 1}, 1);
+    const ValueId y = b.op("Conv", {twice, b.constant("w", random_tensor({64, 64, 1, 1}, 2, -0.1f, 0.1f))});
+    const ValueId windowed = b.op("Relu", {b.op("Add", {y, twice})});
+    const ValueId both = b.op("Sigmoid", {b.op("Mul", {windowed, b.op("GlobalAveragePool", {windowed})})});
+    b.output(b.op("Conv", {both, b.constant("v", random_tensor({8, 64, 3, 3}, 3, -0.1f, 0.1f))}), "z");
+    const Graph g = b.finish();
+    CHECK(before_of(g) == "none");
+    const EditionInfo info = compile(g).describe();
+    CHECK(std::ranges::any_of(info.steps, [](const StepInfo& s) { return has(s.why_not, "several times, in windows"); }));
+    everywhere(g, {random_tensor({1, 64, 9, 9}, 4)});
+  }
 }
 
 TEST_CASE("a value that is read elsewhere is not swallowed") {

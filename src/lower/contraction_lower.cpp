@@ -110,10 +110,13 @@ struct PadCopy {
   Place from, to;
   int64_t images = 0, channels = 0, in_h = 0, in_w = 0, out_h = 0, out_w = 0, top = 0, left = 0;
   std::vector<int64_t> strides;  // of the source: image, channel, row, column
+  std::optional<RowTape> before;  // what makes a line of a channel; the source is not read then
+  Place room;                     // for the lines of a row, by task
+  int64_t tasks = 1;
 
   kernels::Interleave interleave = nullptr;
 
-  void run_row(const StepContext& c, int64_t row) const {
+  void run_row(const StepContext& c, int64_t row, int64_t task) const {
     float* dst = pointer<float>(c, to) + row * out_w * channels;
     const int64_t image = row / out_h, y = row % out_h - top, columns = std::min(in_w, out_w - left);
     if (y < 0 || y >= in_h) {
@@ -122,8 +125,13 @@ struct PadCopy {
     }
     std::fill_n(dst, left * channels, 0.0f);
     std::fill_n(dst + (left + columns) * channels, (out_w - left - columns) * channels, 0.0f);
-    const float* src = pointer<const float>(c, from) + image * strides[0] + y * strides[2];
     dst += left * channels;
+    if (before) {
+      float* lines = pointer<float>(c, room) + task * channels * in_w;
+      for (int64_t ch = 0; ch < channels; ++ch) before->run(c, (image * channels + ch) * in_h + y, in_w, lines + ch * in_w, false);
+      return interleave(lines, in_w, channels, columns, dst);
+    }
+    const float* src = pointer<const float>(c, from) + image * strides[0] + y * strides[2];
     if (strides[3] == 1) return interleave(src, strides[1], channels, columns, dst);
     for (int64_t x = 0; x < columns; ++x) {
       for (int64_t ch = 0; ch < channels; ++ch) dst[x * channels + ch] = src[ch * strides[1] + x * strides[3]];
@@ -137,6 +145,26 @@ void pack_plane(const float* raw, int64_t filters, int64_t channels, int64_t tap
     for (int64_t c = 0; c < channels; ++c) {
       for (int64_t t = 0; t < taps; ++t) packed[(t * channels + c) * filters + f] = raw[(f * channels + c) * taps + t];
     }
+  }
+}
+
+// A task of a product whose rows are made by what stands before it.
+void multiply_after(const Prologue& before, const StepContext& c, int64_t task, DenseArguments& a, kernels::Dense dense) {
+  a.lda = before.pitch;
+  float* room = pointer<float>(c, before.room);
+  if (before.block == 0) {
+    a.a = room;
+    return dense(a);
+  }
+  room += task * before.block * before.pitch;
+  const int64_t begin = a.row_begin, end = a.row_end;
+  for (int64_t r = begin; r < end; r += before.block) {
+    a.row_begin = r;
+    a.row_end = std::min(end, r + before.block);
+    float* first = room - r * before.pitch;
+    before.make(c, a.row_begin, a.row_end, first);
+    a.a = first;
+    dense(a);
   }
 }
 
@@ -159,6 +187,7 @@ class ConvolutionKernel : public StepKernel {
   int64_t rows = 0, width = 0, panels = 0, k_block = 0, panel_block = 0;
   bool from_memory = false;
   Split split;
+  std::optional<Prologue> before;
   BoundEpilogue epilogue;
 
   void run(const StepContext& c) const override {
@@ -177,18 +206,19 @@ class ConvolutionKernel : public StepKernel {
       }
     }
     if (padded) {
-      const int64_t total = pad.images * pad.out_h, each = 16;
-      c.workers.each((total + each - 1) / each, [&](int64_t task, int) {
-        for (int64_t r = task * each; r < std::min(total, (task + 1) * each); ++r) pad.run_row(c, r);
+      const int64_t total = pad.images * pad.out_h;
+      c.workers.each(pad.tasks, [&](int64_t task, int) {
+        for (int64_t r = total * task / pad.tasks; r < total * (task + 1) / pad.tasks; ++r) pad.run_row(c, r, task);
       });
     }
     WindowRows rows_of = window;
     rows_of.z = z.data();
     rows_of.y = y.data();
     rows_of.x = x.data();
-    const float* in = padded ? pointer<const float>(c, pad.to) : pointer<const float>(c, input);
+    const float* in = padded ? pointer<const float>(c, pad.to) : before ? nullptr : pointer<const float>(c, input);
     if (plane) return run_plane(c, rows_of, in);
     if (zeros.buffer != kNoBuffer) rows_of.zeros = pointer<const float>(c, zeros);
+    if (before && before->block == 0) before->make_all(c, rows);
     c.workers.each(groups * split.count(), [&](int64_t task, int) {
       const int64_t g = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
       TapeOperand operands[kernels::kMaxSlots];
@@ -218,7 +248,8 @@ class ConvolutionKernel : public StepKernel {
       a.k_block = k_block;
       a.panel_block = panel_block;
       epilogue.fill(c, g * group_filters, a.epilogue, operands);
-      dense(a);
+      if (before) multiply_after(*before, c, task, a, dense);
+      else dense(a);
     });
   }
 
@@ -290,6 +321,11 @@ Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId 
 
 namespace {
 
+// First layers: with few channels a tap is a very short run. A padded copy makes each kernel row one run.
+bool pads_rows(const ops::Window& window, int64_t channels) {
+  return channels <= 8 && window.axes() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
+}
+
 // A weight of NaN or infinity on a picture's edge: plain evaluation leaves out what stands in the padding, the dense kernel would make NaN
 // of it. Such a model is broken, but it should be broken in the same places everywhere.
 bool finite_weights(const Graph& g, ValueId v) {
@@ -320,6 +356,33 @@ bool can_anchor(const Graph& g, const Node& n) {
   return false;
 }
 
+namespace {
+
+std::string before_text(const Group& group, const std::optional<Prologue>& before) {
+  if (group.ahead().empty()) return "";
+  const std::string where = !before ? "into the padded rows" : before->block > 0 ? fmt::format("{} rows at a time", before->block) : "first";
+  return fmt::format(", {} before, {}", group.ahead().size() > 1 ? fmt::format("{} nodes", group.ahead().size()) : "a node", where);
+}
+
+}  // namespace
+
+std::optional<std::pair<int64_t, int64_t>> rows_read(const Graph& g, const Node& n) {
+  const Shape xs = *known_shape(g.values[n.inputs[0]].dims), ws = *known_shape(g.values[n.inputs[1]].dims);
+  if (element_count(xs) == 0) return std::nullopt;
+  if (n.op != "Conv") {
+    if (ws.size() != 2 || n.integer("transA", 0) != 0) return std::nullopt;
+    return std::pair{element_count(xs) / xs.back(), xs.back()};
+  }
+  const std::span<const int64_t> in = std::span<const int64_t>(xs).subspan(2);
+  const ops::Window window = ops::read_window(n, in, std::span<const int64_t>(ws).subspan(2));
+  const bool still = std::ranges::all_of(window.strides, [](int64_t s) { return s == 1; }) && std::ranges::equal(window.out, in);
+  if (n.integer("group", 1) != 1) return std::nullopt;
+  if (window.taps() == 1 && still) return std::pair{element_count(xs) / xs[1], xs[1]};
+  // The copy of a first layer's picture: lines of one channel.
+  if (ws[1] < 8 && pads_rows(window, ws[1])) return std::pair{element_count(xs) / xs[3], xs[3]};
+  return std::nullopt;
+}
+
 bool lower_convolution(Lowering& l, const Group& group) {
   if (group.anchor < 0 || l.graph().nodes[group.anchor].op != "Conv") return false;
   const Graph& g = l.graph();
@@ -344,8 +407,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
              depthwise = planes && k.group_channels == 1;
   const bool plain_strides = std::all_of(window.strides.begin(), window.strides.end(), [](int64_t s) { return s == 1; });
   k.pointwise = !planes && k.taps == 1 && plain_strides && window.out == Shape(in.begin(), in.end());
-  // First layers: with few channels a tap is a very short run. A padded copy makes each kernel row one run.
-  k.padded = !planes && k.groups == 1 && k.group_channels <= 8 && in.size() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
+  k.padded = !planes && k.groups == 1 && pads_rows(window, k.group_channels);
   const Epilogue e = epilogue_of(l, group, 1, node.inputs.size() > 2 ? node.inputs[2] : kAbsent);
 
   const kernels::Isa isa = l.options().isa;
@@ -355,7 +417,16 @@ bool lower_convolution(Lowering& l, const Group& group) {
   const int64_t depth = k.group_channels * k.taps;
   std::vector<int64_t> tables[3];
   if (k.padded) {
-    const Place from = l.where_with_gaps(node.inputs[0]);
+    k.pad.tasks = std::clamp<int64_t>(xs[0] * (in[0] + window.pads_begin[0]) / 16, 1, l.options().threads > 1 ? l.options().threads * 8 : 1);
+    Place from{kNoBuffer, 0, Layout::natural};
+    if (group.ahead().empty()) {
+      from = l.where_with_gaps(node.inputs[0]);
+      step.reads.push_back(from.buffer);
+    } else {
+      k.pad.before = bind_row_tape(l, group.ahead(), kAbsent, xs, Layout::natural, step);
+      k.pad.room = {l.scratch(static_cast<size_t>(k.pad.tasks * xs[1] * in[1]) * sizeof(float))};
+      step.scratch.push_back(k.pad.room.buffer);
+    }
     k.pad.from = from;
     k.pad.images = xs[0];
     k.pad.channels = xs[1];
@@ -368,7 +439,6 @@ bool lower_convolution(Lowering& l, const Group& group) {
     const size_t bytes = static_cast<size_t>(xs[0] * k.pad.out_h * k.pad.out_w * xs[1]) * 4;
     k.pad.to = {l.scratch(bytes)};
     step.scratch.push_back(k.pad.to.buffer);
-    step.reads.push_back(from.buffer);
     // Rows of the window: taps are kernel rows, each kernel_width x channels floats.
     const int64_t row = k.pad.out_w * xs[1];
     tables[0] = {0};
@@ -384,8 +454,11 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.pixel_stride = window.strides[1] * xs[1];
     k.segment_stride = window.dilations[0] * row;
   } else {
-    k.input = l.place_with_gaps(node.inputs[0], Layout::channels_last);
-    step.reads.push_back(k.input.buffer);
+    k.input = {kNoBuffer, 0, Layout::channels_last};
+    if (group.ahead().empty()) {
+      k.input = l.place_with_gaps(node.inputs[0], Layout::channels_last);
+      step.reads.push_back(k.input.buffer);
+    }
     const auto pitch = row_pitch(k.input, xs);
     k.in_pitch = pitch.value_or(0);
     k.pointwise = k.pointwise && pitch;
@@ -458,9 +531,11 @@ bool lower_convolution(Lowering& l, const Group& group) {
     k.split = split_work(k.rows, k.panels, k.width, depth, kernels::max_rows(isa), k.groups >= threads * 2 ? 1 : threads,
                          l.options().block_bytes);
   }
+  if (!k.padded) k.before = bind_prologue(l, group, xs, Layout::channels_last, k.rows, k.split, step);
   const double outputs = static_cast<double>(k.rows) * static_cast<double>(ws[0]);
-  step.flops = 2 * outputs * static_cast<double>(depth);
-  step.bytes = 4 * (static_cast<double>(element_count(xs)) + static_cast<double>(element_count(ws)) + outputs);
+  const bool made_here = !group.ahead().empty();  // the input: what it is made of has been counted
+  step.flops += 2 * outputs * static_cast<double>(depth);
+  step.bytes += 4 * ((made_here ? 0 : static_cast<double>(element_count(xs))) + static_cast<double>(element_count(ws)) + outputs);
   step.recipe = fmt::format("{}, {} {}, tasks {}x{}{}",
                             depthwise     ? "depthwise"
                             : planes      ? "small groups"
@@ -468,7 +543,7 @@ bool lower_convolution(Lowering& l, const Group& group) {
                             : k.padded    ? "padded rows"
                                           : "row pointers",
                             kernels::name(isa), planes ? "vectors" : fmt::format("{}x{} tile", kernels::max_rows(isa), width),
-                            k.split.row_tasks, k.split.panel_tasks, e.text.empty() ? "" : ", " + e.text);
+                            k.split.row_tasks, k.split.panel_tasks, before_text(group, k.before) + (e.text.empty() ? "" : ", " + e.text));
   step.kernel = std::move(kernel);
   l.add(std::move(step));
   return true;
@@ -494,6 +569,7 @@ class ProductKernel : public StepKernel {
   int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0;
   bool from_memory = false;
   Split split;
+  std::optional<Prologue> before;
   BoundEpilogue epilogue;
 
   void run(const StepContext& c) const override {
@@ -510,7 +586,8 @@ class ProductKernel : public StepKernel {
         }
       });
     }
-    const float* left = pointer<const float>(c, a);
+    const float* left = before ? nullptr : pointer<const float>(c, a);
+    if (before && before->block == 0) before->make_all(c, m);
     if (transpose_a) {
       float* turned = pointer<float>(c, a_turned);
       for (int64_t i = 0; i < m; ++i) {
@@ -541,7 +618,8 @@ class ProductKernel : public StepKernel {
       d.k_block = k_block;
       d.panel_block = panel_block;
       epilogue.fill(c, 0, d.epilogue, operands);
-      dense(d);
+      if (before) multiply_after(*before, c, r, d, dense);
+      else dense(d);
     };
     if (slots > 0) {
       c.workers.each(slots, [&](int64_t slot, int) {
@@ -607,8 +685,10 @@ bool lower_product(Lowering& l, const Group& group) {
   k.width = kernels::panel_width(isa);
   k.panels = (k.n + k.width - 1) / k.width;
   k.a_pitch = k.k;
-  k.a = k.transpose_a ? l.place(node.inputs[0], Layout::natural) : l.place_rows(node.inputs[0], Layout::natural, k.a_pitch);
-  step.reads.push_back(k.a.buffer);
+  if (group.ahead().empty()) {
+    k.a = k.transpose_a ? l.place(node.inputs[0], Layout::natural) : l.place_rows(node.inputs[0], Layout::natural, k.a_pitch);
+    step.reads.push_back(k.a.buffer);
+  }
   if (k.transpose_a) {
     k.a_turned = {l.scratch(static_cast<size_t>(k.m * k.k) * 4)};
     step.scratch.push_back(k.a_turned.buffer);
@@ -678,16 +758,17 @@ bool lower_product(Lowering& l, const Group& group) {
   const int threads = l.options().threads;
   k.split =
       split_work(k.m, k.panels, k.width, depth, kernels::max_rows(isa), batches >= threads * 2 ? 1 : threads, l.options().block_bytes);
+  k.before = bind_prologue(l, group, as, Layout::natural, k.m, k.split, step);
   const double rows = static_cast<double>(batches * k.m);
-  step.flops = 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
-  step.bytes =
-      4 * (static_cast<double>(element_count(as)) + static_cast<double>(element_count(bs)) + static_cast<double>(element_count(os)));
+  step.flops += 2 * rows * static_cast<double>(n) * static_cast<double>(depth);
+  step.bytes += 4 * ((k.before ? 0 : static_cast<double>(element_count(as))) + static_cast<double>(element_count(bs)) +
+                     static_cast<double>(element_count(os)));
   step.recipe = fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}", k.m, n, depth, batches > 1 ? fmt::format(" x{}", batches) : "",
                             k.b_type == kernels::PanelType::f32   ? ""
                             : k.b_type == kernels::PanelType::f16 ? ", f16 weights"
                                                                   : ", bf16 weights",
                             kernels::name(isa), kernels::max_rows(isa), width, k.split.row_tasks, k.split.panel_tasks,
-                            e.text.empty() ? "" : ", " + e.text);
+                            before_text(group, k.before) + (e.text.empty() ? "" : ", " + e.text));
   step.kernel = std::move(kernel);
   l.add(std::move(step));
   return true;

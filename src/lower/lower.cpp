@@ -457,6 +457,20 @@ std::vector<Group> partition(const Graph& g, const LowerOptions& options) {
     Group group = grow_rows(g, n, made, readers, taken);
     if (group.nodes.size() > 1) take(std::move(group));
   }
+  // What comes before a product and could not go with what made its operands: on the rows it reads, where that saves more than it costs.
+  for (Group& group : groups) {
+    if (group.anchor < 0 || !options.fuse || !can_anchor(g, g.nodes[group.anchor])) continue;
+    const Node& anchor = g.nodes[group.anchor];
+    const ValueId in = anchor.inputs[0];
+    const int p = made[in];
+    if (p < 0 || taken[p] || !tapeable(g, g.nodes[p]) || read_as_output(g, in)) continue;
+    if (std::ranges::any_of(readers[in], [&](int r) { return r != group.anchor; }) || readers[in].size() != 1) continue;
+    const auto rows = rows_read(g, anchor);
+    if (!rows || !prologue_pays(rows->first, rows->second)) continue;
+    std::vector<int> ahead = grow_tape(g, p, made, readers, taken).nodes;
+    for (int n : ahead) taken[n] = true;
+    group.nodes.insert(group.nodes.begin(), ahead.begin(), ahead.end());
+  }
   for (int n = static_cast<int>(g.nodes.size()) - 1; n >= 0; --n) {
     if (taken[n]) continue;
     const bool tape = !options.plain && tapeable(g, g.nodes[n]);
@@ -490,9 +504,13 @@ std::string Lowering::why(const Group& group) const {
     if (group.kept) text += "; what stands before it is written too, for its other readers";
   } else if (group.anchor >= 0 && group.nodes.size() > 1) {
     const std::string& op = graph_->nodes[group.anchor].op;
-    text = fmt::format("{} its shape: done on each tile before it leaves registers or the first cache",
-                       group.nodes.size() > 2 ? fmt::format("{} nodes after the {} keep", group.nodes.size() - 1, op)
-                                              : fmt::format("the node after the {} keeps", op));
+    const size_t ahead = group.ahead().size(), after = group.nodes.size() - 1 - ahead;
+    if (ahead > 0)
+      text = fmt::format("{} what the {} reads: done on its rows as it comes to them",
+                         ahead > 1 ? fmt::format("{} nodes make", ahead) : "a node makes", op);
+    if (after > 0)
+      text += fmt::format("{}{} its shape: done on each tile before it leaves registers or the first cache", ahead > 0 ? "; " : "",
+                          after > 1 ? fmt::format("{} nodes after the {} keep", after, op) : fmt::format("the node after the {} keeps", op));
   } else if (group.nodes.size() > 1) {
     text = fmt::format("{} elementwise nodes of one shape whose results in between nobody else reads: one pass over memory",
                        group.nodes.size());
@@ -519,7 +537,12 @@ std::string Lowering::why_not(const Group& group, const std::vector<std::vector<
   if (next.size() > 1) return fmt::format("its result is read by {} nodes: {} and others", next.size(), node_name(next[0]));
   const Node& reader = g.nodes[next[0]];
   const std::string name = node_name(next[0]);
-  if (can_anchor(g, reader)) return fmt::format("{} multiplies: a step of its own begins there", name);
+  if (can_anchor(g, reader)) {
+    if (group.anchor >= 0 || !tapeable(g, last) || reader.inputs[0] != out) return fmt::format("{} multiplies: a step of its own begins there", name);
+    const auto rows = rows_read(g, reader);
+    if (!rows) return fmt::format("{} reads each number several times, in windows or as its second operand: made once, before", name);
+    return fmt::format("{} reads {} rows of {}: a call for each costs more than the memory it saves", name, rows->first, rows->second);
+  }
   if (!tapeable(g, reader)) return fmt::format("{} is not elementwise over known f32 shapes", name);
   if (group.anchor < 0 && !tapeable(g, last)) return fmt::format("{} is done by a kernel of its own that takes nothing after it", last.op);
   const auto made = known_shape(g.values[out].dims), wanted = known_shape(g.values[reader.outputs[0]].dims);

@@ -1,6 +1,7 @@
 // The state of one lowering, shared by the files that know a family of steps.
 #pragma once
 
+#include <algorithm>
 #include <optional>
 #include <span>
 
@@ -11,12 +12,14 @@
 
 namespace lathe::lower {
 
-// A set of nodes that becomes one step. `anchor`: index of the contraction or window node at its head, or of the reduction in its midst, -1
-// for a pure tape. `nodes` in topological order; the last one makes the only value that leaves the group, but for what is `kept`.
+// A set of nodes that becomes one step. `anchor`: index of the contraction or window node, or of the reduction, in its midst, -1 for a pure
+// tape. `nodes` in topological order; the last one makes the only value that leaves the group, but for what is `kept`.
 struct Group {
   int anchor = -1;
   std::vector<int> nodes;
   bool kept = false;  // what the nodes before a reduction make is read elsewhere too
+  std::span<const int> ahead() const { return std::span(nodes).first(std::ranges::find(nodes, anchor) - nodes.begin()); }
+  std::span<const int> from_anchor() const { return std::span(nodes).subspan(std::ranges::find(nodes, anchor) - nodes.begin()); }
 };
 
 std::vector<int64_t> logical_strides(const Shape& shape, Layout layout);
@@ -43,6 +46,17 @@ std::optional<int64_t> row_pitch(const Place& place, const Shape& shape);
 // Strides with which an operand is read at every index of `out` (logical order; 0 where it is broadcast).
 std::vector<int64_t> operand_strides(const Shape& shape, const Place& place, const Shape& out);
 std::vector<int64_t> operand_strides(const Shape& shape, Layout layout, const Shape& out);
+
+template <typename T>
+T* pointer(const StepContext& c, const Place& p) {
+  return reinterpret_cast<T*>(c.buffers[p.buffer] + p.offset);
+}
+
+// How rows x panels are shared out: a grid of tasks.
+struct Split {
+  int64_t row_tasks = 1, panel_tasks = 1;
+  int64_t count() const { return row_tasks * panel_tasks; }
+};
 
 // ---- tapes ----
 
@@ -165,6 +179,43 @@ void lower_plain(Lowering& l, int node);
 inline constexpr const char* kByItself = "by itself";
 void lower_conversion(Lowering& l, ValueId v, Place from, Place to);
 
+// Elementwise nodes done row by row: a tape whose operands are found by the row's index in each dim.
+struct RowTape {
+  kernels::RunTape run_tape = nullptr;
+  kernels::Tape tape;
+  std::vector<Place> places;
+  std::vector<kernels::TapeType> types;
+  std::vector<int64_t> dims;                  // of the rows, slowest first
+  std::vector<std::vector<int64_t>> strides;  // per operand, per dim; then along the row
+
+  // With `own`, operand 0 is the row itself, where `to` points.
+  void run(const StepContext& c, int64_t row, int64_t length, float* to, bool own) const;
+};
+// Over values of this shape, a row being what runs fastest in the layout; with `head`, that value is the row itself. Adds reads, bytes and
+// arithmetic to the step.
+RowTape bind_row_tape(Lowering& l, std::span<const int> nodes, ValueId head, const Shape& whole, Layout layout, Step& step);
+
+// Elementwise nodes before a product: the rows it reads are made block by block, where it finds them without a copy, or all of them first.
+struct Prologue {
+  RowTape tape;
+  Place room;
+  int64_t length = 0, pitch = 0;  // of a row; floats from row to row
+  int64_t block = 0;              // rows made together, for each task; 0: all of them, before any task multiplies
+  // Rows [begin, end) to where row 0 would stand at `to`.
+  void make(const StepContext& c, int64_t begin, int64_t end, float* to) const {
+    for (int64_t row = begin; row < end; ++row) tape.run(c, row, length, to + row * pitch, false);
+  }
+  void make_all(const StepContext& c, int64_t rows) const;
+};
+// Nothing when the group has none. `split`: how rows and panels are shared out.
+std::optional<Prologue> bind_prologue(Lowering& l, const Group& group, const Shape& whole, Layout layout, int64_t rows, const Split& split,
+                                      Step& step);
+// The rows that an anchor reads one by one, each once, if it does: then elementwise nodes before it can be done on each. How many, and how
+// long they are.
+std::optional<std::pair<int64_t, int64_t>> rows_read(const Graph& graph, const Node& node);
+// Whether it is worth it: memory saved against the calls for each row.
+bool prologue_pays(int64_t rows, int64_t length);
+
 // Whether the node works on rows along its last axis, so that elementwise nodes before and after it can be done while a row is near.
 bool heads_rows(const Graph& graph, const Node& node);
 // Whether the node can head a group with an epilogue.
@@ -209,16 +260,6 @@ BoundEpilogue bind_epilogue(Lowering& l, const Epilogue& e, ValueId out, Layout 
 // Row and column stride of an operand seen from a matrix whose columns are the innermost physical dim of `out`.
 std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, const Place& place, const Shape& out, Layout out_layout);
 
-template <typename T>
-T* pointer(const StepContext& c, const Place& p) {
-  return reinterpret_cast<T*>(c.buffers[p.buffer] + p.offset);
-}
-
-// How rows x panels are shared out: a grid of tasks.
-struct Split {
-  int64_t row_tasks = 1, panel_tasks = 1;
-  int64_t count() const { return row_tasks * panel_tasks; }
-};
 Split split_work(int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows, int threads, int64_t block_bytes);
 // Tables of offsets of a window's taps along up to three spatial axes (missing ones count as size 1 in front), and its sizes.
 // `strides`: of the picture, by axis: image, channel, then the spatial ones.

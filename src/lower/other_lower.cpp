@@ -24,34 +24,9 @@ int64_t product(const Shape& s, size_t from, size_t to) {
 
 // ---- rows ----
 
-// Elementwise nodes before or after a reduction, row by row: a tape whose operands are found by the row's index in each dim.
-struct RowTape {
-  kernels::Tape tape;
-  std::vector<Place> places;
-  std::vector<kernels::TapeType> types;
-  std::vector<int64_t> dims;                  // of the rows, slowest first
-  std::vector<std::vector<int64_t>> strides;  // per operand, per dim; then along the row
-
-  // With `own`, operand 0 is the row itself, where `to` points.
-  void run(const StepContext& c, kernels::RunTape run_tape, int64_t row, int64_t length, float* to, bool own) const {
-    kernels::TapeOperand operands[kernels::kMaxSlots];
-    if (own) operands[0] = {to, 1, kernels::TapeType::f32};
-    for (size_t i = 0; i < places.size(); ++i) {
-      int64_t at = 0, left = row;
-      for (int d = static_cast<int>(dims.size()) - 1; d >= 0; --d) {
-        at += left % dims[d] * strides[i][d];
-        left /= dims[d];
-      }
-      operands[i + (own ? 1 : 0)] = {pointer<const char>(c, places[i]) + at * bytes_of(types[i]), strides[i].back(), types[i]};
-    }
-    run_tape(tape, operands, to, kernels::TapeType::f32, length);
-  }
-};
-
 class RowKernel : public StepKernel {
  public:
   kernels::Rows rows = nullptr;
-  kernels::RunTape run_tape = nullptr;
   kernels::RowArguments arguments;
   Place input, output, scale, bias;
   bool has_scale = false, has_bias = false;
@@ -87,13 +62,13 @@ class RowKernel : public StepKernel {
         if (before) {
           // The kernel counts rows from 0 of what it is given; room holds only those of now.
           float* made = kept ? pointer<float>(c, input) : in_output ? a.out : pointer<float>(c, room) + (task * near_rows - r) * a.length;
-          for (int64_t row = r; row < a.end; ++row) before->run(c, run_tape, row, a.length, made + row * a.length, false);
+          for (int64_t row = r; row < a.end; ++row) before->run(c, row, a.length, made + row * a.length, false);
           a.in = made;
         } else {
           a.in = pointer<const float>(c, input);
         }
         rows(a);
-        for (int64_t row = r; after && row < a.end; ++row) after->run(c, run_tape, row, a.length, a.out + row * a.length, true);
+        for (int64_t row = r; after && row < a.end; ++row) after->run(c, row, a.length, a.out + row * a.length, true);
       }
     });
   }
@@ -265,30 +240,9 @@ bool lower_rows(Lowering& l, const Group& group) {
   if (form->width > 1 && l.options().threads > 1 && form->count < 4 * l.options().threads)
     kernel->strips = std::clamp<int64_t>(form->width / 512, 1, 4 * l.options().threads);
   const Shape whole = l.shape(n.inputs[0]);
-  const auto row_tape = [&](std::span<const int> nodes, ValueId head_value) {
-    RowTape t;
-    auto built = build_tape(g, nodes, head_value);
-    if (!built) fail(Category::internal, "a tape that was planned does not fit");
-    t.tape = built->tape;
-    t.dims.assign(whole.begin(), whole.end() - 1);
-    for (size_t i = head_value == kAbsent ? 0 : 1; i < built->sources.size(); ++i) {
-      const TapeSource& s = built->sources[i];
-      const Shape operand = s.value != kAbsent ? l.shape(s.value) : s.constant.shape();
-      Place at = s.value != kAbsent ? l.where(s.value) : Place{l.constant_buffer(s.constant)};
-      if (s.value != kAbsent && at.layout != Layout::natural) at = l.place(s.value, Layout::natural);
-      t.places.push_back(at);
-      t.types.push_back(type_of_source(l, s));
-      t.strides.push_back(operand_strides(operand, at, whole));
-      step.reads.push_back(at.buffer);
-      step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(t.types.back()));
-    }
-    step.flops += static_cast<double>(element_count(whole)) * static_cast<double>(t.tape.steps.size());
-    return t;
-  };
-  if (!ahead.empty()) kernel->before = row_tape(ahead, kAbsent);
-  if (!behind.empty()) kernel->after = row_tape(behind, n.outputs[0]);
+  if (!ahead.empty()) kernel->before = bind_row_tape(l, ahead, kAbsent, whole, Layout::natural, step);
+  if (!behind.empty()) kernel->after = bind_row_tape(l, behind, n.outputs[0], whole, Layout::natural, step);
   if (kernel->before || kernel->after) {
-    kernel->run_tape = kernels::run_tape(l.options().isa);
     kernel->near_rows = std::max<int64_t>(1, 4096 / std::max<int64_t>(1, form->length));
     kernel->in_output = l.shape(n.outputs[0]) == whole;
   }

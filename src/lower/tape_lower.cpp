@@ -330,7 +330,8 @@ std::optional<std::pair<int64_t, int64_t>> matrix_strides(const Shape& shape, co
   return std::pair{row, dims.back() == 1 ? int64_t{0} : strides.back()};
 }
 
-std::optional<Epilogue> split_epilogue(const Graph& g, const Group& group, int columns_axis) {
+std::optional<Epilogue> split_epilogue(const Graph& g, const Group& whole, int columns_axis) {
+  const Group group{whole.anchor, {whole.from_anchor().begin(), whole.from_anchor().end()}};
   Epilogue e;
   const ValueId made = g.nodes[group.anchor].outputs[0];
   const Shape out = *known_shape(g.values[made].dims);
@@ -454,6 +455,80 @@ void BoundEpilogue::fill(const StepContext& c, int64_t column, kernels::DenseEpi
   for (size_t i = 0; i < places.size(); ++i) {
     operands[i] = {pointer<const char>(c, places[i]) + column * column_strides[i] * bytes_of(types[i]), column_strides[i], types[i]};
   }
+}
+
+// ---- tapes over rows ----
+
+void RowTape::run(const StepContext& c, int64_t row, int64_t length, float* to, bool own) const {
+  TapeOperand operands[kernels::kMaxSlots];
+  if (own) operands[0] = {to, 1, kernels::TapeType::f32};
+  for (size_t i = 0; i < places.size(); ++i) {
+    int64_t at = 0, left = row;
+    for (int d = static_cast<int>(dims.size()) - 1; d >= 0; --d) {
+      at += left % dims[d] * strides[i][d];
+      left /= dims[d];
+    }
+    operands[i + (own ? 1 : 0)] = {pointer<const char>(c, places[i]) + at * bytes_of(types[i]), strides[i].back(), types[i]};
+  }
+  run_tape(tape, operands, to, kernels::TapeType::f32, length);
+}
+
+RowTape bind_row_tape(Lowering& l, std::span<const int> nodes, ValueId head, const Shape& whole, Layout layout, Step& step) {
+  RowTape t;
+  auto built = build_tape(l.graph(), nodes, head);
+  if (!built) fail(Category::internal, "a tape that was planned does not fit");
+  t.run_tape = kernels::run_tape(l.options().isa);
+  t.tape = built->tape;
+  const auto order = physical_order(static_cast<int>(whole.size()), layout);
+  t.dims = permuted(whole, order);
+  t.dims.pop_back();
+  for (size_t i = head == kAbsent ? 0 : 1; i < built->sources.size(); ++i) {
+    const TapeSource& s = built->sources[i];
+    const Shape operand = s.value != kAbsent ? l.shape(s.value) : s.constant.shape();
+    Place at = s.value != kAbsent ? l.where_with_gaps(s.value) : Place{l.constant_buffer(s.constant)};
+    if (s.value != kAbsent && at.layout != layout && operand == whole) at = l.place(s.value, layout);
+    t.places.push_back(at);
+    t.types.push_back(type_of_source(l, s));
+    t.strides.push_back(permuted(operand_strides(operand, at, whole), order));
+    step.reads.push_back(at.buffer);
+    step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(t.types.back()));
+  }
+  step.flops += static_cast<double>(element_count(whole)) * static_cast<double>(t.tape.steps.size());
+  return t;
+}
+
+// ---- what comes before a product ----
+
+void Prologue::make_all(const StepContext& c, int64_t rows) const {
+  constexpr int64_t kTask = 16384;  // elements
+  const int64_t each = std::max<int64_t>(1, kTask / std::max<int64_t>(1, length));
+  float* to = pointer<float>(c, room);
+  c.workers.each((rows + each - 1) / each, [&](int64_t task, int) { make(c, task * each, std::min(rows, (task + 1) * each), to); });
+}
+
+bool prologue_pays(int64_t rows, int64_t length) {
+  // What any machine of today does: a call for a row, and bytes written and read again near and far.
+  constexpr double kCall = 6e-9, kNear = 60e9, kFar = 12e9;
+  const double bytes = 4.0 * static_cast<double>(rows * length);
+  return 2 * bytes / (bytes > 1e6 ? kFar : kNear) > kCall * static_cast<double>(rows);
+}
+
+std::optional<Prologue> bind_prologue(Lowering& l, const Group& group, const Shape& whole, Layout layout, int64_t rows, const Split& split,
+                                      Step& step) {
+  if (group.ahead().empty()) return std::nullopt;
+  Prologue p;
+  p.tape = bind_row_tape(l, group.ahead(), kAbsent, whole, layout, step);
+  const auto order = physical_order(static_cast<int>(whole.size()), layout);
+  p.length = whole[order.back()];
+  // Rows that the dense kernel reads where they are stand so far apart.
+  p.pitch = p.length <= kernels::kNearStride - 16 ? kernels::kNearStride : p.length;
+  const int64_t near_rows = std::max<int64_t>(1, (int64_t{48} << 10) / p.pitch / kernels::max_rows(l.options().isa)) * kernels::max_rows(l.options().isa);
+  // Where panels are shared out, every task reads all rows.
+  if (split.panel_tasks == 1) p.block = near_rows;
+  const int64_t held = p.block > 0 ? split.row_tasks * p.block : rows;
+  p.room = {l.scratch(static_cast<size_t>(held * p.pitch) * sizeof(float))};
+  step.scratch.push_back(p.room.buffer);
+  return p;
 }
 
 // ---- a tape as a step of its own ----

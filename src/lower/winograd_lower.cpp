@@ -117,7 +117,7 @@ bool pays(int64_t rows, int64_t tiles, int64_t channels, int64_t filters, bool n
 }  // namespace
 
 bool lower_winograd(Lowering& l, const Group& group) {
-  if (group.anchor < 0 || !l.options().winograd || l.graph().nodes[group.anchor].op != "Conv") return false;
+  if (group.anchor < 0 || !group.ahead().empty() || !l.options().winograd || l.graph().nodes[group.anchor].op != "Conv") return false;
   const Graph& g = l.graph();
   const Node& node = g.nodes[group.anchor];
   const ValueId out = g.nodes[group.nodes.back()].outputs[0], w_value = node.inputs[1];
