@@ -321,11 +321,6 @@ Epilogue epilogue_of(Lowering& l, const Group& group, int columns_axis, ValueId 
 
 namespace {
 
-// First layers: with few channels a tap is a very short run. A padded copy makes each kernel row one run.
-bool pads_rows(const ops::Window& window, int64_t channels) {
-  return channels <= 8 && window.axes() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
-}
-
 // A weight of NaN or infinity on a picture's edge: plain evaluation leaves out what stands in the padding, the dense kernel would make NaN
 // of it. Such a model is broken, but it should be broken in the same places everywhere.
 bool finite_weights(const Graph& g, ValueId v) {
@@ -338,6 +333,10 @@ bool finite_weights(const Graph& g, ValueId v) {
 }
 
 }  // namespace
+
+bool pads_rows(const ops::Window& window, int64_t channels) {
+  return channels <= 8 && window.axes() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
+}
 
 bool can_anchor(const Graph& g, const Node& n) {
   if (n.outputs.empty() || !all_f32(g, n)) return false;

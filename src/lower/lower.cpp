@@ -40,6 +40,10 @@ std::vector<int64_t> logical_strides(const Shape& shape, Layout layout) {
   return strides;
 }
 
+bool same_in_both(const Shape& s) {
+  return s.size() < 3 || s[1] == 1 || element_count(std::span<const int64_t>(s).subspan(2)) == 1;
+}
+
 std::vector<int64_t> strides_at(const Place& place, const Shape& shape) {
   return place.strides.empty() ? logical_strides(shape, place.layout) : place.strides;
 }
@@ -231,7 +235,7 @@ Place Lowering::define_with_gaps(ValueId v, Layout layout, int64_t least) {
   const auto it = parts_.find(v);
   if (it == parts_.end()) return define(v, layout);
   const Part& part = it->second;
-  // The first part that is made decides on the layout of the whole.
+  if (!known_[part.whole] && wanted(part.whole) != layout) return define(v, layout);
   const Place whole = known_[part.whole] ? places_[part.whole] : define_with_gaps(part.whole, layout);
   const Shape s = shape(v);
   Place at{whole.buffer, whole.offset, layout, strides_at(whole, shape(part.whole))};
@@ -287,10 +291,7 @@ Place Lowering::place(ValueId v, Layout layout) {
   const Shape s = shape(v);
   if (at.strides.empty()) {
     if (at.layout == layout) return at;
-    // With one channel or one pixel both layouts are the same bytes.
-    int64_t pixels = 1;
-    for (size_t i = 2; i < s.size(); ++i) pixels *= s[i];
-    if (s.size() < 3 || s[1] == 1 || pixels == 1) return {at.buffer, at.offset, layout};
+    if (same_in_both(s)) return {at.buffer, at.offset, layout};
   }
   const auto it = converted_.find({v, layout});
   if (it != converted_.end()) return it->second;
@@ -555,6 +556,7 @@ Plan Lowering::finish() {
   const Graph& g = *graph_;
   const std::vector<Group> groups = partition(g, options_);
   find_parts();
+  choose_layouts(groups);
   const auto readers = g.consumers();
   std::vector<int> owner(g.nodes.size(), -1);
   for (size_t i = 0; i < groups.size(); ++i) {

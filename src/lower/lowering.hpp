@@ -77,6 +77,11 @@ bool tapeable(const Graph& graph, const Node& node);
 // Nothing when the tape would be too long or needs too many slots. With `head`, that value is operand 0.
 std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nodes, ValueId head = kAbsent);
 
+// ---- layouts ----
+
+// With one channel or one pixel both layouts are the same bytes.
+bool same_in_both(const Shape& shape);
+
 // ---- the lowering ----
 
 class Lowering;
@@ -129,6 +134,8 @@ class Lowering {
   Weights& weights() { return weights_; }
   void release_after_packing(ValueId v, std::function<Tensor()> restore);
   void add(Step step) { plan_.steps.push_back(std::move(step)); }
+  // The layout that costs least for what makes the value, where it has a choice.
+  Layout wanted(ValueId v) const { return wanted_[v]; }
   // Whether the weights of the graph as a whole leave the caches from one run to the next.
   bool weights_leave_caches() const { return much_weight_; }
   std::string node_name(int node) const { return node_label(graph_->nodes[node]); }
@@ -138,6 +145,7 @@ class Lowering {
 
  private:
   void find_parts();
+  void choose_layouts(const std::vector<Group>& groups);
   std::string why(const Group& group) const;
   std::string why_not(const Group& group, const std::vector<std::vector<int>>& readers, const std::vector<int>& owner) const;
 
@@ -149,6 +157,7 @@ class Lowering {
   Plan plan_;
   std::vector<Place> places_;
   std::vector<bool> known_;
+  std::vector<Layout> wanted_;
   bool much_weight_ = false;
   std::map<std::pair<ValueId, Layout>, Place> converted_;
   struct Part {
@@ -220,6 +229,8 @@ bool prologue_pays(int64_t rows, int64_t length);
 bool heads_rows(const Graph& graph, const Node& node);
 // Whether the node can head a group with an epilogue.
 bool can_anchor(const Graph& graph, const Node& node);
+// First layers: with few channels a tap is a very short run. A padded copy makes each kernel row one run.
+bool pads_rows(const ops::Window& window, int64_t channels);
 
 // The epilogue of a group whose anchor writes a rows x columns matrix: nodes after the anchor, split into what the
 // micro-kernel does in registers (bias, residual, clamp) and a tape for the rest.

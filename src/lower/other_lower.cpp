@@ -435,14 +435,13 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
   const Shape s = l.shape(whole);
   const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
   // Channels-last stays channels-last when everything that comes in is.
-  const auto last = [&](ValueId v) { return l.where_with_gaps(v).layout == Layout::channels_last; };
   const auto part_at = [&](const Place& all, int64_t at, Layout layout) {
     const auto strides = strides_at(all, s);
     return Place{all.buffer, all.offset + static_cast<size_t>(at * strides[axis] * bytes), layout, strides};
   };
   if (!concat) {  // parts are read where they are, unless what runs fastest is cut to pieces
-    const Layout layout = last(whole) ? Layout::channels_last : Layout::natural;
-    Place from = l.where_with_gaps(whole);
+    const Layout layout = l.wanted(parts[0]);
+    const Place from = l.place_with_gaps(whole, layout);
     auto k = std::make_unique<CopyKernel>();
     Step step = copy_step(l.names(group), "out of one buffer", 0, bytes);
     int64_t at = 0;
@@ -468,9 +467,7 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
   }
   // Some parts may stand there already.
   const bool begun = std::ranges::any_of(parts, [&](ValueId v) { return l.is_part(v, whole); });
-  const Layout layout = begun                                               ? l.where_with_gaps(whole).layout
-                        : std::all_of(parts.begin(), parts.end(), last) ? Layout::channels_last
-                                                                            : Layout::natural;
+  const Layout layout = begun ? l.where_with_gaps(whole).layout : l.wanted(whole);
   std::vector<Place> places;
   for (ValueId v : parts) places.push_back(l.place_with_gaps(v, layout));
   const Place to = begun ? l.where_with_gaps(whole) : l.define_with_gaps(whole, layout);
@@ -499,7 +496,8 @@ bool lower_blocks(Lowering& l, const Group& group, const Node& n, int bytes) {
   const Shape s = l.shape(n.inputs[0]), o = l.shape(n.outputs[0]);
   const int64_t b = n.integer("blocksize", 1);
   if (s.size() != 4 || element_count(s) == 0) return false;
-  const Place from = l.where_with_gaps(n.inputs[0]), to = l.define_with_gaps(n.outputs[0], from.layout);
+  const Layout layout = l.wanted(n.outputs[0]);
+  const Place from = l.place_with_gaps(n.inputs[0], layout), to = l.define_with_gaps(n.outputs[0], layout);
   const auto in = strides_at(from, s), out = strides_at(to, o);
   // Dims: image, channel of the deeper side's blocks, row, row in the block, column, column in the block.
   const bool deep = n.op == "DepthToSpace", first = deep && n.text("mode", "DCR") == "CRD";
@@ -584,15 +582,18 @@ bool lower_movement(Lowering& l, const Group& group) {
   // Read straight from where and how it stands; often nothing is left to move.
   Place from = l.where_with_gaps(n.inputs[0]);
   Layout layout = Layout::natural;
-  const auto stands = strides_at(from, in), natural = logical_strides(in, Layout::natural);
+  const auto natural = logical_strides(in, Layout::natural);
   if (n.op == "Transpose") {
+    const auto stands = strides_at(from, in);
     auto perm = n.integers("perm");
     if (perm.empty()) {
       for (int64_t i = static_cast<int64_t>(in.size()) - 1; i >= 0; --i) perm.push_back(i);
     }
     for (size_t i = 0; i < perm.size(); ++i) read->strides[i] = stands[perm[i] < 0 ? perm[i] + static_cast<int64_t>(perm.size()) : perm[i]];
   } else if (n.op == "Slice" && element_count(read->shape) > 0) {
-    layout = from.layout;
+    layout = l.wanted(n.outputs[0]);
+    from = l.place_with_gaps(n.inputs[0], layout);
+    const auto stands = strides_at(from, in);
     int64_t offset = 0;
     for (size_t i = 0; i < in.size(); ++i) {
       offset += read->offset / natural[i] % in[i] * stands[i];
@@ -621,15 +622,10 @@ bool lower_movement(Lowering& l, const Group& group) {
     l.alias(n.outputs[0], seen);
     return true;
   }
-  // Channels-last pictures that a model turns to the standard's order for a window op: they already are as that op wants them.
+  // Channels-last pictures that a model turns to the standard's order: they already are as window ops want them.
   if (n.op == "Transpose" && from.layout == Layout::natural && from.strides.empty() && in.size() > 2 &&
       read->strides == logical_strides(read->shape, Layout::channels_last)) {
-    const auto readers = g.consumers()[n.outputs[0]];
-    const auto wants = [&](int r) {
-      const std::string& op = g.nodes[r].op;
-      return op.ends_with("Conv") || op == "ConvTranspose" || op.ends_with("Pool");
-    };
-    if (std::ranges::any_of(readers, wants)) {
+    if (l.wanted(n.outputs[0]) == Layout::channels_last) {
       l.alias(n.outputs[0], {from.buffer, from.offset, Layout::channels_last});
       return true;
     }

@@ -585,13 +585,7 @@ bool lower_tape(Lowering& l, const Group& group) {
   if (!built) return false;
   const ValueId out = g.nodes[group.nodes.back()].outputs[0];
   const Shape shape = l.shape(out);
-  // Channels-last when a whole-size operand is: the others follow by strides.
-  Layout layout = Layout::natural;
-  for (const TapeSource& s : built->sources) {
-    if (s.value != kAbsent && !l.is_constant(s.value) && l.shape(s.value) == shape &&
-        l.where_with_gaps(s.value).layout == Layout::channels_last)
-      layout = Layout::channels_last;
-  }
+  const Layout layout = l.wanted(out);
   auto kernel = std::make_unique<TapeKernel>();
   Step step;
   step.kind = "tape";
