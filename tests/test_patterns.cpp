@@ -1,5 +1,6 @@
 // What the compiler makes of the ways in which exporters write things down: each pattern becomes the step it should, with the numbers of
 // plain evaluation; what only looks like one stays as it is.
+#include <algorithm>
 #include <cmath>
 #include <cstring>
 
@@ -410,4 +411,162 @@ TEST_CASE("small independent branches run side by side, with the same bits") {
   const Tensor expected = alone.run(std::span<const Tensor>(n.fed))[0].clone();
   Lane several(compile(g, {.threads = 4}));
   for (int i = 0; i < 50; ++i) CHECK(identical(expected, several.run(std::span<const Tensor>(n.fed))[0]));
+}
+
+namespace {
+
+// Recurrent cells as exporters write them out, step after step over rows of x.
+struct Unrolled {
+  enum Form { joined, apart, gate_by_gate } form = joined;  // one product of x and state together, one each, one for each gate
+  enum Mix { halves, other_way, difference, other_difference } mix = halves;  // how a GRU puts state and candidate together
+  bool lstm = true, after = true, shared = true;
+  bool feedback = false;         // the input of a step depends on the state before
+  bool gives_states = false;     // the state of each step is an output
+  bool gives_carried = false;    // what the first step carries on is an output
+  int64_t steps = 5, batch = 3, in = 6, hidden = 8;
+
+  Builder b{"unrolled", 21};
+  int names = 0;
+  ValueId constant(Tensor t) { return b.constant("c" + std::to_string(names++), std::move(t)); }
+  ValueId weight(Shape s, uint64_t seed) { return constant(random_tensor(std::move(s), seed, -0.4f, 0.4f)); }
+  ValueId ints(std::vector<int64_t> v) { return constant(Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); }
+
+  // The sum before gate `g` of `count`, of x and h.
+  std::vector<ValueId> sums(ValueId x, ValueId h, int64_t count, uint64_t seed) {
+    if (form == gate_by_gate) {
+      std::vector<ValueId> out;
+      for (int64_t g = 0; g < count; ++g) {
+        const auto of = [&](uint64_t k) { return seed * 100 + static_cast<uint64_t>(g) * 10 + k; };
+        const ValueId wx = b.op("Gemm", {x, weight({hidden, in}, of(1)), weight({hidden}, of(2))}, {{"transB", int64_t{1}}});
+        out.push_back(b.op("Add", {wx, b.op("MatMul", {h, weight({hidden, hidden}, of(3))})}));
+      }
+      return out;
+    }
+    ValueId z = kAbsent;
+    if (form == joined) {
+      const ValueId xh = b.op("Concat", {x, h}, {{"axis", int64_t{1}}});
+      z = b.op("Add", {b.op("MatMul", {xh, weight({in + hidden, count * hidden}, seed)}), weight({count * hidden}, seed + 1)});
+    } else {
+      z = b.op("Add", {b.op("MatMul", {x, weight({in, count * hidden}, seed)}),
+                       b.op("Gemm", {h, weight({count * hidden, hidden}, seed + 1), weight({count * hidden}, seed + 2)}, {{"transB", int64_t{1}}})});
+    }
+    return b.ops("Split", {z, ints(std::vector<int64_t>(static_cast<size_t>(count), hidden))}, static_cast<int>(count), {{"axis", int64_t{-1}}});
+  }
+
+  Graph graph() {
+    const ValueId xs = b.input("x", DType::f32, {Dim(steps), Dim(batch), Dim(in)});
+    ValueId h = b.input("h", DType::f32, {Dim(batch), Dim(hidden)}), c = lstm ? b.input("c", DType::f32, {Dim(batch), Dim(hidden)}) : kAbsent;
+    const ValueId one = constant(Tensor::from<float>({}, {1}));
+    for (int64_t t = 0; t < steps; ++t) {
+      const uint64_t seed = shared ? 5 : 5 + static_cast<uint64_t>(t);
+      ValueId x = b.op("Gather", {xs, constant(Tensor::from<int64_t>({}, {t}))}, {{"axis", int64_t{0}}});
+      if (feedback) x = b.op("Add", {x, b.op("Slice", {h, ints({0}), ints({in}), ints({1})})});
+      if (lstm) {
+        const auto z = sums(x, h, 4, seed);
+        const ValueId keep = b.op("Mul", {b.op("Sigmoid", {z[1]}), c}), fresh = b.op("Mul", {b.op("Sigmoid", {z[0]}), b.op("Tanh", {z[2]})});
+        c = t % 2 ? b.op("Add", {keep, fresh}) : b.op("Add", {fresh, keep});
+        h = b.op("Mul", {b.op("Sigmoid", {z[3]}), b.op("Tanh", {c})});
+        if (gives_carried && t == 0) b.output(b.op("Identity", {c}), "carried");
+      } else {
+        const auto gates = sums(x, h, 2, seed);
+        const ValueId z = b.op("Sigmoid", {gates[0]}), r = b.op("Sigmoid", {gates[1]});
+        const ValueId of_x = b.op("Gemm", {x, weight({in, hidden}, seed + 50), weight({hidden}, seed + 51)});
+        const ValueId w = weight({hidden, hidden}, seed + 52), bias = weight({hidden}, seed + 53);
+        const ValueId of_h = after ? b.op("Mul", {r, b.op("Add", {b.op("MatMul", {h, w}), bias})})
+                                   : b.op("Add", {b.op("MatMul", {b.op("Mul", {r, h}), w}), bias});
+        const ValueId n = b.op("Tanh", {b.op("Add", {of_x, of_h})});
+        const ValueId rest = mix == halves || mix == other_way ? b.op("Sub", {one, z}) : kAbsent;
+        if (mix == halves) h = b.op("Add", {b.op("Mul", {rest, n}), b.op("Mul", {z, h})});
+        else if (mix == other_way) h = b.op("Add", {b.op("Mul", {z, n}), b.op("Mul", {h, rest})});
+        else if (mix == difference) h = b.op("Add", {n, b.op("Mul", {z, b.op("Sub", {h, n})})});
+        else h = b.op("Add", {b.op("Mul", {b.op("Sub", {n, h}), z}), h});
+      }
+      if (gives_states) b.output(b.op("Identity", {h}), "h" + std::to_string(t));
+    }
+    b.output(b.op("Identity", {h}), "last");
+    return b.finish();
+  }
+
+  std::vector<Tensor> fed() const {
+    std::vector<Tensor> in_{random_tensor({steps, batch, in}, 1), random_tensor({batch, hidden}, 2)};
+    if (lstm) in_.push_back(random_tensor({batch, hidden}, 3));
+    return in_;
+  }
+};
+
+// How many recurrent steps there are, after checking that results agree. `others`: products and tapes beside them.
+int64_t layers_in(Unrolled u, int64_t* others = nullptr) {
+  const Graph g = u.graph();
+  for (const int threads : {1, 2}) check_against_plain(g, u.fed(), {.threads = threads});
+  const EditionInfo info = compile(g).describe();
+  if (others) *others = std::ranges::count_if(info.steps, [](const StepInfo& s) { return s.kind == "product" || s.kind == "tape"; });
+  return std::ranges::count_if(info.steps, [](const StepInfo& s) { return s.kind == "recurrent"; });
+}
+
+}  // namespace
+
+TEST_CASE("recurrent cells written out become one layer: LSTM") {
+  for (const auto form : {Unrolled::joined, Unrolled::apart, Unrolled::gate_by_gate}) {
+    CAPTURE(form);
+    for (const bool states : {false, true}) {
+      int64_t others = 0;
+      CHECK(layers_in({.form = form, .gives_states = states}, &others) == 1);
+      CHECK(others == 0);
+    }
+    CHECK(layers_in({.form = form, .steps = 1}) == 1);
+    // As wide as the state is the input: which is which shows in what the next step reads.
+    CHECK(layers_in({.form = form, .in = 8}) == 1);
+  }
+  CHECK(layers_in({.shared = false}) == 5);       // weights of its own in each step
+  CHECK(layers_in({.feedback = true}) == 5);      // a step's input needs the one before
+  CHECK(layers_in({.gives_carried = true}) == 5);  // somebody reads what is carried
+}
+
+TEST_CASE("recurrent cells written out become one layer: GRU") {
+  for (const auto mix : {Unrolled::halves, Unrolled::other_way, Unrolled::difference, Unrolled::other_difference}) {
+    for (const bool after : {true, false}) {
+      for (const auto form : {Unrolled::apart, Unrolled::joined, Unrolled::gate_by_gate}) {
+        CAPTURE(mix);
+        CAPTURE(after);
+        CAPTURE(form);
+        int64_t others = 0;
+        CHECK(layers_in({.form = form, .mix = mix, .lstm = false, .after = after}, &others) == 1);
+        CHECK(others == 0);
+      }
+    }
+  }
+  CHECK(layers_in({.lstm = false, .gives_states = true}) == 1);
+  CHECK(layers_in({.lstm = false, .feedback = true}) == 5);
+}
+
+TEST_CASE("near recurrent cells: what is none stays what it is") {
+  const auto steps = [](auto change) {
+    Builder b("near", 21);
+    const auto w = [&](const char* name, Shape s, uint64_t seed) { return b.constant(name, random_tensor(std::move(s), seed, -0.4f, 0.4f)); };
+    const ValueId x = b.input("x", DType::f32, {2, 6}), h = b.input("h", DType::f32, {2, 8}), c = b.input("c", DType::f32, {2, 8});
+    const ValueId z = b.op("Add", {b.op("MatMul", {x, w("w", {6, 32}, 1)}), b.op("MatMul", {h, w("r", {8, 32}, 2)})});
+    const ValueId sizes = b.constant("sizes", Tensor::from<int64_t>({4}, {8, 8, 8, 8}));
+    const auto parts = b.ops("Split", {z, sizes}, 4, {{"axis", int64_t{1}}});
+    b.output(change(b, parts, c, x), "y");
+    const Graph g = b.finish();
+    check_against_plain(g, {random_tensor({2, 6}, 3), random_tensor({2, 8}, 4), random_tensor({2, 8}, 5)});
+    const EditionInfo info = compile(g).describe();
+    return std::ranges::count_if(info.steps, [](const StepInfo& s) { return s.kind == "recurrent"; });
+  };
+  using Parts = std::vector<ValueId>;
+  const auto cell = [](Builder& b, const Parts& p, ValueId c, const char* gate, const char* fresh) {
+    const ValueId next = b.op("Add", {b.op("Mul", {b.op(gate, {p[0]}), c}), b.op("Mul", {b.op("Sigmoid", {p[1]}), b.op(fresh, {p[2]})})});
+    return b.op("Mul", {b.op("Sigmoid", {p[3]}), b.op("Tanh", {next})});
+  };
+  CHECK(steps([&](Builder& b, const Parts& p, ValueId c, ValueId) { return cell(b, p, c, "Sigmoid", "Tanh"); }) == 1);
+  CHECK(steps([&](Builder& b, const Parts& p, ValueId c, ValueId) { return cell(b, p, c, "HardSigmoid", "Tanh"); }) == 0);
+  CHECK(steps([&](Builder& b, const Parts& p, ValueId c, ValueId) {  // one row carried for the whole batch
+          return cell(b, p, b.op("ReduceMean", {c, b.constant("rows", Tensor::from<int64_t>({1}, {0}))}), "Sigmoid", "Tanh");
+        }) == 0);
+  CHECK(steps([&](Builder& b, const Parts& p, ValueId c, ValueId) { return cell(b, p, c, "Sigmoid", "Relu"); }) == 0);
+  CHECK(steps([&](Builder& b, const Parts& p, ValueId c, ValueId) {  // a gate that reads something else as well
+          Parts q = p;
+          q[0] = b.op("Add", {q[0], c});
+          return cell(b, q, c, "Sigmoid", "Tanh");
+        }) == 0);
 }

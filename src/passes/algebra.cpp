@@ -203,7 +203,7 @@ Report simplify(Graph& graph) {
                            [&](const Node& m) { return m.domain.empty() && m.op == "Transpose" && m.inputs[0] == out; });
       };
       if (all && !perm.empty() && perm.size() == made->size() && r.readers(out) == 1 && met()) {
-        Shape shape(perm.size());
+        Dims shape(perm.size());
         for (size_t i = 0; i < perm.size(); ++i) shape[perm[i]] = (*made)[i];
         Node copy = node;
         const ValueId inner = r.before(n, copy.op, inputs, copy.attributes, graph.values[out].dtype, shape);

@@ -459,7 +459,7 @@ bool attention(Rewriter& r, int n) {
   } else if (order(r, tk) == std::vector<int64_t>{0, 2, 3, 1}) {
     Attributes perm;
     perm["perm"].data = std::vector<int64_t>{0, 2, 1, 3};
-    k = r.before(last, "Transpose", {r.node(tk).inputs[0]}, std::move(perm), DType::f32, Shape{batch, heads, keys, width});
+    k = r.before(last, "Transpose", {r.node(tk).inputs[0]}, std::move(perm), DType::f32, Dims{batch, heads, keys, width});
   } else {
     return false;
   }
@@ -496,6 +496,9 @@ Report recognise(Graph& graph) {
     all.changes.insert(all.changes.end(), report.changes.begin(), report.changes.end());
     if (changed) remove_dead(graph);
   };
+  Report cells = recurrent_cells(graph);
+  if (!cells.changes.empty()) remove_dead(graph);
+  all.changes = std::move(cells.changes);
   // Longer forms first: a scaled normalisation before one without a shift, the joined attention before the bare one.
   sweep({softmax, gelu, gated, [](Rewriter& r, int n) { return r.node(n).op == "Add" && normalisation(r, n); }});
   sweep({[](Rewriter& r, int n) { return r.node(n).op == "Mul" && normalisation(r, n); }, group_normalisation, rotary, blocks});

@@ -5,16 +5,6 @@
 #include "tensor/widen.hpp"
 
 namespace lathe::passes {
-namespace {
-
-using Attributes = std::map<std::string, Attribute>;
-
-// A part of x along its last axis.
-struct Part {
-  ValueId x = kAbsent;
-  int64_t from = 0, to = 0;
-  int node = -1;
-};
 
 std::optional<Part> part_of(const Rewriter& r, ValueId v) {
   if (const int n = r.maker(v, "Slice"); n >= 0) {
@@ -47,6 +37,10 @@ std::optional<Part> part_of(const Rewriter& r, ValueId v) {
   }
   return std::nullopt;
 }
+
+namespace {
+
+using Attributes = std::map<std::string, Attribute>;
 
 // Cosines or sines of the angles, once for both halves of the columns.
 struct Angles {
@@ -157,7 +151,7 @@ bool rotary(Rewriter& r, int n) {
       for (const auto* a : {&*cosine, &*sine}) inside.insert(inside.end(), a->inside.begin(), a->inside.end());
       std::vector<ValueId> inputs{x};
       if (cosine->of != kAbsent) {
-        for (const char* f : {"Cos", "Sin"}) inputs.push_back(r.before(n, f, {cosine->of}, {}, DType::f32, *r.shape(cosine->of)));
+        for (const char* f : {"Cos", "Sin"}) inputs.push_back(r.before(n, f, {cosine->of}, {}, DType::f32, *r.graph_dims(cosine->of)));
       } else {
         if (cosine->table.shape() != sine->table.shape()) continue;
         const std::string name = r.graph().values[node.outputs[0]].name;

@@ -114,21 +114,32 @@ void Rewriter::become(int n, std::string op, int64_t version, std::vector<ValueI
 }
 
 ValueId Rewriter::before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype,
-                         Shape shape) {
+                         Dims dims) {
+  return before(n, std::move(op), std::move(inputs), std::move(attributes), dtype, std::vector<std::optional<Dims>>{std::move(dims)})[0];
+}
+
+std::vector<ValueId> Rewriter::before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
+                                      DType dtype, const std::vector<std::optional<Dims>>& dims) {
   Node added;
   added.name = fmt::format("{}.{}", graph_.nodes[n].name.empty() ? graph_.nodes[n].op : graph_.nodes[n].name, op);
   added.op = std::move(op);
   added.inputs = std::move(inputs);
   added.attributes = std::move(attributes);
-  Value v;
-  v.name = unused(graph_.values[graph_.nodes[n].outputs[0]].name + ".before");
-  v.dtype = dtype;
-  v.dims = Dims(shape.begin(), shape.end());
-  made_.push_back(-1);
-  readers_.push_back(1);
-  added.outputs = {graph_.add_value(std::move(v))};
+  for (const auto& d : dims) {
+    if (!d) {
+      added.outputs.push_back(kAbsent);
+      continue;
+    }
+    Value v;
+    v.name = unused(graph_.values[graph_.nodes[n].outputs[0]].name + ".before");
+    v.dtype = dtype;
+    v.dims = d;
+    made_.push_back(-1);
+    readers_.push_back(1);
+    added.outputs.push_back(graph_.add_value(std::move(v)));
+  }
   added_.emplace_back(n, std::move(added));
-  return added_.back().second.outputs[0];
+  return added_.back().second.outputs;
 }
 
 Report Rewriter::finish() {

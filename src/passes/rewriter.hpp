@@ -44,7 +44,10 @@ class Rewriter {
   void become(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
               const std::vector<int>& inside);
   // Puts a node in front of node n once the pass is over; gives its output.
-  ValueId before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype, Shape shape);
+  ValueId before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype, Dims dims);
+  // The same with several outputs, of which those without dims stay absent.
+  std::vector<ValueId> before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype,
+                              const std::vector<std::optional<Dims>>& dims);
   void note(std::string change) { report_.changes.push_back(std::move(change)); }
   Report finish();
 
