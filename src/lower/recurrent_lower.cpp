@@ -31,6 +31,7 @@ class RecurrentKernel : public StepKernel {
   Place x, h0, c0, y, last_h, last_c;
   bool has_h0 = false, has_c0 = false, has_y = false, has_last_h = false, has_last_c = false;
   BufferId room = kNoBuffer;
+  int64_t block_bytes = 0;  // of packed weights, how many are passed over together
 
   // Floats of scratch: gates of all inputs, gates of the state, r * h, the candidate, h, the next h, c.
   size_t room_floats() const {
@@ -55,6 +56,8 @@ class RecurrentKernel : public StepKernel {
       d.panel_begin = panels * (p % panel_pieces) / panel_pieces;
       d.panel_end = panels * (p % panel_pieces + 1) / panel_pieces;
       d.columns = columns;
+      d.k_block = 576;
+      d.panel_block = std::max<int64_t>(1, block_bytes / (std::min<int64_t>(depth, d.k_block) * width * 4));
       d.b = pointer<const float>(c, packed);
       d.c = out;
       d.ldc = ldc;
@@ -206,6 +209,7 @@ bool lower_recurrent(Lowering& l, const Group& group) {
   k->dense = kernels::dense(l.options().isa);
   k->gates = kernels::gates(l.options().isa);
   k->width = kernels::panel_width(l.options().isa);
+  k->block_bytes = l.options().block_bytes;
   const Tensor b = given(3) ? l.constant(n.inputs[3]) : Tensor(), p = given(7) ? l.constant(n.inputs[7]) : Tensor();
   for (size_t i : {3, 4, 7}) {
     if (given(i)) l.weights().keep_raw(n.inputs[i]);  // small; other editions read them again
