@@ -1,5 +1,6 @@
 // lathe explain, profile and ship, as a user runs them.
 #include <cmath>
+#include <map>
 #include <set>
 
 #include "tool.hpp"
@@ -49,10 +50,16 @@ TEST_CASE("profile: time by step and op, chart and timeline") {
   CHECK(slurp(chart).starts_with("\x89PNG"));
   const Json events = Json::parse(slurp(timeline));
   int complete = 0;
+  std::map<int, double> over;  // when a track's last event ended: pages draw what overlaps one inside the other
   for (const Json& e : events["traceEvents"]) {
+    if (e["ph"] == "M" && e["name"] == "process_name") CHECK(e["args"]["name"] == "grain.onnx");
     if (e["ph"] != "X") continue;
     ++complete;
-    CHECK(e["dur"].get<double>() >= 0);
+    const double begin = e["ts"], length = e["dur"];
+    CHECK(length >= 0);
+    double& last = over.try_emplace(e["tid"].get<int>(), 0).first->second;
+    CHECK(begin >= last);
+    last = begin + length;
   }
   CHECK(complete >= 15);
   const Result cold = tool("profile " + kGrain + " --threads 1 --runs 3 --cold --json -");

@@ -570,3 +570,43 @@ TEST_CASE("near recurrent cells: what is none stays what it is") {
           return cell(b, q, c, "Sigmoid", "Tanh");
         }) == 0);
 }
+
+TEST_CASE("cheap nodes on what is in memory are computed again for each reader") {
+  const auto tapes = [](auto build) {
+    Builder b("fan-out", 21);
+    const ValueId x = b.input("x", DType::f32, {64, 300}), y = b.input("y", DType::f32, {64, 300});
+    build(b, x, y);
+    const Graph g = b.finish();
+    check_against_plain(g, {random_tensor({64, 300}, 1), random_tensor({64, 300}, 2)});
+    const EditionInfo info = compile(g).describe();
+    double bytes = 0;
+    for (const StepInfo& s : info.steps) bytes += s.bytes;
+    return std::pair(info.steps.size(), std::llround(bytes / (64 * 300 * 4.0)));
+  };
+  const auto scale = [](Builder& b) { return b.constant("scale", random_tensor({300}, 3)); };
+  // Three readers of max(x * scale, 0): three steps, each reading x and y and writing its own.
+  CHECK(tapes([&](Builder& b, ValueId x, ValueId y) {
+          const ValueId h = b.op("Relu", {b.op("Mul", {x, scale(b)})});
+          b.output(b.op("Add", {h, y}), "a");
+          b.output(b.op("Sub", {y, h}), "b");
+          b.output(b.op("Tanh", {b.op("Mul", {h, y})}), "c");
+        }) == std::pair<size_t, long long>(3, 9));
+  // A dear one is not: it is written once.
+  CHECK(tapes([&](Builder& b, ValueId x, ValueId y) {
+          const ValueId h = b.op("Exp", {b.op("Mul", {x, scale(b)})});
+          b.output(b.op("Add", {h, y}), "a");
+          b.output(b.op("Sub", {y, h}), "b");
+        }) == std::pair<size_t, long long>(3, 8));
+  // Nor what is an output itself, or what a product makes in its own registers.
+  CHECK(tapes([&](Builder& b, ValueId x, ValueId y) {
+          const ValueId h = b.op("Mul", {x, scale(b)});
+          b.output(h, "h");
+          b.output(b.op("Add", {h, y}), "a");
+          b.output(b.op("Sub", {y, h}), "b");
+        }).first == 3);
+  CHECK(tapes([&](Builder& b, ValueId x, ValueId y) {
+          const ValueId h = b.op("Relu", {b.op("MatMul", {x, b.constant("w", random_tensor({300, 300}, 4, -0.1f, 0.1f))})});
+          b.output(b.op("Add", {h, y}), "a");
+          b.output(b.op("Sub", {y, h}), "b");
+        }).first == 3);
+}

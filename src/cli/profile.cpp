@@ -131,7 +131,7 @@ Command add_profile(CLI::App& app) {
                                {"peak_gflops", roofline.peak_gflops()},
                                {"ops", ops},
                                {"steps", steps}});
-    if (!o->timeline.empty()) write_file(o->timeline, timeline_json(p, o->model.model));
+    if (!o->timeline.empty()) write_file(o->timeline, timeline_json(p, std::filesystem::path(o->model.model).filename().string()));
     if (!o->chart.empty()) draw(*o, p);
     if (!for_people(o->model.json)) return static_cast<int>(kGood);
     fmt::print("{}, {} thread{}, {}, {} runs{}\n", o->model.model, threads, threads == 1 ? "" : "s", program.options().isa, o->profile.runs,

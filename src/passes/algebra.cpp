@@ -1,7 +1,9 @@
 // Algebra on the graph: what is computed twice, moved and moved back, reshaped again, or multiplied by constants in a row.
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <numeric>
+#include <set>
 #include <unordered_map>
 
 #include "base/fail.hpp"
@@ -102,6 +104,87 @@ Report share_common(Graph& graph) {
   }
   if (!report.changes.empty()) redirect(graph, to);
   return report;
+}
+
+namespace {
+
+// Done several times over at less cost than a number takes to be written and read.
+bool cheap(const Rewriter& r, const Node& n) {
+  static const std::set<std::string_view> kOps{"Add", "Sub", "Mul", "Neg", "Abs", "Relu", "LeakyRelu", "Max", "Min", "HardSigmoid", "HardSwish", "Clip"};
+  return n.domain.empty() && kOps.contains(n.op) && n.outputs.size() == 1 && !n.attributes.contains("axis") &&
+         std::ranges::all_of(n.inputs, [&](ValueId v) { return v == kAbsent || r.dtype(v) == DType::f32; });
+}
+
+// Steps that take elementwise nodes after them: what they make is not in memory before those are done.
+bool takes_more(const Node& n) {
+  return n.op == "Conv" || n.op == "MatMul" || n.op == "Gemm" || n.op.starts_with("Reduce") || n.op.ends_with("oftmax") || n.op.ends_with("Normalization");
+}
+
+}  // namespace
+
+Report recompute(Graph& graph) {
+  Rewriter r(graph, "recompute cheap nodes");
+  const auto consumers = graph.consumers();
+  const auto readers_of = [&](ValueId v) {
+    std::vector<int> all = consumers[v];
+    all.erase(std::unique(all.begin(), all.end()), all.end());
+    return all;
+  };
+  constexpr size_t kLongest = 3;
+  for (int n = 0; n < static_cast<int>(graph.nodes.size()); ++n) {
+    if (graph.nodes[n].outputs.empty() || !cheap(r, graph.nodes[n])) continue;
+    const ValueId made = graph.nodes[n].outputs[0];
+    const auto shape = r.shape(made);
+    const auto readers = readers_of(made);
+    if (!shape || element_count(*shape) == 0 || r.is_output(made) || readers.size() < 2) continue;
+    // The one operand of this size; others are constants or smaller.
+    const auto whole = [&](int node) {
+      ValueId found = kAbsent;
+      for (ValueId v : graph.nodes[node].inputs) {
+        if (v == kAbsent || r.constant(v) || r.shape(v) != shape) continue;
+        if (found != kAbsent && found != v) return kAbsent;
+        found = v;
+      }
+      return found;
+    };
+    std::vector<int> chain{n};
+    ValueId from = whole(n);
+    const auto in_memory = [&](ValueId v) {
+      const int p = r.producer(v);
+      return p < 0 || r.readers(v) > 1 || (!elementwise(graph, graph.nodes[p]) && !takes_more(graph.nodes[p]));
+    };
+    while (from != kAbsent && !in_memory(from) && chain.size() < kLongest) {
+      const int p = r.producer(from);
+      if (!cheap(r, graph.nodes[p]) || r.shape(from) != shape) break;
+      chain.push_back(p);
+      from = whole(p);
+    }
+    if (from == kAbsent || !in_memory(from)) continue;
+    // Each reader must be one that goes on elementwise, and not the end of a product, which takes a whole operand in its registers.
+    const bool fit = std::ranges::all_of(readers, [&](int reader) {
+      const Node& node = graph.nodes[reader];
+      if (!elementwise(graph, node) || !node.domain.empty() || r.shape(node.outputs[0]) != shape || r.dtype(node.outputs[0]) != DType::f32) return false;
+      return std::ranges::all_of(node.inputs, [&](ValueId v) {
+        const int p = r.producer(v);
+        return v == kAbsent || p < 0 || !takes_more(graph.nodes[p]) || r.readers(v) > 1;
+      });
+    });
+    if (!fit) continue;
+    for (size_t i = 1; i < readers.size(); ++i) {
+      std::map<ValueId, ValueId> copies;
+      for (auto step = chain.rbegin(); step != chain.rend(); ++step) {
+        const Node node = graph.nodes[*step];
+        std::vector<ValueId> inputs = node.inputs;
+        for (ValueId& v : inputs) {
+          if (const auto it = copies.find(v); it != copies.end()) v = it->second;
+        }
+        copies[node.outputs[0]] = r.before(readers[i], node.op, std::move(inputs), node.attributes, DType::f32, *r.graph_dims(node.outputs[0]));
+      }
+      std::ranges::replace(graph.nodes[readers[i]].inputs, made, copies.at(made));
+    }
+    r.note(fmt::format("{} is computed again for {} of its readers", label(graph, graph.nodes[n]), readers.size() - 1));
+  }
+  return r.finish();
 }
 
 Report simplify(Graph& graph) {

@@ -35,6 +35,9 @@ Report share_common(Graph& graph);
 Report simplify(Graph& graph);
 // Two products by constants in a row become one where that is cheaper.
 Report merge_products(Graph& graph);
+// A few cheap elementwise nodes on what is in memory anyway, read by several elementwise nodes: each of those gets them for itself, and the
+// value in between is neither written nor read. Needs known shapes; after everything that shares.
+Report recompute(Graph& graph);
 // If on a constant: the branch taken in its place. Loop of a few constant trips: written out.
 Report open_control(Graph& graph);
 // Nodes whose results nobody reads, and constants nobody reads.
