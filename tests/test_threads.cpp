@@ -153,3 +153,36 @@ TEST_CASE("the same bits whatever the number of threads: rows, chains, movement 
     }
   }
 }
+
+TEST_CASE("the same bits whatever the number of threads: what stands before products, and parts of larger values") {
+  for (uint64_t seed = 0; seed < 40; ++seed) {
+    Sizes s(seed);
+    CAPTURE(seed);
+    // Rows made in blocks for each task, or all of them first; longer than the kernel takes in one go, too.
+    const int64_t m = s.one_in(3) ? s.from(1, 20) : s.from(21, 500), k = s.one_in(4) ? s.from(641, 1500) : s.from(48, 400),
+                  n = s.one_in(3) ? s.from(300, 900) : s.from(1, 120);
+    One one;
+    const ValueId scaled = one.b.op("Mul", {one.feed({m, k}), one.weight("scale", {k})});
+    const ValueId made = one.b.op("Sigmoid", {one.b.op("Add", {scaled, one.weight("shift", {k})})});
+    one.out("Gemm", {made, one.weight("w", {k, n}), one.weight("c", {n})});
+    same_bits(one);
+  }
+  for (uint64_t seed = 0; seed < 12; ++seed) {
+    Sizes s(seed);
+    CAPTURE(seed);
+    const int64_t side = s.from(3, 20), channels = s.from(8, 40), batch = s.from(1, 2);
+    const Ints pads{1, 1, 1, 1};
+    One one;
+    ValueId all = one.feed({batch, channels, side, side});
+    for (int64_t layer = 0; layer < 3; ++layer) {
+      const int64_t wide = channels + 16 * layer;
+      const std::string name = std::to_string(layer);
+      const ValueId before = one.b.op("Relu", {one.b.op("Mul", {all, one.weight("s" + name, {wide, 1, 1})})});
+      const ValueId narrow = one.b.op("Conv", {before, one.weight("n" + name, {24, wide, 1, 1})});
+      const ValueId fresh = one.b.op("Conv", {narrow, one.weight("w" + name, {16, 24, 3, 3})}, {{"pads", pads}});
+      all = one.b.op("Concat", {all, fresh}, {{"axis", int64_t{1}}});
+    }
+    one.out("MaxPool", {all}, {{"kernel_shape", Ints{2, 2}}});
+    same_bits(one);
+  }
+}

@@ -158,10 +158,12 @@ void multiply_after(const Prologue& before, const StepContext& c, int64_t task, 
   }
   room += task * before.block * before.pitch;
   const int64_t begin = a.row_begin, end = a.row_end;
-  for (int64_t r = begin; r < end; r += before.block) {
-    a.row_begin = r;
-    a.row_end = std::min(end, r + before.block);
-    float* first = room - r * before.pitch;
+  // Blocks of equal height: a last one of a row or two would be summed in another order.
+  const int64_t blocks = (end - begin + before.block - 1) / before.block;
+  for (int64_t i = 0; i < blocks; ++i) {
+    a.row_begin = begin + (end - begin) * i / blocks;
+    a.row_end = begin + (end - begin) * (i + 1) / blocks;
+    float* first = room - a.row_begin * before.pitch;
     before.make(c, a.row_begin, a.row_end, first);
     a.a = first;
     dense(a);

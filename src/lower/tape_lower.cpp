@@ -522,7 +522,8 @@ std::optional<Prologue> bind_prologue(Lowering& l, const Group& group, const Sha
   p.length = whole[order.back()];
   // Rows that the dense kernel reads where they are stand so far apart.
   p.pitch = p.length <= kernels::kNearStride - 16 ? kernels::kNearStride : p.length;
-  const int64_t near_rows = std::max<int64_t>(1, (int64_t{48} << 10) / p.pitch / kernels::max_rows(l.options().isa)) * kernels::max_rows(l.options().isa);
+  const int64_t tile = kernels::max_rows(l.options().isa);
+  const int64_t near_rows = std::max<int64_t>({1, (int64_t{48} << 10) / p.pitch / tile, (8 + tile - 1) / tile}) * tile;
   // Where panels are shared out, every task reads all rows.
   if (split.panel_tasks == 1) p.block = near_rows;
   const int64_t held = p.block > 0 ? split.row_tasks * p.block : rows;
