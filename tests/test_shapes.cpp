@@ -220,6 +220,15 @@ TEST_CASE("transposed convolutions over random shapes") {
   });
 }
 
+// The same numbers, made channels-last: by a depthwise window of one tap whose weights are 1.
+ValueId channels_last(Trial& t, ValueId x, int64_t channels, int axes) {
+  Shape s(static_cast<size_t>(axes) + 2, 1);
+  s[0] = channels;
+  Tensor ones(DType::f32, s);
+  std::ranges::fill(ones.as<float>(), 1.0f);
+  return t.b.op("Conv", {x, t.b.constant("ones" + std::to_string(x), ones)}, {{"group", channels}});
+}
+
 TEST_CASE("pools over random shapes") {
   over(1200, 4, [](Trial& t, Dice& dice) {
     const int axes = static_cast<int>(dice.pick({1, 2, 2, 3}));
@@ -230,7 +239,15 @@ TEST_CASE("pools over random shapes") {
     const bool max = dice.one_in(2);
     if (!max) attributes["count_include_pad"] = dice.from(0, 1);
     t.terms = w.taps();
-    t.out(max ? "MaxPool" : "AveragePool", {t.feed(floats(dice, w.shape({dice.size(3), dice.from(1, 70)}, w.in), true))}, attributes);
+    const int64_t channels = dice.from(1, 70);
+    ValueId x = t.feed(floats(dice, w.shape({dice.size(3), channels}, w.in), true));
+    const char* op = max ? "MaxPool" : "AveragePool";
+    if (dice.one_in(2)) {  // in the standard's order, line by line where lines are long enough
+      t.out(op, {x}, attributes);
+    } else {  // channels-last, between convolutions
+      x = t.b.op(op, {channels_last(t, x, channels, axes)}, attributes);
+      t.b.output(channels_last(t, x, channels, axes), "y");
+    }
     return true;
   });
 }
@@ -539,7 +556,7 @@ TEST_CASE("blocks of pixels into channels and back over random shapes") {
     const int64_t b = dice.from(1, 4), depth = dice.from(1, 20), h = dice.from(1, 9), w = dice.from(1, 9), n = dice.from(1, 2);
     const bool deep = dice.one_in(2), last = dice.one_in(2);
     ValueId x = t.feed(floats(dice, deep ? Shape{n, depth * b * b, h, w} : Shape{n, depth, h * b, w * b}, true));
-    if (last) x = t.b.op("MaxPool", {x}, {{"kernel_shape", Ints{1, 1}}});  // made channels-last
+    if (last) x = channels_last(t, x, deep ? depth * b * b : depth, 2);
     if (deep) t.out("DepthToSpace", {x}, {{"blocksize", b}, {"mode", std::string(dice.pick({"DCR", "CRD"}))}});
     else t.out("SpaceToDepth", {x}, {{"blocksize", b}});
     return true;

@@ -51,6 +51,7 @@ Wishes wishes_of(Lowering& l, const Group& group) {
   const Shape s = l.shape(n.inputs[0]);
   if (n.op == "Concat" || n.op == "Split" || n.op == "Slice" || n.op == "DepthToSpace" || n.op == "SpaceToDepth")
     return {Order::own, Order::own, Order::own};
+  if (pools_lines(g, n)) return {Order::own, Order::own, Order::own};
   if (n.op == "MaxPool" || n.op == "AveragePool" || n.op == "ConvTranspose") {
     const bool fast = f32(n.inputs[0]) && (n.outputs.size() < 2 || n.outputs[1] == kAbsent) && s.size() <= (n.op[0] == 'C' ? 4U : 5U);
     return fast ? Wishes{Order::last, Order::last, Order::last} : Wishes{};

@@ -229,6 +229,8 @@ bool prologue_pays(int64_t rows, int64_t length);
 bool heads_rows(const Graph& graph, const Node& node);
 // Whether the node can head a group with an epilogue.
 bool can_anchor(const Graph& graph, const Node& node);
+// Whether the node is a pool that can go line by line in the standard's order as well as channels-last.
+bool pools_lines(const Graph& graph, const Node& node);
 // First layers: with few channels a tap is a very short run. A padded copy makes each kernel row one run.
 bool pads_rows(const ops::Window& window, int64_t channels);
 
