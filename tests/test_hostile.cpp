@@ -55,6 +55,9 @@ TEST_CASE("values that an op cannot take") {
   CHECK(error_on("EyeLike", {x}, {{"k", int64_t{INT64_MIN}}}).empty());  // a diagonal outside: all zeros
   CHECK(has(error_on("Einsum", {x, x}, {{"equation", std::string("ij,jk->i!")}}), "equation holds '!'"));
   CHECK(has(error_on("TopK", {x, i64s({9})}), "k is 9"));
+  const Tensor none = Tensor(DType::f32, {1, 0, 4, 4}), filters = Tensor(DType::f32, {0, 8, 3, 3});
+  CHECK(has(error_on("Conv", {none, filters}, {{"group", int64_t{3098476543630901249}}}), "group"));
+  CHECK(has(error_on("ConvTranspose", {none, filters}, {{"group", int64_t{3098476543630901249}}}), "group"));
   CHECK(has(error_on("SplitToSequence", {x, i64s({1, INT64_MAX})}), "do not add up"));
 }
 

@@ -151,7 +151,8 @@ struct ConvShape {
 void check_conv(const Shape& x, const Shape& w, int64_t group, bool transposed) {
   if (x.size() < 3 || x.size() != w.size())
     fail(Category::shape, "X is {} and W is {}; both need batch/filter, channel and the same spatial axes", to_string(x), to_string(w));
-  if (group < 1 || x[1] % group != 0 || w[0] % group != 0)
+  // No larger than what it divides: it is multiplied with below.
+  if (group < 1 || group > std::max<int64_t>(1, std::max(x[1], w[0])) || x[1] % group != 0 || w[0] % group != 0)
     fail(Category::value, "group {} does not divide {} channels and {} filters", group, x[1], w[0]);
   if (transposed ? x[1] != w[0] : x[1] != w[1] * group) {
     fail(Category::shape, "X has {} channels, W {} expects {} (group {})", x[1], to_string(w), transposed ? w[0] : w[1] * group, group);
@@ -178,10 +179,12 @@ void infer_conv(InferContext& c) {
   const auto w = known_shape(c.dims(1));
   if (!c.dims(0) || !w) return c.set(0, c.dtype(0), std::nullopt);
   const Dims& x = *c.dims(0);
+  const int64_t group = c.node().integer("group", 1);
+  int64_t channels = 1;  // when the input does not say
+  c.require(w->size() < 2 || !__builtin_mul_overflow((*w)[1], group, &channels), Category::value, fmt::format("group is {}", group));
   Shape probe;
-  for (size_t i = 0; i < x.size(); ++i)
-    probe.push_back(x[i].known() ? x[i].value : i == 1 ? (w->size() > 1 ? (*w)[1] * c.node().integer("group", 1) : 1) : 1);
-  check_conv(probe, *w, c.node().integer("group", 1), false);
+  for (size_t i = 0; i < x.size(); ++i) probe.push_back(x[i].known() ? x[i].value : i == 1 ? channels : 1);
+  check_conv(probe, *w, group, false);
   Dims out{x[0], Dim((*w)[0])};
   const Dims spatial = window_dims(c.node(), std::span<const Dim>(x).subspan(2), std::span<const int64_t>(*w).subspan(2));
   out.insert(out.end(), spatial.begin(), spatial.end());

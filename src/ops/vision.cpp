@@ -320,7 +320,8 @@ std::vector<Tensor> deform_conv(const EvalContext& c) {
   const Shape in{xs[2], xs[3]};
   const Window w = read_window(c.node, in, std::span<const int64_t>(ws).subspan(2));
   const int64_t taps = w.taps(), oh = w.out[0], ow = w.out[1], channels = xs[1], filters = ws[0];
-  if (group < 1 || offset_group < 1 || channels != ws[1] * group || filters % group != 0 || channels % offset_group != 0 ||
+  if (group < 1 || offset_group < 1 || group > std::max<int64_t>(1, channels) || offset_group > std::max<int64_t>(1, channels) ||
+      channels != ws[1] * group || filters % group != 0 || channels % offset_group != 0 ||
       os != Shape{xs[0], offset_group * taps * 2, oh, ow}) {
     fail(Category::shape, "X {}, W {} and offset {} do not fit (group {}, offset_group {})", to_string(xs), to_string(ws), to_string(os),
          group, offset_group);

@@ -31,14 +31,10 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
       g.inputs.push_back(v);
     }
   }
-  CompileOptions options;
-  options.threads = around.threads;
-  options.isa = around.isa;
-  options.fuse = around.fuse;
-  options.winograd = around.winograd;
-  options.editions = around.editions;
-  options.arena_limit = around.arena_limit;
-  options.limits = around.limits;
+  CompileOptions options = around;
+  options.shapes.clear();  // these name the model's own inputs and outputs
+  options.dims.clear();
+  options.outputs.clear();
   try {
     return std::make_shared<CompiledBody>(CompiledBody{compile(std::move(g), options), std::move(captured)});
   } catch (const Error&) {
