@@ -161,6 +161,7 @@ std::vector<Tensor> tf_idf(const EvalContext& c) {
   const Node& n = c.node;
   const int64_t most = n.integer("max_gram_length", 0), least = n.integer("min_gram_length", 0), skip = n.integer("max_skip_count", 0);
   const auto starts = n.integers("ngram_counts"), columns = n.integers("ngram_indexes");
+  check_plausible(columns, "ngram_indexes");
   const std::string mode = n.text("mode", "");
   if (mode != "TF" && mode != "IDF" && mode != "TFIDF") fail(Category::value, "mode is '{}', expected TF, IDF or TFIDF", mode);
   if (least < 1 || most < least || skip < 0 || static_cast<int64_t>(starts.size()) < most)
@@ -276,7 +277,9 @@ void add_text(std::vector<OpDef>& out) {
         std::optional<Dims> dims = c.dims(0);
         if (dims && !dims->empty()) {
           int64_t width = 0;
-          for (int64_t k : c.node().integers("ngram_indexes")) width = std::max(width, k + 1);
+          const auto columns = c.node().integers("ngram_indexes");
+          check_plausible(columns, "ngram_indexes");
+          for (int64_t k : columns) width = std::max(width, k + 1);
           dims->back() = Dim(width);
         }
         c.set(0, DType::f32, dims);

@@ -1,0 +1,31 @@
+// Pooling of planes in the standard's order: vectors along a line. Channels-last pictures go through planes.hpp.
+#pragma once
+
+#include <cstdint>
+
+#include "kernels/isa.hpp"
+
+namespace lathe::kernels {
+
+// One axis of the window: input lines or columns `out * stride + tap * dilation - begin` of `in`; those outside count as padding.
+struct PoolAxis {
+  int64_t in = 1, out = 1, kernel = 1, stride = 1, dilation = 1, begin = 0;
+};
+
+struct PoolArguments {
+  bool average = false;  // else the largest; a window with nothing in it gives -infinity
+  PoolAxis y, x;
+  const float* in = nullptr;        // [plane][in.y][in.x]
+  float* out = nullptr;             // [plane][out.y][out.x]
+  const float* divisors = nullptr;  // average: 1 / count for each output of a plane
+  int64_t begin = 0, end = 0;       // output lines, counted through all planes
+  float* room = nullptr;            // pool_room(x) floats
+};
+
+// Floats that a call needs for a line and its parts.
+int64_t pool_room(const PoolAxis& x);
+
+using Pool = void (*)(const PoolArguments&);
+Pool pool(Isa isa);
+
+}  // namespace lathe::kernels
