@@ -7,6 +7,7 @@
 #define HWY_TARGET_INCLUDE "kernels/pool.cpp"
 #include <hwy/foreach_target.h>
 // After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
 #include "kernels/math.inl.hpp"
@@ -34,13 +35,15 @@ HWY_INLINE VF join(VF a, VF b) {
   else return max_nan(F32(), b, a);
 }
 
-// The window's lines joined column by column: what is left is one line.
+// The window's lines joined column by column: what is left is one line. Asks for the `fresh` lines that the next window adds.
 template <bool kAverage>
-void join_lines(const float* const* lines, int64_t count, int64_t width, float* to) {
+void join_lines(const float* const* lines, int64_t count, int64_t width, int64_t fresh, float* to) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
+  constexpr int64_t kAhead = 512;  // floats
   int64_t i = 0;
   for (; i + lanes <= width; i += lanes) {
+    for (int64_t k = 0; k < fresh; ++k) hwy::Prefetch(lines[count - 1] + kAhead + k * width + i);
     VF v = hn::LoadU(d, lines[0] + i);
     for (int64_t k = 1; k < count; ++k) v = join<kAverage>(v, hn::LoadU(d, lines[k] + i));
     hn::StoreU(v, d, to + i);
@@ -72,12 +75,12 @@ void lines(const PoolArguments& g) {
       inside[count++] = in + at * x.in;
       if (count < kMostPoolLines) continue;
       // Taller windows than there is room for: what is joined so far counts as one line.
-      join_lines<kAverage>(inside, count, x.in, line + x.begin);
+      join_lines<kAverage>(inside, count, x.in, 0, line + x.begin);
       inside[0] = line + x.begin;
       count = 1;
     }
     if (count == 0) std::fill_n(line + x.begin, x.in, kNothing);
-    else if (count > 1 || inside[0] != line + x.begin) join_lines<kAverage>(inside, count, x.in, line + x.begin);
+    else if (count > 1 || inside[0] != line + x.begin) join_lines<kAverage>(inside, count, x.in, std::min<int64_t>(y.stride, 4), line + x.begin);
     if (x.stride == 2) {
       for (int64_t i = 0; i < width; i += 2 * lanes) {
         VF even, odd;
