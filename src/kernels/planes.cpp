@@ -7,6 +7,7 @@
 #define HWY_TARGET_INCLUDE "kernels/planes.cpp"
 #include <hwy/foreach_target.h>
 // After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
 #include "kernels/math.inl.hpp"
@@ -246,6 +247,18 @@ void lines_of(int count, const PlaneArguments& g, const Lines& from, const int64
   return lines<K, S, 1>(g, from, x);
 }
 
+// Floats from one tap's line to the next one's, and how many such lines (up to four) a window's next one down adds. Zeros: not known.
+std::pair<int64_t, int64_t> lines_added(const WindowRows& w) {
+  int64_t line = 0;
+  for (int64_t i = 0; i + 1 < w.out_h * w.kh && line <= 0; ++i) {
+    if ((i + 1) % w.kh != 0 && w.y[i] >= 0) line = w.y[i + 1] - w.y[i];
+  }
+  for (int64_t o = 0; line > 0 && o + 1 < w.out_h; ++o) {
+    if (w.y[o * w.kh] >= 0 && w.y[(o + 1) * w.kh] >= 0) return {line, std::min<int64_t>((w.y[(o + 1) * w.kh] - w.y[o * w.kh]) / line, 4)};
+  }
+  return {0, 0};
+}
+
 template <PlaneOp op>
 void run(const PlaneArguments& g) {
   const WindowRows& w = *g.window;
@@ -268,6 +281,16 @@ void run(const PlaneArguments& g) {
     last_inside = x + 1;
   }
   const int64_t step = last_inside - first_inside > 1 ? w.x[(first_inside + 1) * w.kw] - w.x[first_inside * w.kw] : 0;
+  // Pools wait for memory: the lines that the next windows add are asked for while these are joined.
+  constexpr bool kPools = op == PlaneOp::max || op == PlaneOp::average;
+  const auto added = kPools ? lines_added(w) : std::pair<int64_t, int64_t>{0, 0};
+  const int64_t line = added.first, fresh = added.second;
+  const auto ask = [&](const float* from, int64_t floats) {
+    constexpr int64_t kAhead = 512;  // floats
+    for (int64_t l = 0; l < fresh; ++l) {
+      for (int64_t i = 0; i < floats; i += 16) hwy::Prefetch(from + kAhead + l * line + i);
+    }
+  };
   // Pixels from `row` on that one call of the kernel makes: at most `most`, in one line. Gives how many.
   const auto stretch = [&](int64_t row, int64_t image, int64_t oz, int64_t oy, int64_t ox, int64_t most) {
     const float* base = w.base + image * w.image_stride;
@@ -289,6 +312,7 @@ void run(const PlaneArguments& g) {
     }
     const float* divisors = op == PlaneOp::average ? g.divisors + row % volume : nullptr;
     const int64_t left = ox >= first_inside && ox < last_inside ? std::min(last_inside - ox, most) : 1;
+    if (kPools && count > 0) ask(sources[count - 1], std::min<int64_t>(left, 8) * step);
     if (left >= 8) return block<8, op>(g, sources, taps, count, step, divisors, row, spread), 8;
     if (left >= 4) return block<4, op>(g, sources, taps, count, step, divisors, row, spread), 4;
     if (left >= 2) return block<2, op>(g, sources, taps, count, step, divisors, row, spread), 2;
