@@ -475,8 +475,7 @@ TEST_CASE("branches and scans run as programs, nested ones too, and limits reach
   const auto sum = body.input("sum", DType::f32, Dims{4}), row = body.input("row", DType::f32, Dims{4});
   const auto total = body.op("ReduceSum", {row}, {{"keepdims", int64_t{0}}});
   const auto positive = body.op("Greater", {total, body.constant("zero", Tensor::from<float>({}, {0}))});
-  const auto picked =
-      body.op("If", {positive}, {{"then_branch", Data(yes.finish_body())}, {"else_branch", Data(no.finish_body())}});
+  const auto picked = body.op("If", {positive}, {{"then_branch", Data(yes.finish_body())}, {"else_branch", Data(no.finish_body())}});
   body.output(body.op("Add", {sum, picked}), "sum_out");
   body.output(body.op("Identity", {picked}), "picked_out");
   Builder b("rows");

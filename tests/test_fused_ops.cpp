@@ -373,7 +373,8 @@ TEST_CASE("elementwise nodes before a product are done on its rows") {
     Builder b("product");
     const ValueId x = b.input("x", DType::f32, {rows, depth});
     b.output(b.op("Tanh", {b.op("Gemm", {scaled(b, x, {depth}, 3), b.constant("w", random_tensor({depth, columns}, 5, -0.1f, 0.1f)),
-                                         b.constant("bias", random_tensor({columns}, 6))})}), "y");
+                                         b.constant("bias", random_tensor({columns}, 6))})}),
+             "y");
     const Graph g = b.finish();
     CHECK(before_of(g) != "none");
     CHECK(compile(g).describe().steps.size() == 1);
@@ -383,8 +384,9 @@ TEST_CASE("elementwise nodes before a product are done on its rows") {
     Builder b("gated");
     const ValueId x = b.input("x", DType::f32, {2, 4, 7, 9}), gate = b.input("gate", DType::f32, {2, 64, 1, 1});
     const ValueId wide = b.op("Conv", {x, b.constant("a", random_tensor({96, 4, 1, 1}, 1))});
-    const ValueId part = b.op("Slice", {wide, b.constant("from", Tensor::from<int64_t>({1}, {32})), b.constant("to", Tensor::from<int64_t>({1}, {96})),
-                                        b.constant("axis", Tensor::from<int64_t>({1}, {1}))});
+    const ValueId part =
+        b.op("Slice", {wide, b.constant("from", Tensor::from<int64_t>({1}, {32})), b.constant("to", Tensor::from<int64_t>({1}, {96})),
+                       b.constant("axis", Tensor::from<int64_t>({1}, {1}))});
     const ValueId held = b.op("Mul", {part, gate});
     b.output(b.op("Conv", {held, b.constant("w", random_tensor({24, 64, 1, 1}, 2, -0.2f, 0.2f))}), "y");
     const Graph g = b.finish();
@@ -395,7 +397,9 @@ TEST_CASE("elementwise nodes before a product are done on its rows") {
     Builder b("first layer");
     const ValueId x = b.input("x", DType::f32, {2, 3, 20, 64});
     const ValueId w = b.constant("w", random_tensor({16, 3, 5, 5}, 2, -0.2f, 0.2f));
-    b.output(b.op("Conv", {scaled(b, x, {3, 1, 1}, 8), w}, {{"pads", std::vector<int64_t>{2, 2, 2, 2}}, {"strides", std::vector<int64_t>{2, 2}}}), "y");
+    b.output(b.op("Conv", {scaled(b, x, {3, 1, 1}, 8), w},
+                  {{"pads", std::vector<int64_t>{2, 2, 2, 2}}, {"strides", std::vector<int64_t>{2, 2}}}),
+             "y");
     const Graph g = b.finish();
     CHECK(before_of(g) == "into the padded rows");
     everywhere(g, {random_tensor({2, 3, 20, 64}, 9)});

@@ -255,8 +255,9 @@ TEST_CASE("parts of a value are read where they are") {
   Builder c("window", 21);
   const ValueId p = c.input("p", DType::f32, {1, 6, 9, 9});
   const ValueId inner = c.op("Conv", {p, c.constant("w", random_tensor({16, 6, 1, 1}, 3))});
-  const ValueId cropped = c.op("Slice", {inner, c.constant("from", Tensor::from<int64_t>({2}, {1, 2})), c.constant("to", Tensor::from<int64_t>({2}, {8, 9})),
-                                         c.constant("axes", Tensor::from<int64_t>({2}, {2, 3}))});
+  const ValueId cropped =
+      c.op("Slice", {inner, c.constant("from", Tensor::from<int64_t>({2}, {1, 2})), c.constant("to", Tensor::from<int64_t>({2}, {8, 9})),
+                     c.constant("axes", Tensor::from<int64_t>({2}, {2, 3}))});
   const ValueId w3 = c.constant("w3", random_tensor({16, 16, 3, 3}, 4, -0.1f, 0.1f));
   c.output(c.op("Conv", {cropped, w3}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}}), "y");
   c.output(c.op("Conv", {cropped, c.constant("w1", random_tensor({4, 16, 1, 1}, 5))}), "z");

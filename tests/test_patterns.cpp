@@ -420,9 +420,9 @@ struct Unrolled {
   enum Form { joined, apart, gate_by_gate } form = joined;  // one product of x and state together, one each, one for each gate
   enum Mix { halves, other_way, difference, other_difference } mix = halves;  // how a GRU puts state and candidate together
   bool lstm = true, after = true, shared = true;
-  bool feedback = false;         // the input of a step depends on the state before
-  bool gives_states = false;     // the state of each step is an output
-  bool gives_carried = false;    // what the first step carries on is an output
+  bool feedback = false;       // the input of a step depends on the state before
+  bool gives_states = false;   // the state of each step is an output
+  bool gives_carried = false;  // what the first step carries on is an output
   int64_t steps = 5, batch = 3, in = 6, hidden = 8;
 
   Builder b{"unrolled", 21};
@@ -448,14 +448,17 @@ struct Unrolled {
       z = b.op("Add", {b.op("MatMul", {xh, weight({in + hidden, count * hidden}, seed)}), weight({count * hidden}, seed + 1)});
     } else {
       z = b.op("Add", {b.op("MatMul", {x, weight({in, count * hidden}, seed)}),
-                       b.op("Gemm", {h, weight({count * hidden, hidden}, seed + 1), weight({count * hidden}, seed + 2)}, {{"transB", int64_t{1}}})});
+                       b.op("Gemm", {h, weight({count * hidden, hidden}, seed + 1), weight({count * hidden}, seed + 2)},
+                            {{"transB", int64_t{1}}})});
     }
-    return b.ops("Split", {z, ints(std::vector<int64_t>(static_cast<size_t>(count), hidden))}, static_cast<int>(count), {{"axis", int64_t{-1}}});
+    return b.ops("Split", {z, ints(std::vector<int64_t>(static_cast<size_t>(count), hidden))}, static_cast<int>(count),
+                 {{"axis", int64_t{-1}}});
   }
 
   Graph graph() {
     const ValueId xs = b.input("x", DType::f32, {Dim(steps), Dim(batch), Dim(in)});
-    ValueId h = b.input("h", DType::f32, {Dim(batch), Dim(hidden)}), c = lstm ? b.input("c", DType::f32, {Dim(batch), Dim(hidden)}) : kAbsent;
+    ValueId h = b.input("h", DType::f32, {Dim(batch), Dim(hidden)}),
+            c = lstm ? b.input("c", DType::f32, {Dim(batch), Dim(hidden)}) : kAbsent;
     const ValueId one = constant(Tensor::from<float>({}, {1}));
     for (int64_t t = 0; t < steps; ++t) {
       const uint64_t seed = shared ? 5 : 5 + static_cast<uint64_t>(t);
@@ -463,7 +466,8 @@ struct Unrolled {
       if (feedback) x = b.op("Add", {x, b.op("Slice", {h, ints({0}), ints({in}), ints({1})})});
       if (lstm) {
         const auto z = sums(x, h, 4, seed);
-        const ValueId keep = b.op("Mul", {b.op("Sigmoid", {z[1]}), c}), fresh = b.op("Mul", {b.op("Sigmoid", {z[0]}), b.op("Tanh", {z[2]})});
+        const ValueId keep = b.op("Mul", {b.op("Sigmoid", {z[1]}), c}),
+                      fresh = b.op("Mul", {b.op("Sigmoid", {z[0]}), b.op("Tanh", {z[2]})});
         c = t % 2 ? b.op("Add", {keep, fresh}) : b.op("Add", {fresh, keep});
         h = b.op("Mul", {b.op("Sigmoid", {z[3]}), b.op("Tanh", {c})});
         if (gives_carried && t == 0) b.output(b.op("Identity", {c}), "carried");
@@ -517,8 +521,8 @@ TEST_CASE("recurrent cells written out become one layer: LSTM") {
     // As wide as the state is the input: which is which shows in what the next step reads.
     CHECK(layers_in({.form = form, .in = 8}) == 1);
   }
-  CHECK(layers_in({.shared = false}) == 5);       // weights of its own in each step
-  CHECK(layers_in({.feedback = true}) == 5);      // a step's input needs the one before
+  CHECK(layers_in({.shared = false}) == 5);        // weights of its own in each step
+  CHECK(layers_in({.feedback = true}) == 5);       // a step's input needs the one before
   CHECK(layers_in({.gives_carried = true}) == 5);  // somebody reads what is carried
 }
 
@@ -542,7 +546,9 @@ TEST_CASE("recurrent cells written out become one layer: GRU") {
 TEST_CASE("near recurrent cells: what is none stays what it is") {
   const auto steps = [](auto change) {
     Builder b("near", 21);
-    const auto w = [&](const char* name, Shape s, uint64_t seed) { return b.constant(name, random_tensor(std::move(s), seed, -0.4f, 0.4f)); };
+    const auto w = [&](const char* name, Shape s, uint64_t seed) {
+      return b.constant(name, random_tensor(std::move(s), seed, -0.4f, 0.4f));
+    };
     const ValueId x = b.input("x", DType::f32, {2, 6}), h = b.input("h", DType::f32, {2, 8}), c = b.input("c", DType::f32, {2, 8});
     const ValueId z = b.op("Add", {b.op("MatMul", {x, w("w", {6, 32}, 1)}), b.op("MatMul", {h, w("r", {8, 32}, 2)})});
     const ValueId sizes = b.constant("sizes", Tensor::from<int64_t>({4}, {8, 8, 8, 8}));

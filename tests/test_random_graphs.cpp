@@ -178,7 +178,8 @@ class Painter {
     const bool depthwise = kind == 4 && p.channels > 1;
     const int64_t depth = (depthwise ? 1 : p.channels) * kernel * kernel;
     grown_.terms += 3.0 * static_cast<double>(depth);
-    std::vector<ValueId> in{p.value, weight({filters, depthwise ? 1 : p.channels, kernel, kernel}, 1 / std::sqrt(static_cast<float>(depth)))};
+    std::vector<ValueId> in{p.value,
+                            weight({filters, depthwise ? 1 : p.channels, kernel, kernel}, 1 / std::sqrt(static_cast<float>(depth)))};
     if (from(0, 1)) in.push_back(weight({filters}, 1));
     std::map<std::string, Attribute::Data> how{{"pads", kernel == 3 ? Ints{1, 1, 1, 1} : Ints{0, 0, 0, 0}}};
     if (depthwise) how["group"] = p.channels;
@@ -241,7 +242,8 @@ class Painter {
         const Picture q = pick();
         if (q.channels == p.channels) return put(b_.op("Add", {p.value, q.value}), p.channels);
         grown_.terms += static_cast<double>(q.channels);
-        const ValueId matched = b_.op("Conv", {q.value, weight({p.channels, q.channels, 1, 1}, 1 / std::sqrt(static_cast<float>(q.channels)))});
+        const ValueId matched =
+            b_.op("Conv", {q.value, weight({p.channels, q.channels, 1, 1}, 1 / std::sqrt(static_cast<float>(q.channels)))});
         return put(b_.op("Add", {matched, p.value}), p.channels);
       }
       case 9: {  // scale and shift by channel, then an activation: before whatever comes

@@ -60,7 +60,8 @@ class InferContext {
 class BodyHost {
  public:
   virtual ~BodyHost() = default;
-  // Whether it ran `body`; then `out` has its results. `outer`: the values of the body that come from around it. Throws what its steps throw.
+  // Whether it ran `body`; then `out` has its results. `outer`: the values of the body that come from around it. Throws what its steps
+  // throw.
   virtual bool run(const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs, std::span<const std::pair<ValueId, Tensor>> outer,
                    std::vector<Tensor>& out) = 0;
 };
@@ -186,8 +187,8 @@ void infer(Graph& graph);
 // graph.inputs. Throws Error naming the node.
 std::vector<Tensor> evaluate_plain(const Graph& graph, std::span<const Tensor> inputs, const EvalLimits& limits = {});
 // One node, under the limits in force. `captures`: values of node.captures. Calls of model-local functions must be written out before.
-std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs, std::span<const Tensor> captures = {},
-                                  BodyHost* bodies = nullptr);
+std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::span<const Tensor> inputs,
+                                  std::span<const Tensor> captures = {}, BodyHost* bodies = nullptr);
 
 // Everything that can be told about a model without evaluating it, in one pass: sources and names of values, order and cycles, opsets,
 // unknown ops (with counts), numbers of inputs and outputs, attributes, functions, subgraphs; then what `infer` finds in the nodes that

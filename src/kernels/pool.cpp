@@ -80,7 +80,8 @@ void lines(const PoolArguments& g) {
       count = 1;
     }
     if (count == 0) std::fill_n(line + x.begin, x.in, kNothing);
-    else if (count > 1 || inside[0] != line + x.begin) join_lines<kAverage>(inside, count, x.in, std::min<int64_t>(y.stride, 4), line + x.begin);
+    else if (count > 1 || inside[0] != line + x.begin)
+      join_lines<kAverage>(inside, count, x.in, std::min<int64_t>(y.stride, 4), line + x.begin);
     if (x.stride == 2) {
       for (int64_t i = 0; i < width; i += 2 * lanes) {
         VF even, odd;
@@ -118,9 +119,7 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace lathe::kernels {
 
-int64_t pool_room(const PoolAxis& x) {
-  return padded_width(x) + kPoolSlack + (x.stride == 1 ? 0 : x.stride * part_width(x));
-}
+int64_t pool_room(const PoolAxis& x) { return padded_width(x) + kPoolSlack + (x.stride == 1 ? 0 : x.stride * part_width(x)); }
 
 Pool pool(Isa isa) { return LATHE_SELECT(isa, PoolHere); }
 

@@ -110,7 +110,7 @@ namespace {
 struct PadCopy {
   Place from, to;
   int64_t images = 0, channels = 0, in_h = 0, in_w = 0, out_h = 0, out_w = 0, top = 0, left = 0;
-  std::vector<int64_t> strides;  // of the source: image, channel, row, column
+  std::vector<int64_t> strides;   // of the source: image, channel, row, column
   std::optional<RowTape> before;  // what makes a line of a channel; the source is not read then
   Place room;                     // for the lines of a row, by task
   int64_t tasks = 1;
@@ -362,7 +362,9 @@ namespace {
 
 std::string before_text(const Group& group, const std::optional<Prologue>& before) {
   if (group.ahead().empty()) return "";
-  const std::string where = !before ? "into the padded rows" : before->block > 0 ? fmt::format("{} rows at a time", before->block) : "first";
+  const std::string where = !before             ? "into the padded rows"
+                            : before->block > 0 ? fmt::format("{} rows at a time", before->block)
+                                                : "first";
   return fmt::format(", {} before, {}", group.ahead().size() > 1 ? fmt::format("{} nodes", group.ahead().size()) : "a node", where);
 }
 
@@ -419,7 +421,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
   const int64_t depth = k.group_channels * k.taps;
   std::vector<int64_t> tables[3];
   if (k.padded) {
-    k.pad.tasks = std::clamp<int64_t>(xs[0] * (in[0] + window.pads_begin[0]) / 16, 1, l.options().threads > 1 ? l.options().threads * 8 : 1);
+    k.pad.tasks =
+        std::clamp<int64_t>(xs[0] * (in[0] + window.pads_begin[0]) / 16, 1, l.options().threads > 1 ? l.options().threads * 8 : 1);
     Place from{kNoBuffer, 0, Layout::natural};
     if (group.ahead().empty()) {
       from = l.where_with_gaps(node.inputs[0]);

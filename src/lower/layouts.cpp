@@ -38,12 +38,13 @@ Wishes wishes_of(Lowering& l, const Group& group) {
   const Graph& g = l.graph();
   const Node& n = g.nodes[group.anchor >= 0 ? group.anchor : group.nodes[0]];
   const auto f32 = [&](ValueId v) { return v != kAbsent && l.is_static(v) && l.dtype(v) == DType::f32; };
-  if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty() || n.inputs[0] == kAbsent) return {};
+  if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty() || n.inputs[0] == kAbsent || n.outputs[0] == kAbsent) return {};
   if (group.anchor >= 0) {
     if (n.op != "Conv" || !can_anchor(g, n)) return {};
     const Shape xs = l.shape(n.inputs[0]), ws = l.shape(n.inputs[1]);
-    const bool padded = n.integer("group", 1) == 1 && xs.size() == 4 &&
-                        pads_rows(ops::read_window(n, std::span<const int64_t>(xs).subspan(2), std::span<const int64_t>(ws).subspan(2)), ws[1]);
+    const bool padded =
+        n.integer("group", 1) == 1 && xs.size() == 4 &&
+        pads_rows(ops::read_window(n, std::span<const int64_t>(xs).subspan(2), std::span<const int64_t>(ws).subspan(2)), ws[1]);
     return {Order::last, Order::last, padded ? (group.ahead().empty() ? Order::any : Order::natural) : Order::last};
   }
   if (std::ranges::all_of(group.nodes, [&](int i) { return tapeable(g, g.nodes[i]); })) return {Order::own, Order::own, Order::own};
@@ -57,7 +58,8 @@ Wishes wishes_of(Lowering& l, const Group& group) {
     return fast ? Wishes{Order::last, Order::last, Order::last} : Wishes{};
   }
   if (n.op == "QLinearConv" || n.op == "ConvInteger") return {Order::last, Order::any, Order::last};
-  if (n.op.ends_with("oftmax") && s.size() > 2 && g.version_of(n) >= 13 && n.integer("axis", -1) == 1) return {Order::last, Order::last, Order::last};
+  if (n.op.ends_with("oftmax") && s.size() > 2 && g.version_of(n) >= 13 && n.integer("axis", -1) == 1)
+    return {Order::last, Order::last, Order::last};
   if (n.op == "GlobalAveragePool" || n.op == "ReduceMean" || n.op == "ReduceSum" || n.op == "ReduceMax")
     return {Order::natural, Order::any, Order::any};  // the result of a spatial one is the same bytes in both
   if (turns(n, s.size(), true)) return {Order::natural, Order::last, Order::last};
@@ -103,7 +105,10 @@ void Lowering::choose_layouts(const std::vector<Group>& groups) {
         if (v == kAbsent || !is_static(v) || std::ranges::find(inside, v) != inside.end()) continue;
         const bool ahead = group.anchor >= 0 && n < group.anchor, first = k == 0 && (n == head || ahead);
         const bool whole = movement ? k == 0 || g.nodes[n].op == "Concat" : out != kAbsent && is_static(out) && shape(v) == shape(out);
-        const Order order = group.anchor >= 0 && first ? w.input : whole ? w.whole : movement || group.anchor < 0 ? (w.out == Order::own ? Order::any : w.whole) : Order::any;
+        const Order order = group.anchor >= 0 && first     ? w.input
+                            : whole                        ? w.whole
+                            : movement || group.anchor < 0 ? (w.out == Order::own ? Order::any : w.whole)
+                                                           : Order::any;
         if (order != Order::any) readers[v].push_back(node_of(i, order));
       }
       for (const Capture& c : g.nodes[n].captures) {
@@ -116,7 +121,8 @@ void Lowering::choose_layouts(const std::vector<Group>& groups) {
   std::vector<ValueId> changing;
   for (size_t v = 0; v < g.values.size(); ++v) {
     const bool any = std::ranges::any_of(readers[v], [&](int r) { return r != maker[v]; });
-    if (any && is_static(static_cast<ValueId>(v)) && !same_in_both(shape(static_cast<ValueId>(v)))) changing.push_back(static_cast<ValueId>(v));
+    if (any && is_static(static_cast<ValueId>(v)) && !same_in_both(shape(static_cast<ValueId>(v))))
+      changing.push_back(static_cast<ValueId>(v));
   }
   MinimumCut cut(count + 2 * static_cast<int>(changing.size()));
   constexpr double kNever = 1e30;

@@ -40,9 +40,7 @@ std::vector<int64_t> logical_strides(const Shape& shape, Layout layout) {
   return strides;
 }
 
-bool same_in_both(const Shape& s) {
-  return s.size() < 3 || s[1] == 1 || element_count(std::span<const int64_t>(s).subspan(2)) == 1;
-}
+bool same_in_both(const Shape& s) { return s.size() < 3 || s[1] == 1 || element_count(std::span<const int64_t>(s).subspan(2)) == 1; }
 
 std::vector<int64_t> strides_at(const Place& place, const Shape& shape) {
   return place.strides.empty() ? logical_strides(shape, place.layout) : place.strides;
@@ -218,7 +216,8 @@ void Lowering::find_parts() {
   if (!options_.fuse || options_.plain) return;
   const auto made = graph_->producers();
   for (const Node& n : graph_->nodes) {
-    if (n.op != "Concat" || !n.domain.empty() || n.outputs.empty() || plan_.dynamic[n.outputs[0]] || dtype(n.outputs[0]) != DType::f32) continue;
+    if (n.op != "Concat" || !n.domain.empty() || n.outputs.empty() || plan_.dynamic[n.outputs[0]] || dtype(n.outputs[0]) != DType::f32)
+      continue;
     if (!std::ranges::all_of(n.inputs, [&](ValueId v) { return v != kAbsent && is_static(v); })) continue;
     const auto rank = static_cast<int64_t>(shape(n.outputs[0]).size());
     const int64_t axis = ops::wrap_axis(n.integer("axis", 0), rank);
@@ -249,7 +248,8 @@ Place Lowering::define_with_gaps(ValueId v, Layout layout, int64_t least) {
 
 bool Lowering::is_part(ValueId v, ValueId whole) const {
   const auto it = parts_.find(v);
-  return it != parts_.end() && (whole == kAbsent || whole == it->second.whole) && known_[v] && known_[it->second.whole] && places_[v].buffer == places_[it->second.whole].buffer;
+  return it != parts_.end() && (whole == kAbsent || whole == it->second.whole) && known_[v] && known_[it->second.whole] &&
+         places_[v].buffer == places_[it->second.whole].buffer;
 }
 
 Place Lowering::define_rows(ValueId v, Layout layout, int64_t& pitch) {
@@ -340,9 +340,8 @@ Group grow_tail(const Graph& g, int anchor, const std::vector<std::vector<int>>&
       // Operands from outside: readable as rows x columns in the layout the anchor writes.
       const Shape s = *known_shape(g.values[v].dims);
       const Layout layout = columns_axis(g, g.nodes[anchor]) == 1 && shape.size() > 2 ? Layout::channels_last : Layout::natural;
-      if (s.size() > shape.size() ||
-          (!matrix_strides(s, {kNoBuffer, 0, s == shape ? layout : Layout::natural}, shape, layout) &&
-           !matrix_strides(s, {kNoBuffer, 0, layout}, shape, layout)))
+      if (s.size() > shape.size() || (!matrix_strides(s, {kNoBuffer, 0, s == shape ? layout : Layout::natural}, shape, layout) &&
+                                      !matrix_strides(s, {kNoBuffer, 0, layout}, shape, layout)))
         fits = false;
       if (s.size() < shape.size() && !matrix_strides(s, {kNoBuffer, 0, Layout::natural}, shape, layout)) fits = false;
     }
@@ -510,8 +509,9 @@ std::string Lowering::why(const Group& group) const {
       text = fmt::format("{} what the {} reads: done on its rows as it comes to them",
                          ahead > 1 ? fmt::format("{} nodes make", ahead) : "a node makes", op);
     if (after > 0)
-      text += fmt::format("{}{} its shape: done on each tile before it leaves registers or the first cache", ahead > 0 ? "; " : "",
-                          after > 1 ? fmt::format("{} nodes after the {} keep", after, op) : fmt::format("the node after the {} keeps", op));
+      text +=
+          fmt::format("{}{} its shape: done on each tile before it leaves registers or the first cache", ahead > 0 ? "; " : "",
+                      after > 1 ? fmt::format("{} nodes after the {} keep", after, op) : fmt::format("the node after the {} keeps", op));
   } else if (group.nodes.size() > 1) {
     text = fmt::format("{} elementwise nodes of one shape whose results in between nobody else reads: one pass over memory",
                        group.nodes.size());
@@ -539,7 +539,8 @@ std::string Lowering::why_not(const Group& group, const std::vector<std::vector<
   const Node& reader = g.nodes[next[0]];
   const std::string name = node_name(next[0]);
   if (can_anchor(g, reader)) {
-    if (group.anchor >= 0 || !tapeable(g, last) || reader.inputs[0] != out) return fmt::format("{} multiplies: a step of its own begins there", name);
+    if (group.anchor >= 0 || !tapeable(g, last) || reader.inputs[0] != out)
+      return fmt::format("{} multiplies: a step of its own begins there", name);
     const auto rows = rows_read(g, reader);
     if (!rows) return fmt::format("{} reads each number several times, in windows or as its second operand: made once, before", name);
     return fmt::format("{} reads {} rows of {}: a call for each costs more than the memory it saves", name, rows->first, rows->second);
@@ -578,7 +579,8 @@ Plan Lowering::finish() {
       for (size_t s = first; s < plan_.steps.size(); ++s) {
         Step& step = plan_.steps[s];
         if (step.kind == "layout") {
-          step.why = fmt::format("{} reads it {}", node_name(head), step.recipe == kByItself ? "without gaps, and it is part of something larger" : "that way");
+          step.why = fmt::format("{} reads it {}", node_name(head),
+                                 step.recipe == kByItself ? "without gaps, and it is part of something larger" : "that way");
           continue;
         }
         step.members = group.nodes;

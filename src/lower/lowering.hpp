@@ -103,8 +103,8 @@ class Lowering {
   // The tensor of a constant; restores it when the original has been packed and dropped.
   Tensor constant(ValueId v);
 
-  // Held in a buffer of known size (else a Tensor of the lane).
-  bool is_static(ValueId v) const { return !plan_.dynamic[v]; }
+  // Held in a buffer of known size (else a Tensor of the lane, or absent).
+  bool is_static(ValueId v) const { return v != kAbsent && !plan_.dynamic[v]; }
   // Where the value is now, by itself; its layout is what it is. Adds a copy when it is part of something larger.
   Place where(ValueId v);
   // The same, perhaps as part of something larger.

@@ -59,7 +59,8 @@ double MinimumCut::solve() {
         continue;
       }
       int& e = next[index(at)];
-      while (e >= 0 && (edges_[static_cast<size_t>(e)].left <= 0 || depth[index(edges_[static_cast<size_t>(e)].to)] != depth[index(at)] + 1))
+      while (e >= 0 &&
+             (edges_[static_cast<size_t>(e)].left <= 0 || depth[index(edges_[static_cast<size_t>(e)].to)] != depth[index(at)] + 1))
         e = edges_[static_cast<size_t>(e)].next;
       if (e >= 0) {
         path.push_back(e);

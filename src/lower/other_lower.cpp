@@ -434,7 +434,6 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
   if (bytes == 0 || !fixed(whole) || !std::all_of(parts.begin(), parts.end(), fixed)) return false;
   const Shape s = l.shape(whole);
   const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(s.size()));
-  // Channels-last stays channels-last when everything that comes in is.
   const auto part_at = [&](const Place& all, int64_t at, Layout layout) {
     const auto strides = strides_at(all, s);
     return Place{all.buffer, all.offset + static_cast<size_t>(at * strides[axis] * bytes), layout, strides};
@@ -483,7 +482,8 @@ bool lower_join(Lowering& l, const Group& group, const Node& n) {
     step.bytes += 2.0 * static_cast<double>(element_count(p)) * bytes;
     step.reads.push_back(places[i].buffer);
   }
-  if (k->parts.size() < parts.size() && !k->parts.empty()) step.recipe = fmt::format("{} of {} parts into place", k->parts.size(), parts.size());
+  if (k->parts.size() < parts.size() && !k->parts.empty())
+    step.recipe = fmt::format("{} of {} parts into place", k->parts.size(), parts.size());
   if (begun && k->parts.empty()) return true;
   step.writes = {to.buffer};
   step.kernel = std::move(k);
@@ -615,9 +615,8 @@ bool lower_movement(Lowering& l, const Group& group) {
     return reader.op == "Attention" || reader.op == "Concat" || reader.op == "Slice" || reader.op == "Split" || reader.op == "Transpose" ||
            (tapeable(g, reader) && run_of(seen, read->shape) >= kShortRun);
   };
-  const bool wanted = n.op == "Slice" ||
-                      (n.op == "Transpose" && std::ranges::find(g.outputs, n.outputs[0]) == g.outputs.end() &&
-                       std::ranges::all_of(g.consumers()[n.outputs[0]], reads_so));
+  const bool wanted = n.op == "Slice" || (n.op == "Transpose" && std::ranges::find(g.outputs, n.outputs[0]) == g.outputs.end() &&
+                                          std::ranges::all_of(g.consumers()[n.outputs[0]], reads_so));
   if (wanted && runs_together(read->shape, read->strides, layout) && element_count(read->shape) * 4 >= element_count(in)) {
     l.alias(n.outputs[0], seen);
     return true;

@@ -607,8 +607,8 @@ bool lower_tape(Lowering& l, const Group& group) {
     strides.push_back(permuted(operand_strides(operand, at, shape), order));
     step.reads.push_back(at.buffer);
     step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(kernel->types.back()));
-    if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 && at.strides.empty() &&
-        kernel->out_type == kernels::TapeType::f32 && kernel->types.back() == kernels::TapeType::f32) {
+    if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 &&
+        at.strides.empty() && kernel->out_type == kernels::TapeType::f32 && kernel->types.back() == kernels::TapeType::f32) {
       step.in_place = at.buffer;
     }
   }

@@ -49,8 +49,8 @@ class TransposedKernel : public StepKernel {
   std::vector<Piece> pieces;
   std::vector<float> bias, zeros;
   Place input, output;
-  int64_t images = 0, groups = 1, channels = 0, filters = 0, in_image = 0, out_pixel = 0, out_h = 0, out_w = 0, stride_y = 1, stride_x = 1, width = 0,
-          panels = 0, panel_block = 0, k_block = 0;
+  int64_t images = 0, groups = 1, channels = 0, filters = 0, in_image = 0, out_pixel = 0, out_h = 0, out_w = 0, stride_y = 1, stride_x = 1,
+          width = 0, panels = 0, panel_block = 0, k_block = 0;
 
   void run(const StepContext& c) const override {
     // A task is one line of one phase: an output row's pixels, a stride apart.

@@ -110,14 +110,16 @@ namespace {
 
 // Done several times over at less cost than a number takes to be written and read.
 bool cheap(const Rewriter& r, const Node& n) {
-  static const std::set<std::string_view> kOps{"Add", "Sub", "Mul", "Neg", "Abs", "Relu", "LeakyRelu", "Max", "Min", "HardSigmoid", "HardSwish", "Clip"};
+  static const std::set<std::string_view> kOps{"Add",       "Sub", "Mul", "Neg",         "Abs",       "Relu",
+                                               "LeakyRelu", "Max", "Min", "HardSigmoid", "HardSwish", "Clip"};
   return n.domain.empty() && kOps.contains(n.op) && n.outputs.size() == 1 && !n.attributes.contains("axis") &&
          std::ranges::all_of(n.inputs, [&](ValueId v) { return v == kAbsent || r.dtype(v) == DType::f32; });
 }
 
 // Steps that take elementwise nodes after them: what they make is not in memory before those are done.
 bool takes_more(const Node& n) {
-  return n.op == "Conv" || n.op == "MatMul" || n.op == "Gemm" || n.op.starts_with("Reduce") || n.op.ends_with("oftmax") || n.op.ends_with("Normalization");
+  return n.op == "Conv" || n.op == "MatMul" || n.op == "Gemm" || n.op.starts_with("Reduce") || n.op.ends_with("oftmax") ||
+         n.op.ends_with("Normalization");
 }
 
 }  // namespace
@@ -163,7 +165,8 @@ Report recompute(Graph& graph) {
     // Each reader must be one that goes on elementwise, and not the end of a product, which takes a whole operand in its registers.
     const bool fit = std::ranges::all_of(readers, [&](int reader) {
       const Node& node = graph.nodes[reader];
-      if (!elementwise(graph, node) || !node.domain.empty() || r.shape(node.outputs[0]) != shape || r.dtype(node.outputs[0]) != DType::f32) return false;
+      if (!elementwise(graph, node) || !node.domain.empty() || r.shape(node.outputs[0]) != shape || r.dtype(node.outputs[0]) != DType::f32)
+        return false;
       return std::ranges::all_of(node.inputs, [&](ValueId v) {
         const int p = r.producer(v);
         return v == kAbsent || p < 0 || !takes_more(graph.nodes[p]) || r.readers(v) > 1;
@@ -178,7 +181,8 @@ Report recompute(Graph& graph) {
         for (ValueId& v : inputs) {
           if (const auto it = copies.find(v); it != copies.end()) v = it->second;
         }
-        copies[node.outputs[0]] = r.before(readers[i], node.op, std::move(inputs), node.attributes, DType::f32, *r.graph_dims(node.outputs[0]));
+        copies[node.outputs[0]] =
+            r.before(readers[i], node.op, std::move(inputs), node.attributes, DType::f32, *r.graph_dims(node.outputs[0]));
       }
       std::ranges::replace(graph.nodes[readers[i]].inputs, made, copies.at(made));
     }

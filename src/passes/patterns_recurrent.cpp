@@ -127,8 +127,8 @@ struct Cell {
   int last = -1, carry = -1;        // nodes that make the new state, and (lstm) what is carried beside it
   ValueId state = kAbsent;          // gru: known at once
   ValueId carried = kAbsent;
-  std::vector<Gate> gates;          // lstm: i o f c; gru: z r h
-  std::vector<float> late_bias;     // gru, after: of the candidate's state product
+  std::vector<Gate> gates;       // lstm: i o f c; gru: z r h
+  std::vector<float> late_bias;  // gru, after: of the candidate's state product
   std::vector<int> inside;
   int64_t hidden = 0;
   ValueId x = kAbsent, h = kAbsent;
@@ -180,7 +180,8 @@ std::optional<Cell> lstm_at(const Rewriter& r, int n) {
 std::optional<std::pair<ValueId, bool>> mixing_gate(const Rewriter& r, ValueId v) {
   if (r.maker(v, "Sigmoid") >= 0) return std::pair{v, false};
   const int sub = r.maker(v, "Sub");
-  if (sub >= 0 && r.is_scalar(r.node(sub).inputs[0], 1) && r.maker(r.node(sub).inputs[1], "Sigmoid") >= 0) return std::pair{r.node(sub).inputs[1], true};
+  if (sub >= 0 && r.is_scalar(r.node(sub).inputs[0], 1) && r.maker(r.node(sub).inputs[1], "Sigmoid") >= 0)
+    return std::pair{r.node(sub).inputs[1], true};
   return std::nullopt;
 }
 
@@ -234,8 +235,10 @@ std::optional<Cell> gru_at(const Rewriter& r, int n) {
   const bool after = either(r, r.maker(sum, "Add"), [&](ValueId part, ValueId mul) {
     return either(r, r.maker(mul, "Mul"), [&](ValueId g, ValueId product) {
       std::vector<int> inside;
-      const auto on = gate(r, g, "Sigmoid", c.hidden, inside), of_state = linear(r, product, c.hidden), of_input = linear(r, part, c.hidden);
-      if (!on || !of_state || !of_input || of_state->terms.size() != 1 || of_state->terms[0].x != h || of_input->terms.size() != 1) return false;
+      const auto on = gate(r, g, "Sigmoid", c.hidden, inside), of_state = linear(r, product, c.hidden),
+                 of_input = linear(r, part, c.hidden);
+      if (!on || !of_state || !of_input || of_state->terms.size() != 1 || of_state->terms[0].x != h || of_input->terms.size() != 1)
+        return false;
       reset = on;
       fresh = of_input;
       fresh->terms.push_back(of_state->terms[0]);
@@ -377,7 +380,8 @@ void write_cell(Rewriter& r, Cell& c, std::vector<Weights>& made) {
 
 bool one_step(const Graph& g, const Node& n) {
   const size_t states = n.op == "LSTM" ? 2 : 1;
-  if (!n.domain.empty() || (n.op != "LSTM" && n.op != "GRU") || n.inputs.size() != 5 + states || n.outputs.size() != 1 + states) return false;
+  if (!n.domain.empty() || (n.op != "LSTM" && n.op != "GRU") || n.inputs.size() != 5 + states || n.outputs.size() != 1 + states)
+    return false;
   for (size_t i = 0; i < n.inputs.size(); ++i) {
     if ((n.inputs[i] == kAbsent) != (i == 4)) return false;
   }

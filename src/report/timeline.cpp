@@ -20,7 +20,8 @@ std::string timeline_json(const Profile& p, const std::string& name) {
   for (const Spell& s : p.spells) most = std::max(most, s.worker);
   for (int w = 1; w <= most; ++w) named("thread_name", w, fmt::format("worker {}", w));
   const auto micro = [](double seconds) { return seconds * 1e6; };
-  // In whole nanoseconds, and over before the next of its track begins: a page that finds two overlap by a rounding draws one inside the other.
+  // In whole nanoseconds, and over before the next of its track begins: a page that finds two overlap by a rounding draws one inside the
+  // other.
   const auto place = [](Json& event, double begin, double end, std::optional<double> next) {
     const double from = std::floor(begin * 1e9), to = std::min(std::floor(end * 1e9), next ? std::floor(*next * 1e9) - 1 : end * 1e9);
     event["ts"] = from / 1e3;
