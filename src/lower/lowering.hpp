@@ -227,6 +227,8 @@ bool prologue_pays(int64_t rows, int64_t length);
 
 // Whether the node works on rows along its last axis, so that elementwise nodes before and after it can be done while a row is near.
 bool heads_rows(const Graph& graph, const Node& node);
+// Whether it is an op of the default domain whose operands and first result are f32 of known size.
+bool all_f32(const Graph& graph, const Node& node);
 // Whether the node can head a group with an epilogue.
 bool can_anchor(const Graph& graph, const Node& node);
 // Whether the node is a pool that can go line by line in the standard's order as well as channels-last.
