@@ -87,6 +87,18 @@ TEST_CASE("sparse tensors that leave their shape") {
   CHECK(evaluate_plain(g, {})[0].as<float>()[1] == 1);
 }
 
+TEST_CASE("constants of another type than their value says") {
+  Builder b("claims more");
+  b.output(b.op("Add", {b.input("x", DType::f32, {4}), b.constant("c", random_tensor({4}, 1))}), "y");
+  Graph g = b.finish();
+  Value& c = g.values[static_cast<size_t>(g.find_value("c"))];
+  c.dims = Dims{Dim(4000)};
+  CHECK(has(error_of([&] { compile(g); }), "its constant is f32 of 4, the value says f32 of 4000"));
+  c.dims = Dims{Dim(4)};
+  c.dtype = DType::f64;
+  CHECK(has(error_of([&] { compile(g); }), "the value says f64 of 4"));
+}
+
 TEST_CASE("axes longer than any tensor") {
   const auto pooled = [](int64_t length) {
     Builder b("long");

@@ -151,15 +151,6 @@ Graph read_graph(IndexReader& index, const std::shared_ptr<const Mapping>& mappi
     v.dims = read_dims(index);
     const uint8_t more = index.u8();
     if (more & 1) v.constant = read_tensor(index, mapping);
-    if (v.constant && !v.constant->composite()) {
-      // Kernels go by what the value says.
-      const Shape& held = v.constant->shape();
-      const auto said = known_shape(v.dims);
-      if ((v.dtype != DType::undefined && v.dtype != v.constant->dtype()) || (said && *said != held))
-        index.refuse("a constant of it is of another type than the value that holds it");
-      v.dtype = v.constant->dtype();
-      v.dims = Dims(held.begin(), held.end());
-    }
     if (more & 2) v.composite = std::make_shared<const Type>(read_type(index));
     g.values.push_back(std::move(v));
   }

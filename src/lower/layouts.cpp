@@ -23,13 +23,13 @@ struct Wishes {
   Order input = Order::natural;  // of an anchor: what it reads first
 };
 
+// Whether a Transpose takes the standard's order to the other one, or back.
 bool turns(const Node& n, size_t rank, bool to_last) {
   const auto perm = n.integers("perm");
   if (n.op != "Transpose" || rank < 3 || perm.size() != rank) return false;
-  const auto r = static_cast<int64_t>(rank);
-  for (int64_t i = 0; i < r; ++i) {
-    const int64_t wanted = to_last ? (i == 0 ? 0 : i + 1 == r ? 1 : i + 1) : (i == 0 ? 0 : i == 1 ? r - 1 : i - 1);
-    if (perm[static_cast<size_t>(i)] != wanted) return false;
+  const auto order = physical_order(static_cast<int>(rank), Layout::channels_last);
+  for (size_t i = 0; i < rank; ++i) {
+    if (to_last ? perm[i] != order[i] : perm[static_cast<size_t>(order[i])] != static_cast<int64_t>(i)) return false;
   }
   return true;
 }
@@ -37,7 +37,6 @@ bool turns(const Node& n, size_t rank, bool to_last) {
 Wishes wishes_of(Lowering& l, const Group& group) {
   const Graph& g = l.graph();
   const Node& n = g.nodes[group.anchor >= 0 ? group.anchor : group.nodes[0]];
-  const auto f32 = [&](ValueId v) { return v != kAbsent && l.is_static(v) && l.dtype(v) == DType::f32; };
   if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty() || n.inputs[0] == kAbsent || n.outputs[0] == kAbsent) return {};
   if (group.anchor >= 0) {
     if (n.op != "Conv" || !can_anchor(g, n)) return {};
@@ -53,10 +52,7 @@ Wishes wishes_of(Lowering& l, const Group& group) {
   if (n.op == "Concat" || n.op == "Split" || n.op == "Slice" || n.op == "DepthToSpace" || n.op == "SpaceToDepth")
     return {Order::own, Order::own, Order::own};
   if (pools_lines(g, n)) return {Order::own, Order::own, Order::own};
-  if (n.op == "MaxPool" || n.op == "AveragePool" || n.op == "ConvTranspose") {
-    const bool fast = f32(n.inputs[0]) && (n.outputs.size() < 2 || n.outputs[1] == kAbsent) && s.size() <= (n.op[0] == 'C' ? 4U : 5U);
-    return fast ? Wishes{Order::last, Order::last, Order::last} : Wishes{};
-  }
+  if (fast_pool(g, n) || (n.op == "ConvTranspose" && all_f32(g, n) && s.size() <= 4)) return {Order::last, Order::last, Order::last};
   if (n.op == "QLinearConv" || n.op == "ConvInteger") return {Order::last, Order::any, Order::last};
   if (n.op.ends_with("oftmax") && s.size() > 2 && g.version_of(n) >= 13 && n.integer("axis", -1) == 1)
     return {Order::last, Order::last, Order::last};
@@ -105,10 +101,9 @@ void Lowering::choose_layouts(const std::vector<Group>& groups) {
         if (v == kAbsent || !is_static(v) || std::ranges::find(inside, v) != inside.end()) continue;
         const bool ahead = group.anchor >= 0 && n < group.anchor, first = k == 0 && (n == head || ahead);
         const bool whole = movement ? k == 0 || g.nodes[n].op == "Concat" : out != kAbsent && is_static(out) && shape(v) == shape(out);
-        const Order order = group.anchor >= 0 && first     ? w.input
-                            : whole                        ? w.whole
-                            : movement || group.anchor < 0 ? (w.out == Order::own ? Order::any : w.whole)
-                                                           : Order::any;
+        Order order = whole ? w.whole : Order::any;
+        if (group.anchor >= 0 && first) order = w.input;
+        else if (group.anchor < 0 && w.out != Order::own) order = w.whole;  // no tape: all it reads
         if (order != Order::any) readers[v].push_back(node_of(i, order));
       }
       for (const Capture& c : g.nodes[n].captures) {

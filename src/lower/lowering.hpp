@@ -188,6 +188,15 @@ void lower_plain(Lowering& l, int node);
 inline constexpr const char* kByItself = "by itself";
 void lower_conversion(Lowering& l, ValueId v, Place from, Place to);
 
+// Where row `row`, counted through `dims`, stands for an operand with these strides (one a dim, then along the row).
+inline int64_t row_offset(std::span<const int64_t> dims, const std::vector<int64_t>& strides, int64_t row) {
+  int64_t at = 0;
+  for (size_t d = dims.size(); d-- > 0; row /= dims[d]) at += row % dims[d] * strides[d];
+  return at;
+}
+// Dims of one entry go, and dims that run together for all operands become one.
+void join_dims(std::vector<int64_t>& dims, std::vector<std::vector<int64_t>>& strides);
+
 // Elementwise nodes done row by row: a tape whose operands are found by the row's index in each dim.
 struct RowTape {
   kernels::RunTape run_tape = nullptr;
@@ -229,6 +238,8 @@ bool prologue_pays(int64_t rows, int64_t length);
 bool heads_rows(const Graph& graph, const Node& node);
 // Whether it is an op of the default domain whose operands and first result are f32 of known size.
 bool all_f32(const Graph& graph, const Node& node);
+// Whether the node is a pool that there are kernels for.
+bool fast_pool(const Graph& graph, const Node& node);
 // Whether the node can head a group with an epilogue.
 bool can_anchor(const Graph& graph, const Node& node);
 // Whether the node is a pool that can go line by line in the standard's order as well as channels-last.

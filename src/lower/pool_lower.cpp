@@ -71,15 +71,15 @@ class LinesKernel : public StepKernel {
   }
 };
 
-bool is_fast_pool(const Graph& g, const Node& n) {
+}  // namespace
+
+bool fast_pool(const Graph& g, const Node& n) {
   return (n.op == "MaxPool" || n.op == "AveragePool") && all_f32(g, n) && (n.outputs.size() < 2 || n.outputs[1] == kAbsent) &&
          known_shape(g.values[n.inputs[0]].dims)->size() <= 5;
 }
 
-}  // namespace
-
 bool pools_lines(const Graph& g, const Node& n) {
-  if (!is_fast_pool(g, n)) return false;
+  if (!fast_pool(g, n)) return false;
   const Shape xs = *known_shape(g.values[n.inputs[0]].dims), ys = *known_shape(g.values[n.outputs[0]].dims);
   constexpr int64_t kShortest = 8;  // outputs of a line: in shorter ones vectors are mostly empty
   return (xs.size() == 3 || xs.size() == 4) && element_count(ys) > 0 && ys.back() >= kShortest;
@@ -89,7 +89,7 @@ bool lower_pool(Lowering& l, const Group& group) {
   if (group.anchor >= 0 || group.nodes.size() != 1) return false;
   const Graph& g = l.graph();
   const Node& node = g.nodes[group.nodes[0]];
-  if (!is_fast_pool(g, node)) return false;
+  if (!fast_pool(g, node)) return false;
   const bool max = node.op == "MaxPool";
   const Shape xs = l.shape(node.inputs[0]);
   const std::span<const int64_t> in = std::span<const int64_t>(xs).subspan(2);

@@ -459,15 +459,29 @@ void BoundEpilogue::fill(const StepContext& c, int64_t column, kernels::DenseEpi
 
 // ---- tapes over rows ----
 
+void join_dims(std::vector<int64_t>& dims, std::vector<std::vector<int64_t>>& strides) {
+  std::vector<int64_t> joined;
+  std::vector<std::vector<int64_t>> joined_strides(strides.size());
+  for (size_t d = 0; d < dims.size(); ++d) {
+    if (dims[d] == 1) continue;
+    bool merges = !joined.empty();
+    for (size_t i = 0; i < strides.size() && merges; ++i) merges = joined_strides[i].back() == strides[i][d] * dims[d];
+    if (merges) joined.back() *= dims[d];
+    else joined.push_back(dims[d]);
+    for (size_t i = 0; i < strides.size(); ++i) {
+      if (merges) joined_strides[i].back() = strides[i][d];
+      else joined_strides[i].push_back(strides[i][d]);
+    }
+  }
+  dims = std::move(joined);
+  strides = std::move(joined_strides);
+}
+
 void RowTape::run(const StepContext& c, int64_t row, int64_t length, float* to, bool own) const {
   TapeOperand operands[kernels::kMaxSlots];
   if (own) operands[0] = {to, 1, kernels::TapeType::f32};
   for (size_t i = 0; i < places.size(); ++i) {
-    int64_t at = 0, left = row;
-    for (int d = static_cast<int>(dims.size()) - 1; d >= 0; --d) {
-      at += left % dims[d] * strides[i][d];
-      left /= dims[d];
-    }
+    const int64_t at = row_offset(dims, strides[i], row);
     operands[i + (own ? 1 : 0)] = {pointer<const char>(c, places[i]) + at * bytes_of(types[i]), strides[i].back(), types[i]};
   }
   run_tape(tape, operands, to, kernels::TapeType::f32, length);
@@ -493,6 +507,14 @@ RowTape bind_row_tape(Lowering& l, std::span<const int> nodes, ValueId head, con
     step.reads.push_back(at.buffer);
     step.bytes += static_cast<double>(element_count(operand)) * static_cast<double>(bytes_of(t.types.back()));
   }
+  // A division a dim for each row and operand: what runs together is counted together. Not along the row.
+  std::vector<int64_t> along;
+  for (auto& s : t.strides) {
+    along.push_back(s.back());
+    s.pop_back();
+  }
+  join_dims(t.dims, t.strides);
+  for (size_t i = 0; i < along.size(); ++i) t.strides[i].push_back(along[i]);
   step.flops += static_cast<double>(element_count(whole)) * static_cast<double>(t.tape.steps.size());
   return t;
 }
@@ -523,7 +545,7 @@ std::optional<Prologue> bind_prologue(Lowering& l, const Group& group, const Sha
   // Rows that the dense kernel reads where they are stand so far apart.
   p.pitch = p.length <= kernels::kNearStride - 16 ? kernels::kNearStride : p.length;
   const int64_t tile = kernels::max_rows(l.options().isa);
-  const int64_t near_rows = std::max<int64_t>({1, (int64_t{48} << 10) / p.pitch / tile, (8 + tile - 1) / tile}) * tile;
+  const int64_t near_rows = std::max<int64_t>((int64_t{48} << 10) / p.pitch / tile, (8 + tile - 1) / tile) * tile;
   // Where panels are shared out, every task reads all rows.
   if (split.panel_tasks == 1) p.block = near_rows;
   const int64_t held = p.block > 0 ? split.row_tasks * p.block : rows;
@@ -550,12 +572,7 @@ class TapeKernel : public StepKernel {
 
   int64_t offset(size_t operand, int64_t row, int64_t from) const {
     const auto& s = strides[operand];
-    int64_t at = from * s.back();
-    for (int d = static_cast<int>(dims.size()) - 2; d >= 0; --d) {
-      at += row % dims[d] * s[d];
-      row /= dims[d];
-    }
-    return at;
+    return row_offset(std::span(dims).first(dims.size() - 1), s, row) + from * s.back();
   }
 
   void run(const StepContext& c) const override {
@@ -618,19 +635,9 @@ bool lower_tape(Lowering& l, const Group& group) {
   step.writes.push_back(kernel->out.buffer);
   if (l.is_part(out)) step.in_place = kNoBuffer;
   strides.push_back(permuted(strides_at(kernel->out, shape), order));
-  // Dims that run together for all operands become one.
-  kernel->strides.resize(strides.size());
-  for (size_t d = 0; d < dims.size(); ++d) {
-    if (dims[d] == 1) continue;
-    bool merges = !kernel->dims.empty();
-    for (size_t i = 0; i < strides.size() && merges; ++i) merges = kernel->strides[i].back() == strides[i][d] * dims[d];
-    if (merges) kernel->dims.back() *= dims[d];
-    else kernel->dims.push_back(dims[d]);
-    for (size_t i = 0; i < strides.size(); ++i) {
-      if (merges) kernel->strides[i].back() = strides[i][d];
-      else kernel->strides[i].push_back(strides[i][d]);
-    }
-  }
+  kernel->dims = dims;
+  kernel->strides = std::move(strides);
+  join_dims(kernel->dims, kernel->strides);
   if (kernel->dims.empty()) {
     kernel->dims = {1};
     for (auto& s : kernel->strides) s = {0};

@@ -380,6 +380,16 @@ class Examiner {
       if (++names[v.name] == 2) add(Category::value, fmt::format("value '{}'", v.name), "two values have this name; names must be unique");
       if (!utf8(v.name)) add(Category::format, fmt::format("value #{}", &v - g.values.data()), "its name is not valid UTF-8");
     }
+    for (const Value& v : g.values) {
+      if (!v.constant || v.constant->composite()) continue;
+      // Kernels go by what the value says.
+      const Tensor& held = *v.constant;
+      const auto said = known_shape(v.dims);
+      if ((v.dtype != DType::undefined && v.dtype != held.dtype()) || (said && *said != held.shape()))
+        add(Category::type, fmt::format("value '{}'", v.name),
+            fmt::format("its constant is {} of {}, the value says {} of {}", to_string(held.dtype()), to_string(held.shape()),
+                        to_string(v.dtype), said ? to_string(*said) : "?"));
+    }
     // Where each value comes from: -1 input, constant or captured; its node's index; -2 nowhere.
     std::vector<int> source(g.values.size(), -2);
     for (size_t v = 0; v < g.values.size(); ++v) {

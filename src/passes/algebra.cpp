@@ -152,12 +152,13 @@ Report recompute(Graph& graph) {
     std::vector<int> chain{n};
     ValueId from = whole(n);
     const auto in_memory = [&](ValueId v) {
+      if (static_cast<size_t>(v) >= consumers.size()) return false;  // a copy of this pass
       const int p = r.producer(v);
       return p < 0 || r.readers(v) > 1 || (!elementwise(graph, graph.nodes[p]) && !takes_more(graph.nodes[p]));
     };
     while (from != kAbsent && !in_memory(from) && chain.size() < kLongest) {
       const int p = r.producer(from);
-      if (!cheap(r, graph.nodes[p]) || r.shape(from) != shape) break;
+      if (p < 0 || !cheap(r, graph.nodes[p]) || r.shape(from) != shape) break;
       chain.push_back(p);
       from = whole(p);
     }

@@ -115,7 +115,14 @@ class LaneImpl : public lower::Bodies {
     if (!compiled) return false;
     if (!lane) lane = std::make_unique<LaneImpl>(compiled->program, 0, &crew);
     const std::vector<Tensor> arguments = compiled->arguments(inputs, outer);
-    if (!compiled->steady(*site.node, *lane->state_for(arguments).plan)) {
+    const auto fits = [&] {
+      try {
+        return compiled->steady(*site.node, *lane->state_for(arguments).plan);
+      } catch (const Error&) {
+        return false;  // no program for these shapes: plain evaluation tells what is wrong, if anything is
+      }
+    };
+    if (!fits()) {
       lower::CompiledBodies::of(site).give_up(*body);
       return false;
     }

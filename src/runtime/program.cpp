@@ -287,10 +287,9 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
     if (options.fuse) {  // what needed sizes
       passes::simplify(*g);
       passes::recognise(*g);
-      passes::remove_dead(*g);
-      passes::recompute(*g);
     }
     passes::remove_dead(*g);
+    if (options.fuse) passes::recompute(*g);
     infer(*g);
   }
   return g;
