@@ -130,9 +130,9 @@ Command add_explain(CLI::App& app) {
     }
     if (!for_people(o->model.json)) return static_cast<int>(kGood);
 
-    const size_t nodes = edition.nodes.size(), steps = edition.steps.size();
-    fmt::print("{}: {} node{} after the passes, {} step{}, {} thread{}, {}\n", o->model.model, nodes, nodes == 1 ? "" : "s", steps,
-               steps == 1 ? "" : "s", threads, threads == 1 ? "" : "s", program.options().isa);
+    const size_t left = edition.nodes.size(), made = edition.steps.size();
+    fmt::print("{}: {} node{} after the passes, {} step{}, {} thread{}, {}\n", o->model.model, left, left == 1 ? "" : "s", made,
+               made == 1 ? "" : "s", threads, threads == 1 ? "" : "s", program.options().isa);
     fmt::print("  limits probed now: {:.1f} GFLOP/s, copying {:.1f} GB/s in the first cache, {:.1f} GB/s in memory; least time {} a run\n",
                roofline.peak_gflops(), roofline.bandwidth(16 << 10), roofline.bandwidth(128 << 20), seconds_text(least));
     fmt::print("  arena {}, lower bound {}\n\nPasses\n", bytes_text(static_cast<double>(edition.arena_bytes)),

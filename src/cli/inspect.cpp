@@ -249,8 +249,8 @@ Command add_inspect(CLI::App& app) {
             p.changes.empty() ? "nothing to change" : fmt::format("{} change{}", p.changes.size(), p.changes.size() == 1 ? "" : "s"));
         for (const auto& c : p.changes) fmt::print("    {}\n", c);
       }
-      const size_t steps = edition->steps.size(), nodes = g.nodes.size();
-      fmt::print("\n{} step{} from {} node{}\n", steps, steps == 1 ? "" : "s", nodes, nodes == 1 ? "" : "s");
+      const size_t made = edition->steps.size(), of = g.nodes.size();
+      fmt::print("\n{} step{} from {} node{}\n", made, made == 1 ? "" : "s", of, of == 1 ? "" : "s");
       Table steps("rlrl", {"#", "step", "FLOP", "fused nodes; recipe"});
       int n = 0;
       for (const StepInfo& s : edition->steps) {
