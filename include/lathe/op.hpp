@@ -10,16 +10,20 @@
 
 namespace lathe {
 
+struct Statement;
+
 // What an inference function sees and sets. Inputs are by position; absent ones have undefined dtype.
 class InferContext {
  public:
   InferContext(const Graph& graph, const Node& node, int version);
+  // Inputs that are here already, as plain evaluation has them. They must outlive this.
+  InferContext(const Node& node, int version, std::span<const Tensor> inputs);
 
   const Node& node() const { return node_; }
   int version() const { return version_; }  // the opset version the model imports for this domain
-  int input_count() const { return static_cast<int>(node_.inputs.size()); }
+  int input_count() const;
   int output_count() const { return static_cast<int>(node_.outputs.size()); }
-  bool has(int input) const { return input < input_count() && node_.inputs[input] != kAbsent; }
+  bool has(int input) const;
   DType dtype(int input) const;  // undefined: absent or not known
   const std::optional<Dims>& dims(int input) const;
   int rank(int input) const;  // -1: not known
@@ -36,7 +40,7 @@ class InferContext {
   void set_type(int output, Type type);
   // Types of a subgraph's outputs when its inputs have these types. Throws Error with every fault found inside.
   std::vector<Type> infer_body(std::string_view attribute, std::span<const Type> inputs) const;
-  // Throws Error of the category, naming the node.
+  // Throws Error of the category, naming the node (when the inputs are values of a graph).
   [[noreturn]] void fail(Category category, const std::string& what) const;
   void require(bool condition, Category category, const std::string& what) const {
     if (!condition) fail(category, what);
@@ -50,7 +54,9 @@ class InferContext {
   const std::vector<Result>& results() const { return results_; }
 
  private:
-  const Graph& graph_;
+  const Graph* graph_ = nullptr;  // or
+  std::span<const Tensor> tensors_;
+  std::vector<std::optional<Dims>> tensor_dims_;
   const Node& node_;
   int version_;
   std::vector<Result> results_;
@@ -165,14 +171,25 @@ struct OpDef {
   bool composites = false;  // takes sequences, optionals or maps; others get tensors only
   bool pure = true;         // false: another result each time (random ops); never evaluated ahead of a run
   // Attribute names with their kinds: i, f, s (one integer, float, string), t (tensor), g (graph), p (sparse tensor), y (type), capital
-  // letters for lists, and ! after a kind that must be there: "axis:i pads:I! mode:s". Nothing: not checked.
+  // letters for lists, ! after a kind that must be there, and the values it may have: "axis:i pads:I! size:i!>0 mode:s(sum,mean)".
+  // Nothing: not checked.
   std::optional<std::string> attributes;
+  // What the inputs must be: "name:dtype[dims]" for each in order, with | between forms, such as
+  //   "X:float[N,c*@group=1,+s] W:=X[M,c,...s] B:=X[M];M/@group=1 @axis<X".
+  // dtype: any, number, float, index, bool, string, byte, f32, i32, i64, u8, or =name for that of another input. dims: _ is any size; a
+  // number; a name, the same size wherever it stands; a product of those and of attributes (@group=1: 1 when it is not set); "...s" is
+  // any number of dims, "+s" at least one, as many wherever s stands ("...=s": of the same sizes too). [] is a scalar, [~X] what
+  // broadcasts to X. After the semicolon: sizes that an attribute divides, attributes that are axes of an input (<= : or one past them).
+  // Inputs that are absent, and sizes that are not known yet, pass. Checked by inference and by plain evaluation: `infer`, `plain` and
+  // `fast` may rely on it. Empty: not checked.
+  std::string operands;
   // Makes a fast kernel for compiled programs; may be absent, and may give none for shapes or dtypes it does not want.
   std::function<FastKernel(const KernelRequest&)> fast;
+  std::shared_ptr<const Statement> statement;  // `attributes` and `operands`, read by register_op
 };
 
 // Adds a definition; replaces one with the same domain, name and since-version. Not safe while other threads compile. Throws Error
-// (value) when name, infer or plain is missing.
+// (value) when name, infer or plain is missing, or when `attributes` or `operands` cannot be read.
 void register_op(OpDef def);
 // The definition in force at `version` of the domain (largest since <= version), or null.
 const OpDef* find_op(std::string_view domain, std::string_view name, int64_t version);

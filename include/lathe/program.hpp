@@ -112,8 +112,9 @@ struct NamedInput {
   const Tensor& tensor;
 };
 
-// Results of a run. Reading them is free; they stay valid, unchanged, as long as this object lives. Let go of it before
-// the next run and the lane writes into the same memory again, without allocating.
+// Results of a run. Reading them is free; they stay valid, unchanged, as long as this object lives, and each as long as a Tensor copied
+// from it does: also while it is fed to a lane again. Let go of them before the next run and the lane writes into the same memory again,
+// without allocating.
 class Outputs {
  public:
   // Throws Error (value) naming the outputs there are.
@@ -168,7 +169,9 @@ class Lane {
   Outputs run(std::span<const NamedInput> inputs, const RunOptions& options = {});
   // In the order of Program::inputs().
   Outputs run(std::span<const Tensor> inputs, const RunOptions& options = {});
-  // Results of this output go to caller-owned memory of the right dtype and shape from the next run on.
+  // Results of this output go to caller-owned memory of the right dtype and shape from the next run on; an empty tensor undoes it. Memory
+  // that an input of a run lies in is written when the run is done, by a copy. Throws Error (value): no such output, memory that another
+  // output is bound to.
   void bind_output(std::string_view name, Tensor memory);
   // Seconds each step of the last run took; only filled after time_steps(true).
   void time_steps(bool on);

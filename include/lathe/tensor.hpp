@@ -24,7 +24,9 @@ std::string to_string(std::span<const int64_t> shape);
 enum class Kind : uint8_t { tensor, sequence, optional, map };
 std::string_view to_string(Kind kind);
 
-// Copies share memory; clone() does not. Memory is aligned to 64 bytes when the tensor owns it.
+// Copies share memory, which lives as long as the last of them; clone() does not. One object belongs to one thread at a time; copies of it
+// may be used by others as long as nobody writes the elements.
+// Memory is aligned to 64 bytes when the tensor owns it.
 class Tensor {
  public:
   Tensor() = default;
@@ -56,6 +58,8 @@ class Tensor {
   std::span<const Tensor> items() const;
   // Whether the memory is shared (kept alive by this object), not borrowed. Of a composite: of all its items.
   bool owned() const;
+  // How many tensors (and others who share it) hold the memory; 0: it is borrowed. Exact only while no other thread copies or drops one.
+  int64_t holders() const { return owner_.use_count(); }
   DType dtype() const { return dtype_; }
   const Shape& shape() const { return shape_; }
   int rank() const { return static_cast<int>(shape_.size()); }

@@ -148,14 +148,12 @@ lathe_status lathe_lane_run(lathe_lane* lane, const lathe_tensor* inputs, int32_
     there(lane, "the lane");
     if (count > 0) there(inputs, "the inputs");
     lane->inputs.clear();
-    bool fed_again = false;
-    for (int32_t i = 0; i < count; ++i) {
-      lane->inputs.push_back(borrowed(inputs[i], "input", i));
-      for (size_t o = 0; lane->outputs && o < lane->outputs->size(); ++o)
-        fed_again = fed_again || (*lane->outputs)[o].data() == inputs[i].data;
-    }
-    // Results nobody needs any more are written over; those that are fed again are held until the run is done.
-    if (!fed_again) lane->outputs.reset();
+    for (int32_t i = 0; i < count; ++i) lane->inputs.push_back(borrowed(inputs[i], "input", i));
+    // Results nobody needs any more are written over; the lane sees to those that are fed again. Ones made while running have no memory
+    // that is written again, so they are held until the run is done.
+    const bool kept = lane->outputs &&
+                      std::ranges::any_of(lane->lane.program().outputs(), [](const lathe::Port& p) { return !lathe::known_shape(p.dims); });
+    if (!kept) lane->outputs.reset();
     lathe::Outputs made = lane->lane.run(std::span<const lathe::Tensor>(lane->inputs));
     lane->outputs.emplace(std::move(made));
   });

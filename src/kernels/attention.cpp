@@ -168,7 +168,7 @@ Mix mix(Isa isa) { return LATHE_SELECT(isa, MixHere); }
 void settle(const SettleArguments& a) {
   for (int64_t r = 0; r < a.rows; ++r) {
     float* out = a.out + r * a.out_stride;
-    const float factor = a.total[r] == 0 ? 0 : 1 / a.total[r];
+    const float factor = a.total[r] == 0 ? a.blind : 1 / a.total[r];
     for (int64_t j = 0; j < a.width; ++j) out[j] *= factor;
   }
 }

@@ -50,11 +50,12 @@ struct MixArguments {
 using Mix = void (*)(const MixArguments&);
 Mix mix(Isa isa);
 
-// out[r][i] / total[r]; a row that saw no key at all gives zeros.
+// out[r][i] / total[r].
 struct SettleArguments {
   float* out = nullptr;
   int64_t out_stride = 0, width = 0, rows = 0;
   const float* total = nullptr;
+  float blind = 0;  // what the zeros of a row that saw no key at all are multiplied by: 0, or NaN to give NaN
 };
 void settle(const SettleArguments& arguments);
 

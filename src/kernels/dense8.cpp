@@ -175,12 +175,14 @@ void finish8(const Dense8Arguments& g, const int32_t* add, const int32_t* sums, 
     const double low = g.out_signed ? -128 : 0, high = g.out_signed ? 127 : 255;
     for (int64_t j = 0; j < whole; j += lanes) {
       auto v = hn::Mul(hn::PromoteTo(dd, hn::LoadU(half, line + j)), hn::LoadU(dd, g.factors + column + j));
+      if (g.shifts) v = hn::Add(v, hn::LoadU(dd, g.shifts + column + j));
       v = hn::Add(hn::Round(v), hn::Set(dd, static_cast<double>(g.out_zero)));
       v = hn::Min(hn::Max(v, hn::Set(dd, low)), hn::Set(dd, high));
       hn::StoreU(hn::DemoteTo(half, v), half, line + j);
     }
     for (int64_t j = whole; j < columns; ++j)
-      line[j] = static_cast<int32_t>(std::clamp(__builtin_nearbyint(line[j] * g.factors[column + j]) + g.out_zero, low, high));
+      line[j] = static_cast<int32_t>(
+          std::clamp(__builtin_nearbyint(line[j] * g.factors[column + j] + (g.shifts ? g.shifts[column + j] : 0)) + g.out_zero, low, high));
     for (int64_t j = 0; j < columns; ++j) g.out[at + j] = static_cast<uint8_t>(line[j]);
   }
 }

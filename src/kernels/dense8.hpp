@@ -44,13 +44,14 @@ struct Dense8Arguments {
   int32_t a_zero = 0;
   const PackedBytes* b = nullptr;
   int64_t row_begin = 0, row_end = 0, panel_begin = 0, panel_end = 0;
-  // Result: 32-bit sums, or requantised: saturate(round_to_even(double(sum + bias) * factor) + out_zero).
+  // Result: 32-bit sums, or requantised: saturate(round_to_even(double(sum + bias) * factor [+ shift]) + out_zero).
   int32_t* sums = nullptr;
   uint8_t* out = nullptr;
   bool out_signed = false;
   int64_t ldc = 0;                  // elements
   const int32_t* bias = nullptr;    // one a column, or null
   const double* factors = nullptr;  // one a column
+  const double* shifts = nullptr;   // one a column, or null
   int32_t out_zero = 0;
   int64_t panel_block = 8;  // recipe: panels kept in L2 while rows pass
 };

@@ -129,6 +129,7 @@ HWY_INLINE void pixels(const PlaneArguments& g, const float* const* sources, con
                        const float* divisors, int64_t row, int64_t ch, int64_t n) {
   const F32 d;
   const auto load = [&](const float* p) HWY_ATTR { return kPart ? load_part(p, n) : hn::LoadU(d, p); };
+  const VF shrink = hn::Set(d, g.shrink);
   VF acc[P];
   LATHE_UNROLL(8)
   for (int p = 0; p < P; ++p) acc[p] = hn::Set(d, op == PlaneOp::max ? -std::numeric_limits<float>::infinity() : 0.0f);
@@ -144,7 +145,7 @@ HWY_INLINE void pixels(const PlaneArguments& g, const float* const* sources, con
       src += step;
       if constexpr (op == PlaneOp::depthwise) acc[p] = hn::MulAdd(x, w, acc[p]);
       else if constexpr (op == PlaneOp::max) acc[p] = max_nan(d, x, acc[p]);
-      else acc[p] = hn::Add(acc[p], x);
+      else acc[p] = hn::MulAdd(x, shrink, acc[p]);
     }
   }
   settle<P, op == PlaneOp::average, kPart>(g, acc, divisors, row, ch, n);

@@ -16,7 +16,9 @@ struct PlaneArguments {
   int64_t channels = 0;                // in all groups
   int64_t group = 1;                   // grouped: channels of a group, a power of two up to kMostGroup
   const float* weights = nullptr;      // depthwise: [tap][channel]; grouped: [tap][channel of the group][filter]
-  const float* divisors = nullptr;     // average: 1 / count for each output pixel of an image
+  // average: 1 / (count * shrink) for each output pixel of an image; inputs are multiplied by `shrink`, a power of two (see pool.hpp).
+  const float* divisors = nullptr;
+  float shrink = 1;
   DenseEpilogue epilogue;              // bias, residual, clamp, tape; columns are channels
   int64_t row_begin = 0, row_end = 0;  // output pixels
   float* out = nullptr;                // [pixel][channel]

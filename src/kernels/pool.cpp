@@ -34,23 +34,33 @@ HWY_INLINE VF join(VF a, VF b) {
   if constexpr (kAverage) return hn::Add(a, b);
   else return max_nan(F32(), b, a);
 }
+// The same with a line that is fresh from memory.
+template <bool kAverage>
+HWY_INLINE VF join_fresh(VF a, VF b, VF shrink) {
+  if constexpr (kAverage) return hn::MulAdd(b, shrink, a);
+  else return max_nan(F32(), b, a);
+}
 
 // The window's lines joined column by column: what is left is one line. Asks for the `fresh` lines that the next window adds.
+// `joined`: the first line has been joined before, into `to`.
 template <bool kAverage>
-void join_lines(const float* const* lines, int64_t count, int64_t width, int64_t fresh, float* to) {
+void join_lines(const float* const* lines, int64_t count, int64_t width, int64_t fresh, float shrink, bool joined, float* to) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   constexpr int64_t kAhead = 512;  // floats
+  const VF by = hn::Set(d, shrink);
   int64_t i = 0;
   for (; i + lanes <= width; i += lanes) {
     for (int64_t k = 0; k < fresh; ++k) hwy::Prefetch(lines[count - 1] + kAhead + k * width + i);
     VF v = hn::LoadU(d, lines[0] + i);
-    for (int64_t k = 1; k < count; ++k) v = join<kAverage>(v, hn::LoadU(d, lines[k] + i));
+    if (kAverage && !joined) v = hn::Mul(v, by);
+    for (int64_t k = 1; k < count; ++k) v = join_fresh<kAverage>(v, hn::LoadU(d, lines[k] + i), by);
     hn::StoreU(v, d, to + i);
   }
   if (i == width) return;
   VF v = load_part(lines[0] + i, width - i);
-  for (int64_t k = 1; k < count; ++k) v = join<kAverage>(v, load_part(lines[k] + i, width - i));
+  if (kAverage && !joined) v = hn::Mul(v, by);
+  for (int64_t k = 1; k < count; ++k) v = join_fresh<kAverage>(v, load_part(lines[k] + i, width - i), by);
   store_part(v, to + i, width - i);
 }
 
@@ -75,13 +85,13 @@ void lines(const PoolArguments& g) {
       inside[count++] = in + at * x.in;
       if (count < kMostPoolLines) continue;
       // Taller windows than there is room for: what is joined so far counts as one line.
-      join_lines<kAverage>(inside, count, x.in, 0, line + x.begin);
+      join_lines<kAverage>(inside, count, x.in, 0, g.shrink, inside[0] == line + x.begin, line + x.begin);
       inside[0] = line + x.begin;
       count = 1;
     }
     if (count == 0) std::fill_n(line + x.begin, x.in, kNothing);
     else if (count > 1 || inside[0] != line + x.begin)
-      join_lines<kAverage>(inside, count, x.in, std::min<int64_t>(y.stride, 4), line + x.begin);
+      join_lines<kAverage>(inside, count, x.in, std::min<int64_t>(y.stride, 4), g.shrink, inside[0] == line + x.begin, line + x.begin);
     if (x.stride == 2) {
       for (int64_t i = 0; i < width; i += 2 * lanes) {
         VF even, odd;

@@ -15,11 +15,14 @@ struct PoolAxis {
 struct PoolArguments {
   bool average = false;  // else the largest; a window with nothing in it gives -infinity
   PoolAxis y, x;
-  const float* in = nullptr;        // [plane][in.y][in.x]
-  float* out = nullptr;             // [plane][out.y][out.x]
-  const float* divisors = nullptr;  // average: 1 / count for each output of a plane
-  int64_t begin = 0, end = 0;       // output lines, counted through all planes
-  float* room = nullptr;            // pool_room(x) floats
+  const float* in = nullptr;  // [plane][in.y][in.x]
+  float* out = nullptr;       // [plane][out.y][out.x]
+  // average: 1 / (count * shrink) for each output of a plane. Inputs are multiplied by `shrink`, a power of two, before they are added up,
+  // so that a sum stays in range where the average does.
+  const float* divisors = nullptr;
+  float shrink = 1;
+  int64_t begin = 0, end = 0;  // output lines, counted through all planes
+  float* room = nullptr;       // pool_room(x) floats
 };
 
 // Floats that a call needs for a line and its parts.

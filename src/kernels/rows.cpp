@@ -17,6 +17,28 @@
 
 #include "kernels/math.inl.hpp"
 
+#ifndef LATHE_ROWS_SHARED
+#define LATHE_ROWS_SHARED
+namespace lathe::kernels {
+// Sums of floats can leave their range where the result does not (a mean, a length, a normalised row). Such a row is done again here, in
+// double: rows that are not finite at all come here too, and give what they should. `at`: floats from one element to the next.
+template <typename F>
+double wide_sum(const float* x, int64_t n, int64_t at, F f) {
+  double sum = 0;
+  for (int64_t i = 0; i < n; ++i) sum += f(static_cast<double>(x[i * at]));
+  return sum;
+}
+inline double wide_mean(const float* x, int64_t n) {
+  return wide_sum(x, n, 1, [](double v) { return v; }) / static_cast<double>(n);
+}
+// 1 / sqrt(mean square distance from `mean` + epsilon).
+inline double wide_inverse(const float* x, int64_t n, double mean, double epsilon) {
+  return 1 / std::sqrt(wide_sum(x, n, 1, [&](double v) { return (v - mean) * (v - mean); }) / static_cast<double>(n) + epsilon);
+}
+inline bool finite(float v) { return std::fabs(v) <= std::numeric_limits<float>::max(); }
+}  // namespace lathe::kernels
+#endif
+
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
@@ -169,6 +191,14 @@ void layer_norm(const RowArguments& g, const float* x, float* y) {
     return hn::MulAdd(c, c, a);
   };
   const float variance = fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n);
+  if (!finite(variance)) {
+    const double centre = wide_mean(x, n), factor = wide_inverse(x, n, centre, static_cast<double>(g.epsilon));
+    for (int64_t i = 0; i < n; ++i) {
+      const double v = (static_cast<double>(x[i]) - centre) * factor * static_cast<double>(g.scale[i]);
+      y[i] = static_cast<float>(g.bias ? v + static_cast<double>(g.bias[i]) : v);
+    }
+    return;
+  }
   const float inverse = 1.0f / std::sqrt(variance + g.epsilon);
   for (int64_t i = 0; i < whole; i += hn::Lanes(d)) {
     VF v = hn::Mul(hn::Mul(hn::Sub(hn::LoadU(d, x + i), hn::Set(d, mean)), hn::Set(d, inverse)), hn::LoadU(d, g.scale + i));
@@ -182,7 +212,13 @@ void rms_norm(const RowArguments& g, const float* x, float* y) {
   const F32 d;
   const int64_t n = g.length, whole = n - n % hn::Lanes(d);
   const auto square = [](auto a, auto v) { return hn::MulAdd(v, v, a); };
-  const float inverse = 1.0f / std::sqrt(fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n) + g.epsilon);
+  const float variance = fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n);
+  if (!finite(variance)) {
+    const double factor = wide_inverse(x, n, 0, static_cast<double>(g.epsilon));
+    for (int64_t i = 0; i < n; ++i) y[i] = static_cast<float>(static_cast<double>(x[i]) * factor * static_cast<double>(g.scale[i]));
+    return;
+  }
+  const float inverse = 1.0f / std::sqrt(variance + g.epsilon);
   for (int64_t i = 0; i < whole; i += hn::Lanes(d))
     hn::StoreU(hn::Mul(hn::Mul(hn::LoadU(d, x + i), hn::Set(d, inverse)), hn::LoadU(d, g.scale + i)), d, y + i);
   for (int64_t i = whole; i < n; ++i) y[i] = x[i] * inverse * g.scale[i];
@@ -198,7 +234,17 @@ void group_norm(const RowArguments& g, const float* x, float* y, int64_t r) {
     const auto c = hn::Sub(v, hn::Set(tag, mean));
     return hn::MulAdd(c, c, a);
   };
-  const float inverse = 1.0f / std::sqrt(fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n) + g.epsilon);
+  const float variance = fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n);
+  if (!finite(variance)) {
+    const double centre = wide_mean(x, n), factor = wide_inverse(x, n, centre, static_cast<double>(g.epsilon));
+    for (int64_t i = 0; i < n; ++i) {
+      const int64_t c = first + i / g.pixels;
+      const double v = (static_cast<double>(x[i]) - centre) * factor * static_cast<double>(g.scale[c]);
+      y[i] = static_cast<float>(g.bias ? v + static_cast<double>(g.bias[c]) : v);
+    }
+    return;
+  }
+  const float inverse = 1.0f / std::sqrt(variance + g.epsilon);
   for (int64_t c = 0; c < per_row; ++c) {
     const float scale = g.scale[first + c] * inverse, shift = g.bias ? g.bias[first + c] : 0.0f;
     const float* in = x + c * g.pixels;
@@ -238,6 +284,13 @@ void columns(const RowArguments& g, const float* x, float* y, Join join) {
       for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(hn::Set(one, acc[i]), hn::Set(one, a[i])));
     }
     map(y + c0, acc, n, [&](VF v, int64_t) { return hn::Mul(v, hn::Set(d, factor)); });
+    if constexpr (std::is_same_v<Join, std::remove_const_t<decltype(kAdd)>>) {
+      for (int64_t i = 0; i < n; ++i) {
+        if (finite(y[c0 + i])) continue;
+        const double sum = wide_sum(x + c0 + i, g.length, g.width, [](double v) { return v; });
+        y[c0 + i] = static_cast<float>(g.op == RowOp::mean_columns ? sum / static_cast<double>(g.length) : sum);
+      }
+    }
   }
 }
 
@@ -386,6 +439,17 @@ void RowsHere(const RowArguments& g) {
       case RowOp::sum_squares: g.out[r] = fold(x, g.length, 0.0f, kSquare, kAdd); break;
       case RowOp::l2: g.out[r] = std::sqrt(fold(x, g.length, 0.0f, kSquare, kAdd)); break;
       case RowOp::l1: g.out[r] = fold(x, g.length, 0.0f, kAbsolute, kAdd); break;
+    }
+    if (g.op < RowOp::sum || finite(g.out[r])) continue;
+    const auto same = [](double v) { return v; };
+    const auto square = [](double v) { return v * v; };
+    switch (g.op) {
+      case RowOp::sum: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, same)); break;
+      case RowOp::mean: g.out[r] = static_cast<float>(wide_mean(x, g.length)); break;
+      case RowOp::sum_squares: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, square)); break;
+      case RowOp::l2: g.out[r] = static_cast<float>(std::sqrt(wide_sum(x, g.length, 1, square))); break;
+      case RowOp::l1: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, [](double v) { return std::fabs(v); })); break;
+      default: break;
     }
   }
 }

@@ -1,11 +1,13 @@
 // Attention without the matrix of scores: blocks of keys pass over blocks of rows, and the softmax is carried along. Rotary embeddings.
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "kernels/attention.hpp"
 #include "kernels/copy.hpp"
 #include "kernels/dense.hpp"
 #include "lower/lowering.hpp"
+#include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -34,7 +36,7 @@ class AttentionKernel : public StepKernel {
   // Elements from one batch entry, head and row to the next.
   int64_t q_batch = 0, q_head = 0, q_row = 0, k_batch = 0, k_head = 0, k_row = 0, v_batch = 0, v_head = 0, v_row = 0, y_batch = 0,
           y_head = 0, y_row = 0;
-  float scale = 1;
+  float scale = 1, blind = 0;
   bool causal = false, has_mask = false, mask_is_bool = false;
   int64_t mask_batch = 0, mask_head = 0, mask_row = 0;
   Place q, k, v, y, mask, room;
@@ -139,7 +141,7 @@ class AttentionKernel : public StepKernel {
         dense(d);
       }
     }
-    kernels::settle({out, y_row, value_width, rows, total});
+    kernels::settle({out, y_row, value_width, rows, total, blind});
   }
 };
 
@@ -147,7 +149,7 @@ class AttentionKernel : public StepKernel {
 class RotaryKernel : public StepKernel {
  public:
   Place x, cosines, sines, positions, y;
-  bool flat = false, interleaved = false, placed = false;
+  bool flat = false, interleaved = false, placed = false, wraps = false;
   int64_t batch = 0, heads = 0, length = 0, width = 0, half = 0, rows = 0;
   std::string where;
 
@@ -155,7 +157,7 @@ class RotaryKernel : public StepKernel {
     constexpr int64_t kEach = 16;
     const int64_t places = batch * length;
     for (int64_t i = 0; placed && i < places; ++i) {
-      const int64_t row = pointer<const int64_t>(c, positions)[i];
+      const int64_t row = position(c, i);
       if (row < 0 || row >= rows)
         throw Error({{Category::value, where, fmt::format("position {} is outside a cache of {} rows", row, rows)}});
     }
@@ -164,8 +166,13 @@ class RotaryKernel : public StepKernel {
     });
   }
 
+  int64_t position(const StepContext& c, int64_t i) const {
+    const int64_t row = pointer<const int64_t>(c, positions)[i];
+    return wraps && row < 0 ? row + rows : row;
+  }
+
   void turn(const StepContext& c, int64_t b, int64_t t) const {
-    const int64_t row = placed ? pointer<const int64_t>(c, positions)[b * length + t] : b * length + t;
+    const int64_t row = placed ? position(c, b * length + t) : b * length + t;
     const float *cosine = pointer<const float>(c, cosines) + row * half, *sine = pointer<const float>(c, sines) + row * half;
     for (int64_t h = 0; h < heads; ++h) {
       const int64_t at = flat ? ((b * length + t) * heads + h) * width : ((b * heads + h) * length + t) * width;
@@ -207,6 +214,7 @@ bool lower_rotary(Lowering& l, const Group& group) {
   k.half = turned / 2;
   k.rows = element_count(cs) / k.half;
   k.interleaved = n.integer("interleaved", 0) != 0;
+  k.wraps = n.integer(ops::kWrapPositions, 0) != 0;
   k.placed = n.inputs.size() > 3 && n.inputs[3] != kAbsent;
   Step step;
   if (k.placed) {
@@ -289,6 +297,7 @@ bool lower_attention(Lowering& l, const Group& group) {
   strides(ys, logical_strides(ys, Layout::natural), q_heads, a.y_batch, a.y_head, a.y_row);
   a.scale = n.find<float>("scale") ? n.real("scale", 1) : 1 / std::sqrt(static_cast<float>(a.width));
   a.causal = n.integer("is_causal", 0) != 0;
+  if (n.integer(ops::kUnseenRowsNan, 0) != 0) a.blind = std::numeric_limits<float>::quiet_NaN();
   Step step;
   if (n.inputs.size() > 3 && n.inputs[3] != kAbsent) {
     const ValueId m = n.inputs[3];

@@ -510,8 +510,8 @@ bool lower_convolution(Lowering& l, const Group& group) {
       return entry_of(packed, floats_needed);
     };
     if (planes) l.weights().keep_raw(w_value);  // small: not worth restoring
-    k.weights = {
-        l.derived(w_value, fmt::format("conv {} {}", planes ? "planes" : "panels", width), static_cast<size_t>(floats_needed) * 4, make)};
+    k.weights = {l.derived({w_value, planes ? PackForm::planes : PackForm::convolution, {width, groups}},
+                           static_cast<size_t>(floats_needed) * 4, make)};
     step.reads.push_back(k.weights.buffer);
   } else {
     k.pack_while_running = true;
@@ -715,7 +715,7 @@ bool lower_product(Lowering& l, const Group& group) {
       });
       return entry_of(packed, (floats_needed + 1) / 2);
     };
-    k.packed = {l.derived(narrow, fmt::format("product {} {} 16 bits", width, tb), static_cast<size_t>((floats_needed + 1) / 2) * 4, make)};
+    k.packed = {l.derived({narrow, PackForm::product_16, {width, tb}}, static_cast<size_t>((floats_needed + 1) / 2) * 4, make)};
     step.reads.push_back(k.packed.buffer);
   } else if (l.is_constant(b_value)) {
     const float alpha = k.alpha;
@@ -740,7 +740,8 @@ bool lower_product(Lowering& l, const Group& group) {
       return entry_of(packed, floats_needed);
     };
     if (alpha != 1) l.weights().keep_raw(b_value);
-    k.packed = {l.derived(b_value, fmt::format("product {} {} {}", width, tb, alpha), static_cast<size_t>(floats_needed) * 4, make)};
+    k.packed = {
+        l.derived({b_value, PackForm::product, {width, tb, std::bit_cast<int32_t>(alpha)}}, static_cast<size_t>(floats_needed) * 4, make)};
     step.reads.push_back(k.packed.buffer);
   } else {
     k.pack_while_running = true;

@@ -35,21 +35,20 @@ class ResampleKernel : public StepKernel {
   std::vector<float> wy, wx;
   Place input, output;
   BufferId room = kNoBuffer;
-  size_t room_bytes = 0;  // a worker
-  int64_t rows = 0;
+  size_t room_bytes = 0;  // a slot
+  int64_t rows = 0, slots = 1;
 
   void run(const StepContext& c) const override {
-    const int64_t pieces = std::min<int64_t>(std::max<int64_t>(1, rows / 8), c.workers.size() > 1 ? c.workers.size() * 4 : 1);
-    c.workers.each(pieces, [&](int64_t piece, int worker) {
+    c.workers.each(slots, [&](int64_t slot, int) {
       kernels::ResampleArguments a = arguments;
       a.in = pointer<const float>(c, input);
       a.out = pointer<float>(c, output);
       a.ay = ay.data(), a.ax = ax.data(), a.wy = wy.data(), a.wx = wx.data();
-      std::byte* own = c.buffers[room] + static_cast<size_t>(worker) * room_bytes;
+      std::byte* own = c.buffers[room] + static_cast<size_t>(slot) * room_bytes;
       a.kept = reinterpret_cast<int64_t*>(own);
       a.rows = reinterpret_cast<float*>(own + round_up(static_cast<size_t>(a.ring) * sizeof(int64_t), kAlignment));
-      a.begin = rows * piece / pieces;
-      a.end = rows * (piece + 1) / pieces;
+      a.begin = rows * slot / slots;
+      a.end = rows * (slot + 1) / slots;
       kernel(a);
     });
   }
@@ -127,7 +126,9 @@ bool lower_resize(Lowering& l, const Group& group, const Node& n, const Shape& i
   k->rows = element_count(plan->out) / g.out_width;
   k->room_bytes = round_up(static_cast<size_t>(g.ring) * sizeof(int64_t), kAlignment) +
                   round_up(static_cast<size_t>(g.ring * g.out_width) * sizeof(float), kAlignment);
-  k->room = l.scratch(k->room_bytes * static_cast<size_t>(l.options().threads));
+  // Scratch belongs to a share of the rows, not to a thread: a lane may have more threads than the program was compiled for.
+  k->slots = std::min<int64_t>(std::max<int64_t>(1, k->rows / 8), l.options().threads > 1 ? l.options().threads * 4 : 1);
+  k->room = l.scratch(k->room_bytes * static_cast<size_t>(k->slots));
   Step step;
   step.kind = "resample";
   step.nodes = l.names(group);

@@ -9,11 +9,18 @@
 
 namespace lathe::lower {
 
-const Weights::Entry& Weights::get(const std::string& key, size_t bytes, const std::function<Entry()>& make) {
+std::string PackKey::text() const {
+  constexpr const char* kNames[]{"convolution", "planes",       "winograd",         "product",  "16-bit product",
+                                 "transposed",  "byte product", "byte convolution", "recurrent"};
+  static_assert(std::size(kNames) == kPackForms);
+  return fmt::format("{} of value {} ({})", kNames[static_cast<int>(form)], value, fmt::join(geometry, " "));
+}
+
+const Weights::Entry& Weights::get(const PackKey& key, size_t bytes, const std::function<Entry()>& make) {
   const auto it = entries_.find(key);
   if (it != entries_.end()) {
     if (it->second.bytes != bytes)
-      fail(Category::format, "packed weights '{}' are {} bytes, this step needs {}", key, it->second.bytes, bytes);
+      fail(Category::format, "packed weights '{}' are {} bytes, this step needs {}", key.text(), it->second.bytes, bytes);
     return it->second;
   }
   return entries_[key] = make();
@@ -177,9 +184,10 @@ BufferId Lowering::constant_buffer(const Tensor& tensor) {
   return constant_buffer(Weights::Entry{std::move(held), data, tensor.byte_size()});
 }
 
-BufferId Lowering::derived(ValueId v, const std::string& key, size_t bytes, const std::function<Weights::Entry()>& make) {
-  const bool shared = static_cast<size_t>(v) < base_constants_.size() && base_constants_[v];
-  return constant_buffer((shared ? weights_ : *own_).get(fmt::format("{}:{}", v, key), bytes, make));
+BufferId Lowering::derived(const PackKey& key, size_t bytes, const std::function<Weights::Entry()>& make, std::span<const ValueId> also) {
+  const auto base = [&](ValueId v) { return static_cast<size_t>(v) < base_constants_.size() && base_constants_[v]; };
+  const bool shared = base(key.value) && std::ranges::all_of(also, base);
+  return constant_buffer((shared ? weights_ : *own_).get(key, bytes, make));
 }
 
 void Lowering::release_after_packing(ValueId v, std::function<Tensor()> restore) {

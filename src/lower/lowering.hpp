@@ -129,8 +129,9 @@ class Lowering {
   BufferId scratch(size_t bytes);
   BufferId constant_buffer(const Weights::Entry& entry);
   BufferId constant_buffer(const Tensor& tensor);
-  // A constant derived from value `v` under `key`: shared between editions when `v` is the model's own constant.
-  BufferId derived(ValueId v, const std::string& key, size_t bytes, const std::function<Weights::Entry()>& make);
+  // A constant derived from `key.value`: shared between editions when that and all of `also`, which it is made from too, are the model's
+  // own constants.
+  BufferId derived(const PackKey& key, size_t bytes, const std::function<Weights::Entry()>& make, std::span<const ValueId> also = {});
   Weights& weights() { return weights_; }
   void release_after_packing(ValueId v, std::function<Tensor()> restore);
   void add(Step step) { plan_.steps.push_back(std::move(step)); }

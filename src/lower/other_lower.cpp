@@ -135,6 +135,16 @@ std::optional<RowForm> reduce_form(Lowering& l, const Node& n, bool rows) {
 
 }  // namespace
 
+namespace {
+
+// Whether a scale or shift has one number for each element of a row, in their order (dims of 1 in front do not matter).
+bool lies_along(Shape s, const Shape& row) {
+  while (s.size() > row.size() && s.front() == 1) s.erase(s.begin());
+  return s == row;
+}
+
+}  // namespace
+
 bool heads_rows(const Graph& g, const Node& n) {
   const bool rows = n.op == "Softmax" || n.op == "LogSoftmax" || n.op == "LayerNormalization" || n.op == "RMSNormalization";
   const bool reduces = n.op == "ReduceSum" || n.op == "ReduceMean" || n.op == "ReduceMax" || n.op == "ReduceMin" ||
@@ -151,8 +161,7 @@ bool heads_rows(const Graph& g, const Node& n) {
   if (rows) {
     if (n.op.ends_with("oftmax") && g.version_of(n) < 13) return false;
     for (size_t i = 1; i < n.inputs.size(); ++i) {
-      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || element_count(*known_shape(g.values[n.inputs[i]].dims)) != s.back()))
-        return false;
+      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || !lies_along(*known_shape(g.values[n.inputs[i]].dims), {s.back()}))) return false;
     }
     return ops::wrap_axis(n.integer("axis", -1), rank) == rank - 1;
   }
@@ -196,7 +205,8 @@ bool lower_rows(Lowering& l, const Group& group) {
     const int64_t axis = ops::wrap_axis(n.integer("axis", -1), static_cast<int64_t>(s.size()));
     const int64_t length = product(s, axis, s.size());
     for (size_t i = 1; i < n.inputs.size(); ++i) {
-      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || element_count(l.shape(n.inputs[i])) != length)) return false;
+      if (n.inputs[i] != kAbsent && (!f32(n.inputs[i]) || !lies_along(l.shape(n.inputs[i]), Shape(s.begin() + axis, s.end()))))
+        return false;
     }
     if (length == 0) return false;
     form = RowForm{n.op[0] == 'L' ? RowOp::layer_norm : RowOp::rms_norm, product(s, 0, axis), length};
@@ -555,8 +565,9 @@ bool lower_movement(Lowering& l, const Group& group) {
       if (n.outputs[i] != kAbsent) return false;
     }
     if (n.op == "Dropout" && n.inputs.size() > 2 && n.inputs[2] != kAbsent) return false;  // may be training
-    const Place at = l.where_with_gaps(n.inputs[0]);
     const Shape from = l.shape(n.inputs[0]), to = l.shape(n.outputs[0]);
+    if (element_count(from) != element_count(to)) return false;  // sizes only known at run time do not fit: plain evaluation tells
+    const Place at = l.where_with_gaps(n.inputs[0]);
     if (!at.strides.empty() && at.layout == Layout::natural) {
       if (const auto strides = seen_as(from, at.strides, to)) {
         l.alias(n.outputs[0], {at.buffer, at.offset, Layout::natural, *strides});

@@ -1,6 +1,7 @@
 // What lowering makes of a Graph with known shapes: buffers, steps, and where each value lives.
 #pragma once
 
+#include <compare>
 #include <functional>
 #include <map>
 #include <memory>
@@ -121,6 +122,20 @@ struct Plan {
   std::shared_ptr<Weights> own;        // packed forms of constants that these shapes alone have
 };
 
+// How weights are packed.
+enum class PackForm : uint8_t { convolution, planes, winograd, product, product_16, transposed, byte_product, byte_convolution, recurrent };
+inline constexpr int kPackForms = static_cast<int>(PackForm::recurrent) + 1;
+
+// What decides every byte of packed weights: whose they are, their form, and all numbers that packing depends on beside the value itself
+// (panel width, groups, taps, factors, other constants by their ids).
+struct PackKey {
+  ValueId value = kAbsent;
+  PackForm form = PackForm::product;
+  std::vector<int64_t> geometry;
+  auto operator<=>(const PackKey&) const = default;
+  std::string text() const;
+};
+
 // Constants in the form kernels want, made once and shared by all editions of a Program.
 class Weights {
  public:
@@ -130,9 +145,9 @@ class Weights {
     size_t bytes = 0;
   };
   // Makes the entry when there is none under this key. One that came from an archive must have `bytes`: throws Error (format) when not.
-  const Entry& get(const std::string& key, size_t bytes, const std::function<Entry()>& make);
-  void put(const std::string& key, Entry entry) { entries_[key] = std::move(entry); }
-  const std::map<std::string, Entry>& entries() const { return entries_; }
+  const Entry& get(const PackKey& key, size_t bytes, const std::function<Entry()>& make);
+  void put(const PackKey& key, Entry entry) { entries_[key] = std::move(entry); }
+  const std::map<PackKey, Entry>& entries() const { return entries_; }
   // Values whose original tensors steps read as they are.
   void keep_raw(ValueId v) { raw_.push_back(v); }
   const std::vector<ValueId>& raw() const { return raw_; }
@@ -142,7 +157,7 @@ class Weights {
   std::function<void(ValueId)> on_packed;
 
  private:
-  std::map<std::string, Entry> entries_;
+  std::map<PackKey, Entry> entries_;
   std::vector<ValueId> raw_;
 };
 

@@ -1,5 +1,7 @@
 // Pools: line by line in the standard's order, or channels-last.
 #include <algorithm>
+#include <bit>
+#include <cmath>
 
 #include "kernels/planes.hpp"
 #include "kernels/pool.hpp"
@@ -21,6 +23,7 @@ class PoolKernel : public StepKernel {
   std::vector<int64_t> z, y, x;
   std::vector<float> divisors;
   WindowRows window;
+  float shrink = 1;
   int64_t channels = 0, out_pitch = 0, rows = 0, tasks = 1;
 
   void run(const StepContext& c) const override {
@@ -35,6 +38,7 @@ class PoolKernel : public StepKernel {
       a.window = &w;
       a.channels = channels;
       a.divisors = divisors.data();
+      a.shrink = shrink;
       a.row_begin = rows * task / tasks;
       a.row_end = rows * (task + 1) / tasks;
       a.out = pointer<float>(c, output);
@@ -95,9 +99,11 @@ bool lower_pool(Lowering& l, const Group& group) {
   const std::span<const int64_t> in = std::span<const int64_t>(xs).subspan(2);
   const ops::Window window = ops::read_window(node, in);
   std::vector<float> divisors;
+  // The first power of two that is no less than the taps.
+  const float shrink = max ? 1.0f : std::ldexp(1.0f, -static_cast<int>(std::bit_width(static_cast<uint64_t>(window.taps() - 1))));
   if (!max) {
     for (int64_t n : ops::average_pool_counts(window, in, node.integer("count_include_pad", 0) != 0))
-      divisors.push_back(1.0f / static_cast<float>(n));
+      divisors.push_back(1.0f / (static_cast<float>(n) * shrink));
   }
   Step step;
   step.kind = max ? "max pool" : "average pool";
@@ -113,6 +119,7 @@ bool lower_pool(Lowering& l, const Group& group) {
       return kernels::PoolAxis{in[a], window.out[a], window.kernel[a], window.strides[a], window.dilations[a], window.pads_begin[a]};
     };
     k.arguments.average = !max;
+    k.arguments.shrink = shrink;
     k.arguments.x = axis(window.axes() - 1);
     if (window.axes() == 2) k.arguments.y = axis(0);
     k.divisors = std::move(divisors);
@@ -142,6 +149,7 @@ bool lower_pool(Lowering& l, const Group& group) {
   k.op = max ? kernels::PlaneOp::max : kernels::PlaneOp::average;
   k.channels = xs[1];
   k.divisors = std::move(divisors);
+  k.shrink = shrink;
   k.plane = kernels::plane(l.options().isa);
   k.output = l.define_rows(node.outputs[0], Layout::channels_last, k.out_pitch);
   k.rows = xs[0] * element_count(window.out);

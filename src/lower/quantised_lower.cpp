@@ -4,6 +4,7 @@
 
 #include "kernels/dense8.hpp"
 #include "lower/lowering.hpp"
+#include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
@@ -20,7 +21,7 @@ class ByteKernel : public StepKernel {
   Place weights;  // of each group, one after another
   int64_t groups = 1, depth = 0, weight_numbers = 0;
   std::vector<int32_t> bias;
-  std::vector<double> factors;
+  std::vector<double> factors, shifts;
   bool windowed = false, sums = false;
   std::vector<int64_t> z, y, x;
   kernels::WindowRowsOf<uint8_t> window;
@@ -56,6 +57,7 @@ class ByteKernel : public StepKernel {
       else a.out = pointer<uint8_t>(c, output) + first;
       if (!bias.empty()) a.bias = bias.data() + first;
       if (!factors.empty()) a.factors = factors.data() + first;
+      if (!shifts.empty()) a.shifts = shifts.data() + first;
       dense(a);
     });
   }
@@ -108,6 +110,10 @@ bool lower_quantised(Lowering& l, const Group& group) {
     k.form.out_signed = l.dtype(out) == DType::i8;
     if (convolves && given(8)) k.bias = zeros(8);
     if (!k.bias.empty() && static_cast<int64_t>(k.bias.size()) != columns) return false;
+    if (const auto* real = n.find<std::vector<float>>(ops::kRealBias)) {
+      if (static_cast<int64_t>(real->size()) != columns) return false;
+      for (float b : *real) k.shifts.push_back(static_cast<double>(b) / sy[0]);
+    }
   }
   k.sums = !requantised;
   const kernels::Isa isa = l.options().isa;
@@ -193,10 +199,11 @@ bool lower_quantised(Lowering& l, const Group& group) {
     return entry_of(packed, groups * each);
   };
   // Zero points are packed with the weights; whose they are is part of the name.
-  k.weights = {l.derived(b_value,
-                         fmt::format("bytes {} {} zero {}", convolves ? "conv" : "product", kernels::name(isa),
-                                     given(b_zero_at) ? n.inputs[b_zero_at] : kAbsent),
-                         static_cast<size_t>(groups * each) * 4, make)};
+  const std::vector<ValueId> zero_value = given(b_zero_at) ? std::vector<ValueId>{n.inputs[b_zero_at]} : std::vector<ValueId>();
+  k.weights = {l.derived({b_value,
+                          convolves ? PackForm::byte_convolution : PackForm::byte_product,
+                          {static_cast<int64_t>(isa), groups, taps, zero_value.empty() ? kAbsent : zero_value[0]}},
+                         static_cast<size_t>(groups * each) * 4, make, zero_value)};
   step.reads.push_back(k.weights.buffer);
   const int64_t width = kernels::panel_width8(isa), unit = kernels::grouping8(isa) == kernels::Grouping::bytes ? 1 : 2;
   k.panels = (k.group_filters + width - 1) / width;

@@ -130,8 +130,8 @@ class Panels {
       covered_ += rows * depth;
       return entry_of(to, count);
     };
-    const std::string key = fmt::format("recurrent {} {} {} {}", direction, first, rows, width_);
-    const Place at{l_.derived(v_, key, static_cast<size_t>(count) * sizeof(float), make)};
+    const Place at{
+        l_.derived({v_, PackForm::recurrent, {width_, direction, first, rows}}, static_cast<size_t>(count) * sizeof(float), make)};
     step_.reads.push_back(at.buffer);
     bytes_ += static_cast<double>(count) * sizeof(float);
     return at;

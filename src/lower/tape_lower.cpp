@@ -1,5 +1,6 @@
 // Elementwise nodes to tapes, and epilogues.
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <limits>
 #include <map>
@@ -135,6 +136,17 @@ bool tapeable(const Graph& g, const Node& n) {
   for (ValueId v : n.inputs) {
     if (v != kAbsent && !known(v)) return false;
   }
+  // Every operand is read at the indices of the result: it must broadcast to it. (A bound of Clip may be one element of a higher rank.)
+  const Shape out = *known_shape(g.values[n.outputs[0]].dims);
+  for (ValueId v : n.inputs) {
+    if (v == kAbsent || n.op == "BatchNormalization") continue;
+    if (n.op.ends_with("uantizeLinear") && v != n.inputs[0]) continue;  // these lie along an axis
+    const Shape s = *known_shape(g.values[v].dims);
+    if (s.size() > out.size()) return false;
+    for (size_t i = 0; i < s.size(); ++i) {
+      if (s[i] != 1 && s[i] != out[out.size() - s.size() + i]) return false;
+    }
+  }
   const auto in = [&](size_t i) { return g.values[n.inputs[i]].dtype; };
   // Before version 7 an axis says how the second input lies against the first.
   if (n.attributes.contains("axis") && kBinary.contains(n.op)) return false;
@@ -201,9 +213,13 @@ class TapeMaker {
     } else if (const auto b = kBinary.find(n.op); b != kBinary.end()) {
       out = put(b->second, in(0), in(1));
     } else if (const auto v = kVariadic.find(n.op); v != kVariadic.end()) {
-      out = in(0);
-      for (size_t i = 1; i < n.inputs.size(); ++i) out = put(v->second, out, in(i));
-      if (n.op == "Mean") out = put(TapeOp::div, out, scalar(static_cast<float>(n.inputs.size())));
+      // A sum for a mean is taken of operands made smaller by a power of two, so that it stays in range where the mean does.
+      const bool mean = n.op == "Mean" && n.inputs.size() > 1;
+      const float shrink = std::ldexp(1.0f, -static_cast<int>(std::bit_width(n.inputs.size() - 1)));
+      const auto operand = [&](size_t i) { return mean ? put(TapeOp::mul, in(i), scalar(shrink)) : in(i); };
+      out = operand(0);
+      for (size_t i = 1; i < n.inputs.size(); ++i) out = put(v->second, out, operand(i));
+      if (mean) out = put(TapeOp::div, out, scalar(static_cast<float>(n.inputs.size()) * shrink));
       if (n.inputs.size() == 1) out = put(TapeOp::copy, out);
     } else if (n.op == "Where") {
       out = put(TapeOp::where, in(0), in(1), in(2));
@@ -395,6 +411,12 @@ std::optional<Epilogue> split_epilogue(const Graph& g, const Group& whole, int c
   if (next < group.nodes.size()) {
     e.tape = build_tape(g, std::span<const int>(group.nodes).subspan(next), head);
     if (!e.tape) return std::nullopt;
+    // Constants of the tape's own (a normalisation's, a scale along an axis) must lie along the matrix too: one stride from row to row.
+    const Layout layout = columns_axis == 1 && out.size() > 2 ? Layout::channels_last : Layout::natural;
+    for (size_t i = 1; i < e.tape->sources.size(); ++i) {
+      const TapeSource& s = e.tape->sources[i];
+      if (s.value == kAbsent && !matrix_strides(s.constant.shape(), {kNoBuffer, 0, Layout::natural}, out, layout)) return std::nullopt;
+    }
     say("tape of");
     e.text += fmt::format(" {}", e.tape->tape.steps.size());
   }

@@ -173,8 +173,9 @@ bool lower_transposed(Lowering& l, const Group& group) {
         return entry_of(packed, count);
       };
       TransposedKernel::Piece piece;
-      piece.weights = {l.derived(w_value, fmt::format("transposed {} taps {}", width, fmt::join(here, " ")),
-                                 static_cast<size_t>(count) * sizeof(float), make)};
+      PackKey key{w_value, PackForm::transposed, {width, groups}};
+      key.geometry.insert(key.geometry.end(), here.begin(), here.end());
+      piece.weights = {l.derived(key, static_cast<size_t>(count) * sizeof(float), make)};
       step.reads.push_back(piece.weights.buffer);
       piece.y = y;
       piece.x = std::move(x);

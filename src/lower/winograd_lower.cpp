@@ -158,7 +158,7 @@ bool lower_winograd(Lowering& l, const Group& group) {
     return entry_of(to, kTilePoints * packed);
   };
   k.raw_weights = l.where(w_value);  // for tiles with NaN or infinity
-  k.weights = {l.derived(w_value, fmt::format("winograd {}", k.width), static_cast<size_t>(kTilePoints * packed) * 4, make)};
+  k.weights = {l.derived({w_value, PackForm::winograd, {k.width}}, static_cast<size_t>(kTilePoints * packed) * 4, make)};
   step.reads = {k.input.buffer, k.weights.buffer, k.raw_weights.buffer};
   k.epilogue = bind_epilogue(l, e, out, Layout::channels_last, step);
   k.output = l.define_rows(out, Layout::channels_last, k.shape.out_pixel);

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "ops/internal_attributes.hpp"
 #include "ops/movement.hpp"
 #include "ops/support.hpp"
 #include "tensor/numbers.hpp"
@@ -52,8 +53,65 @@ Heads with_past(const Tensor& past, Heads now) {
   return all;
 }
 
+// How Q, K, V, the mask, the kept keys and values, and the lengths must fit together.
+void check_operands(const InferContext& c, bool flat) {
+  const Dims &q = *c.dims(0), &k = *c.dims(1), &v = *c.dims(2);
+  const int64_t qh = c.node().integer("q_num_heads", 0), kh = c.node().integer("kv_num_heads", 0);
+  if (flat) c.require(qh > 0 && kh > 0, Category::value, "q_num_heads and kv_num_heads must be given for inputs of rank 3");
+  const auto clash = [](const Dim& a, const Dim& b) { return a.known() && b.known() && a.value != b.value; };
+  const auto part = [&](const Dim& d, int64_t heads, const char* name) {
+    if (!d.known()) return Dim();
+    c.require(d.value % heads == 0, Category::value,
+              fmt::format("{} has {} columns, which {} heads do not share evenly", name, d.value, heads));
+    return Dim(d.value / heads);
+  };
+  const size_t rows = flat ? 1 : 2;
+  const Dim q_heads = flat ? Dim(qh) : q[1], k_heads = flat ? Dim(kh) : k[1], v_heads = flat ? Dim(kh) : v[1];
+  const Dim qw = flat ? part(q[2], qh, "Q") : q[3], kw = flat ? part(k[2], kh, "K") : k[3], vw = flat ? part(v[2], kh, "V") : v[3];
+  const bool groups = !q_heads.known() || !k_heads.known() || (k_heads.value > 0 ? q_heads.value % k_heads.value == 0 : q_heads.value == 0);
+  c.require(!clash(q[0], k[0]) && !clash(q[0], v[0]) && !clash(k_heads, v_heads) && !clash(k[rows], v[rows]) && !clash(qw, kw) && groups,
+            Category::shape, fmt::format("Q {}, K {} and V {} do not fit one another", to_string(q), to_string(k), to_string(v)));
+  const auto expect = [&](int i, const char* name, const Dims& wanted) {
+    const auto& dims = c.dims(i);
+    if (!dims) return;
+    bool fits = dims->size() == wanted.size();
+    for (size_t d = 0; fits && d < wanted.size(); ++d) fits = !clash((*dims)[d], wanted[d]);
+    c.require(fits, Category::shape, fmt::format("input {} ({}) has shape {}, expected {}", i, name, to_string(*dims), to_string(wanted)));
+  };
+  c.require(c.has(4) == c.has(5), Category::value, "inputs 4 (past_key) and 5 (past_value) go together");
+  Dim past(int64_t{0});
+  if (c.has(4)) {
+    past = c.rank(4) == 4 ? (*c.dims(4))[2] : Dim();
+    if (!past.known() && c.rank(5) == 4) past = (*c.dims(5))[2];
+    expect(4, "past_key", {q[0], k_heads, past, kw});
+    expect(5, "past_value", {q[0], v_heads, past, vw});
+  }
+  const Dim keys = sum(past, k[rows]);
+  if (const auto& mask = c.dims(3)) {
+    const Dims whole{q[0], q_heads, q[rows], keys};
+    bool fits = mask->size() <= 4;
+    for (size_t i = 0; fits && i < mask->size(); ++i) {
+      const Dim &m = (*mask)[i], &w = whole[4 - mask->size() + i];
+      // 24: one shorter than the keys leaves the rest of them out.
+      const bool shorter = c.version() >= 24 && i + 1 == mask->size() && m.known() && w.known() && m.value <= w.value;
+      fits = m.value == 1 || shorter || !clash(m, w);
+    }
+    c.require(
+        fits, Category::shape,
+        fmt::format("input 3 (attn_mask) has shape {}, which does not broadcast to the scores of {}", to_string(*mask), to_string(whole)));
+  }
+  if (c.dtype(3) != DType::undefined)
+    c.require(c.dtype(3) == DType::boolean || standard_float(c.dtype(3)), Category::type,
+              fmt::format("input 3 (attn_mask) is {}, expected bool or a floating type", to_string(c.dtype(3))));
+  if (c.has(6)) {
+    need(
+        c, 6, [](DType d) { return d == DType::i64; }, "i64");
+    expect(6, "nonpad_kv_seqlen", {q[0]});
+  }
+}
+
 void infer_attention(InferContext& c) {
-  need(c, 0, standard_float, "a floating type");
+  for (int i : {0, 1, 2, 4, 5}) need(c, i, standard_float, "a floating type");
   need_same(c, 0, 1);
   const bool flat = c.rank(0) == 3;
   const auto unknown = [&] {
@@ -66,6 +124,7 @@ void infer_attention(InferContext& c) {
   c.require(c.rank(0) == c.rank(1) && c.rank(0) == c.rank(2) && (c.rank(0) == 3 || c.rank(0) == 4), Category::shape,
             fmt::format("Q, K and V have ranks {}, {} and {}, expected 3 or 4 for all", c.rank(0), c.rank(1), c.rank(2)));
   const Dims &q = *c.dims(0), &k = *c.dims(1), &v = *c.dims(2);
+  check_operands(c, flat);
   const int64_t qh = c.node().integer("q_num_heads", 0), kh = c.node().integer("kv_num_heads", 0);
   if (flat && (qh < 1 || kh < 1)) c.fail(Category::value, "q_num_heads and kv_num_heads must be given for inputs of rank 3");
   const auto part = [](const Dim& d, int64_t n) { return d.known() ? Dim(d.value / n) : Dim(); };
@@ -103,6 +162,7 @@ std::vector<Tensor> attention(const EvalContext& c) {
   const double scale = c.node.find<float>("scale") ? c.node.real("scale", 1) : 1 / std::sqrt(static_cast<double>(q.width));
   const double cap = c.node.real("softcap", 0);
   const bool causal = c.node.integer("is_causal", 0) != 0;
+  const double unseen = c.node.integer(kUnseenRowsNan, 0) != 0 ? NAN : 0;
   const int64_t stage = c.node.integer("qk_matmul_output_mode", 0);
   const Shape scores_shape{q.batch, q.heads, q.length, k.length};
   std::vector<double> mask;
@@ -154,10 +214,10 @@ std::vector<Tensor> attention(const EvalContext& c) {
         // A row that sees no key gives zeros; one with a NaN gives NaN.
         const bool blind = std::ranges::all_of(row, [](double e) { return e == -INFINITY; });
         for (double& e : row) {
-          e = blind ? 0 : std::exp(e - top);
+          e = blind ? unseen : std::exp(e - top);
           sum += e;
         }
-        for (double& e : row) e = sum == 0 ? 0 : e / sum;
+        for (double& e : row) e = blind ? unseen : e / sum;
         keep(3);
         double* to = y.data() + (flat ? ((b * q.length + t) * q.heads + h) * v.width : ((b * q.heads + h) * q.length + t) * v.width);
         for (int64_t s = 0; s < k.length; ++s) {
@@ -176,6 +236,50 @@ std::vector<Tensor> attention(const EvalContext& c) {
   return out;
 }
 
+void infer_rotary(InferContext& c) {
+  for (int i = 0; i < 3; ++i) need(c, i, standard_float, "a floating type");
+  need_same(c, 0, 1);
+  need_same(c, 0, 2);
+  if (c.has(3))
+    need(
+        c, 3, [](DType d) { return d == DType::i64; }, "i64");
+  same_as_first(c);
+  const int64_t heads = c.node().integer("num_heads", 0), asked = c.node().integer("rotary_embedding_dim", 0);
+  c.require(asked >= 0 && asked % 2 == 0, Category::value,
+            fmt::format("attribute 'rotary_embedding_dim' is {}, expected an even number", asked));
+  if (!c.dims(0)) return;
+  const Dims& x = *c.dims(0);
+  const bool flat = x.size() == 3;
+  c.require(x.size() == 4 || (flat && heads > 0), Category::shape,
+            fmt::format("input 0 (X) has shape {}, expected rank 4, or rank 3 and num_heads", to_string(x)));
+  Dim width = x[flat ? 2 : 3];
+  if (flat && width.known()) {
+    c.require(width.value % heads == 0, Category::value, fmt::format("{} columns are not shared evenly by {} heads", width.value, heads));
+    width = Dim(width.value / heads);
+  }
+  const Dim turned = asked > 0 ? Dim(asked) : width;
+  if (turned.known() && width.known())
+    c.require(turned.value <= width.value && turned.value % 2 == 0, Category::value,
+              fmt::format("{} of {} columns cannot be turned in pairs", turned.value, width.value));
+  const Dim half = turned.known() ? Dim(turned.value / 2) : Dim();
+  const bool placed = c.has(3);
+  const auto expect = [&](int i, const char* name, const Dims& wanted) {
+    const auto& dims = c.dims(i);
+    if (!dims) return;
+    bool fits = dims->size() == wanted.size();
+    for (size_t d = 0; fits && d < wanted.size(); ++d)
+      fits = !(*dims)[d].known() || !wanted[d].known() || (*dims)[d].value == wanted[d].value;
+    c.require(fits, Category::shape, fmt::format("input {} ({}) has shape {}, expected {}", i, name, to_string(*dims), to_string(wanted)));
+  };
+  const Dim length = x[flat ? 1 : 2];
+  for (int i = 1; i < 3; ++i) {
+    const char* name = i == 1 ? "cos_cache" : "sin_cache";
+    if (placed) expect(i, name, {c.rank(1) == 2 ? (*c.dims(1))[0] : Dim(), half});
+    else expect(i, name, {x[0], length, half});
+  }
+  if (placed) expect(3, "position_ids", {x[0], length});
+}
+
 // Pairs of elements turned by an angle that grows with the position: halves of the width, or neighbours when interleaved.
 std::vector<Tensor> rotary(const EvalContext& c) {
   const Tensor& x = c.in(0);
@@ -190,7 +294,7 @@ std::vector<Tensor> rotary(const EvalContext& c) {
   if (turned < 0 || turned > width || turned % 2 != 0)
     fail(Category::value, "rotary_embedding_dim is {}, expected an even number up to {}", turned, width);
   const int64_t half = turned / 2;
-  const bool interleaved = c.node.integer("interleaved", 0) != 0;
+  const bool interleaved = c.node.integer("interleaved", 0) != 0, wraps = c.node.integer(kWrapPositions, 0) != 0;
   const auto cosines = widen<double>(c.in(1)), sines = widen<double>(c.in(2));
   std::vector<int64_t> positions;
   if (c.has(3)) {
@@ -205,7 +309,8 @@ std::vector<Tensor> rotary(const EvalContext& c) {
   const auto source = v;
   for (int64_t b = 0; b < batch; ++b) {
     for (int64_t t = 0; t < length; ++t) {
-      const int64_t row = c.has(3) ? positions[b * length + t] : b * length + t;
+      int64_t row = c.has(3) ? positions[b * length + t] : b * length + t;
+      if (wraps && row < 0) row += rows;
       if (row < 0 || row >= rows) fail(Category::value, "position {} is outside a cache of {} rows", row, rows);
       for (int64_t h = 0; h < count; ++h) {
         const int64_t at = flat ? ((b * length + t) * count + h) * width : ((b * count + h) * length + t) * width;
@@ -226,13 +331,7 @@ std::vector<Tensor> rotary(const EvalContext& c) {
 void add_attention(std::vector<OpDef>& out) {
   OpDef d = def("Attention", 23, 3, 7, Trait::opaque, infer_attention, attention, 4);
   out.push_back(d);
-  out.push_back(def(
-      "RotaryEmbedding", 23, 3, 4, Trait::opaque,
-      [](InferContext& c) {
-        need(c, 0, standard_float, "a floating type");
-        same_as_first(c);
-      },
-      rotary));
+  out.push_back(def("RotaryEmbedding", 23, 3, 4, Trait::opaque, infer_rotary, rotary));
 }
 
 }  // namespace lathe::ops

@@ -93,8 +93,9 @@ struct Labels {
 
 Labels labels_of(const Node& n, const char* text, const char* numbers) { return {strings(n, text), n.integers(numbers)}; }
 
-Tensor matrix(int64_t rows, std::vector<double> v) {
-  return narrow<double>(DType::f32, Shape{rows, rows == 0 ? 0 : static_cast<int64_t>(v.size()) / rows}, v);
+// `columns`: when there may be no rows to tell them by.
+Tensor matrix(int64_t rows, std::vector<double> v, int64_t columns = 0) {
+  return narrow<double>(DType::f32, Shape{rows, rows == 0 ? columns : static_cast<int64_t>(v.size()) / rows}, v);
 }
 
 // Scores of classes to a label and transformed scores. A single score of two classes stands for both.
@@ -165,7 +166,7 @@ std::vector<Tensor> linear_regressor(const EvalContext& c) {
     post_transform(c.node.text("post_transform", "NONE"), s);
     y.insert(y.end(), s.begin(), s.end());
   }
-  return {matrix(x.count, y)};
+  return {matrix(x.count, y, targets)};
 }
 
 // ---- support vectors ----
@@ -209,7 +210,7 @@ std::vector<Tensor> svm_regressor(const EvalContext& c) {
     post_transform(c.node.text("post_transform", "NONE"), s);
     y.push_back(s[0]);
   }
-  return {matrix(x.count, y)};
+  return {matrix(x.count, y, 1)};
 }
 
 // Probabilities of classes from those of pairs (Wu, Lin and Weng 2004, second method).
@@ -578,12 +579,12 @@ std::vector<Tensor> array_feature(const EvalContext& c) {
   const auto picks = integers(c.in(1));
   if (x.rank() < 1) fail(Category::shape, "input is a scalar, expected features along the last dim");
   const int64_t width = x.shape().back(), n = static_cast<int64_t>(picks.size());
+  for (int64_t p : picks) {
+    if (p < 0 || p >= width) fail(Category::value, "feature {} is outside rows of {}", p, width);
+  }
   std::vector<int64_t> from;
   for (int64_t r = 0; r < (width == 0 ? 0 : x.size() / width); ++r) {
-    for (int64_t p : picks) {
-      if (p < 0 || p >= width) fail(Category::value, "feature {} is outside rows of {}", p, width);
-      from.push_back(r * width + p);
-    }
+    for (int64_t p : picks) from.push_back(r * width + p);
   }
   Shape shape = x.rank() == 1 ? Shape{1, n} : x.shape();
   shape.back() = n;
@@ -869,7 +870,14 @@ void add_companion(std::vector<OpDef>& out) {
   add(
       "LinearClassifier", 1, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_ints"); },
       linear_classifier, 2);
-  add("LinearRegressor", 1, 1, 1, scores([](InferContext& c) { return Dim(c.node().integer("targets", 1)); }), linear_regressor);
+  add("LinearRegressor", 1, 1, 1, scores([](InferContext& c) {
+        const int64_t targets = c.node().integer("targets", 1);
+        const auto weights = static_cast<int64_t>(floats(c.node(), "coefficients").size());
+        c.require(targets <= std::max<int64_t>(1, weights), Category::value,
+                  fmt::format("attribute 'targets' is {}, there are {} coefficients", targets, weights));
+        return Dim(targets);
+      }),
+      linear_regressor);
   add(
       "SVMClassifier", 1, 1, 1, [](InferContext& c) { infer_classifier(c, "classlabels_strings", "classlabels_ints"); }, svm_classifier, 2);
   add("SVMRegressor", 1, 1, 1, scores([](InferContext&) { return Dim(1); }), svm_regressor);

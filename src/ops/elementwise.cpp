@@ -453,15 +453,34 @@ void add_elementwise(std::vector<OpDef>& out) {
   });
 
   // Before version 7 the second input broadcasts only when asked, aligned at `axis` (or at the end).
-  const auto aligned = [&](OpDef d, bool to_bool = false) {
+  // Those of the second input as the first one's trailing dims.
+  const auto legacy_dims = [](const Node& n, size_t rank, Dims dims) {
+    if (const auto* axis = n.find<int64_t>("axis"); axis && n.integer("broadcast", 0)) {
+      const int64_t at = wrap_axis(*axis, static_cast<int64_t>(rank));
+      dims.resize(std::max<size_t>(dims.size(), rank - static_cast<size_t>(at)), Dim(1));
+    }
+    return dims;
+  };
+  const auto aligned = [&, legacy_dims](OpDef d, bool to_bool = false) {
     d.since = 1;
-    d.infer = [to_bool](InferContext& c) { c.set(0, to_bool ? DType::boolean : c.dtype(0), c.dims(0)); };
-    d.plain = [base = d.plain](const EvalContext& c) {
-      Shape shape = c.in(1).shape();
-      if (const auto* axis = c.node.find<int64_t>("axis"); axis && c.node.integer("broadcast", 0)) {
-        const int64_t at = wrap_axis(*axis, c.in(0).rank());
-        shape.resize(std::max<size_t>(shape.size(), static_cast<size_t>(c.in(0).rank() - at)), 1);
+    d.infer = [to_bool, legacy_dims](InferContext& c) {
+      need_same(c, 0, 1);
+      if (c.dims(0) && c.dims(1)) {
+        const Dims whole = *c.dims(0), other = legacy_dims(c.node(), whole.size(), *c.dims(1));
+        const bool asked = c.node().integer("broadcast", 0) != 0;
+        bool fits = asked ? other.size() <= whole.size() : other.size() == whole.size();
+        for (size_t i = 0; fits && i < other.size(); ++i) {
+          const Dim &a = whole[whole.size() - other.size() + i], &b = other[i];
+          fits = !a.known() || !b.known() || a.value == b.value || (asked && b.value == 1);
+        }
+        c.require(fits, Category::shape,
+                  fmt::format("input 1 (B) has shape {}, which does not fit {} (broadcast {})", to_string(*c.dims(1)), to_string(whole),
+                              asked ? "asked for" : "not asked for"));
       }
+      c.set(0, to_bool ? DType::boolean : c.dtype(0), c.dims(0));
+    };
+    d.plain = [base = d.plain, legacy_dims](const EvalContext& c) {
+      const Shape shape = *known_shape(legacy_dims(c.node, c.in(0).shape().size(), to_dims(c.in(1).shape())));
       const Tensor inputs[] = {c.in(0), c.in(1).reshaped(shape)};
       return base({c.node, c.version, inputs, c.output_count});
     };
@@ -506,9 +525,19 @@ void add_elementwise(std::vector<OpDef>& out) {
   const auto prelu = [](const EvalContext& c) {
     return fold_inputs(c, [](auto x, auto slope) -> decltype(x) { return x < 0 ? x * slope : x; });
   };
-  out.push_back(def("PRelu", 1, 2, 2, Trait::elementwise, same_as_first, [prelu](const EvalContext& c) {
+  const auto infer_prelu = [](InferContext& c) {
+    need(c, 0, standard_float, "a floating type");
+    need_same(c, 0, 1);
+    same_as_first(c);
+    if (const auto x = known_shape(c.dims(0)), slope = known_shape(c.dims(1)); x && slope && element_count(*slope) != 1) {
+      const bool fits = *slope == *x || (slope->size() == 1 && x->size() > 1 && (*slope)[0] == (*x)[1]);
+      c.require(fits, Category::shape,
+                fmt::format("input 1 (slope) has shape {}, expected one, or one a channel of {}", to_string(*slope), to_string(*x)));
+    }
+  };
+  out.push_back(def("PRelu", 1, 2, 2, Trait::elementwise, infer_prelu, [prelu](const EvalContext& c) {
     Shape shape = c.in(1).shape();
-    if (shape.size() == 1 && shape[0] > 1 && c.in(0).rank() > 2) shape.resize(c.in(0).rank() - 1, 1);
+    if (shape != c.in(0).shape() && shape.size() == 1 && shape[0] > 1 && c.in(0).rank() > 2) shape.resize(c.in(0).rank() - 1, 1);
     const Tensor inputs[] = {c.in(0), c.in(1).reshaped(shape)};
     return prelu({c.node, c.version, inputs, c.output_count});
   }));

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <utility>
 
+#include "ops/operands.hpp"
 #include "ops/support.hpp"
 
 namespace lathe {
@@ -164,8 +165,27 @@ std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::spa
       if (here && inputs[i].composite() && !d->composites)
         fail(Category::type, "input {} is a {}, expected a tensor", i, to_string(inputs[i].kind()));
     }
+    if (node.has_subgraphs()) {  // what its bodies do is checked node by node
+      const InferContext here(node, static_cast<int>(version), inputs);
+      if (d->statement) ops::check_statement(*d->statement, here);
+      const Evaluating yes(true);
+      return d->plain({node, static_cast<int>(version), inputs, static_cast<int>(node.outputs.size()), captures, bodies});
+    }
+    // The same statement and the same inference as while compiling, now with everything known.
+    InferContext here(node, static_cast<int>(version), inputs);
+    if (d->statement) ops::check_statement(*d->statement, here);
+    d->infer(here);
     const Evaluating yes(true);
-    return d->plain({node, static_cast<int>(version), inputs, static_cast<int>(node.outputs.size()), captures, bodies});
+    auto results = d->plain({node, static_cast<int>(version), inputs, static_cast<int>(node.outputs.size()), captures, bodies});
+    for (size_t i = 0; i < results.size() && i < here.results().size(); ++i) {
+      const auto& promised = here.results()[i];
+      const auto shape = known_shape(promised.dims);
+      if (results[i].composite() || results[i].empty() || node.outputs[i] == kAbsent) continue;
+      if ((shape && *shape != results[i].shape()) || (promised.dtype != DType::undefined && promised.dtype != results[i].dtype()))
+        fail(Category::internal, "output {} is {} of {}, its inference says {} of {}", i, to_string(results[i].dtype()),
+             to_string(results[i].shape()), to_string(promised.dtype), shape ? to_string(*shape) : "?");
+    }
+    return results;
   } catch (const Error& e) {
     rethrow_for(graph, node, e);
   } catch (const std::bad_alloc&) {

@@ -441,28 +441,72 @@ void add_indexing(std::vector<OpDef>& out) {
   add(
       "GatherElements", 11, 2, 2,
       [](InferContext& c) {
-        need(c, 1, index_type, "i32 or i64");
-        if (c.rank(0) >= 0) wrap_axis(c.node().integer("axis", 0), c.rank(0));
         c.set(0, c.dtype(0), c.dims(1));
+        if (!c.dims(0) || !c.dims(1)) return;
+        const int64_t axis = wrap_axis(c.node().integer("axis", 0), c.rank(0));
+        for (int d = 0; d < c.rank(0); ++d) {
+          const Dim &data = (*c.dims(0))[d], &index = (*c.dims(1))[d];
+          if (d != axis && data.known() && index.known())
+            c.require(index.value <= data.value, Category::shape,
+                      fmt::format("input 1 (indices) has shape {}, which reaches outside the data's {} beside axis {}",
+                                  to_string(*c.dims(1)), to_string(*c.dims(0)), axis));
+        }
       },
       [](const EvalContext& c) -> std::vector<Tensor> {
         const int64_t axis = wrap_axis(c.node.integer("axis", 0), c.in(0).rank());
         return {take(c.in(0), c.in(1).shape(), element_targets(c.in(0), c.in(1), axis))};
       });
   add("GatherND", 11, 2, 2, infer_gather_nd, gather_nd);
-  const auto infer_scatter = [](InferContext& c) {
-    need(c, 1, index_type, "i32 or i64");
-    need_same(c, 0, 2);
-    same_as_first(c);
+  const auto clash = [](const Dims& a, const Dims& b) {
+    if (a.size() != b.size()) return true;
+    for (size_t i = 0; i < a.size(); ++i) {
+      if (a[i].known() && b[i].known() && a[i].value != b[i].value) return true;
+    }
+    return false;
   };
-  add("ScatterND", 11, 3, 3, infer_scatter, scatter_nd);
+  const auto infer_scatter_nd = [clash](InferContext& c) {
+    same_as_first(c);
+    if (!c.dims(0) || !c.dims(1) || !c.dims(1)->back().known()) return;
+    const int64_t depth = c.dims(1)->back().value;
+    c.require(depth <= c.rank(0), Category::shape,
+              fmt::format("input 1 (indices) has shape {}, which does not fit data of {}", to_string(*c.dims(1)), to_string(*c.dims(0))));
+    Dims wanted(c.dims(1)->begin(), c.dims(1)->end() - 1);
+    wanted.insert(wanted.end(), c.dims(0)->begin() + depth, c.dims(0)->end());
+    if (c.dims(2) && clash(*c.dims(2), wanted))
+      c.fail(Category::shape, fmt::format("input 2 (updates) has shape {}, expected {}", to_string(*c.dims(2)), to_string(wanted)));
+  };
+  const auto infer_scatter = [clash](InferContext& c) {
+    same_as_first(c);
+    if (c.dims(1) && c.dims(2) && clash(*c.dims(1), *c.dims(2)))
+      c.fail(Category::shape,
+             fmt::format("input 2 (updates) has shape {}, the indices {}; they must agree", to_string(*c.dims(2)), to_string(*c.dims(1))));
+    if (!c.dims(0) || !c.dims(1)) return;
+    const int64_t axis = wrap_axis(c.node().integer("axis", 0), c.rank(0));
+    for (int d = 0; d < c.rank(0); ++d) {
+      const Dim &data = (*c.dims(0))[d], &index = (*c.dims(1))[d];
+      if (d != axis && data.known() && index.known())
+        c.require(index.value <= data.value, Category::shape,
+                  fmt::format("input 1 (indices) has shape {}, which reaches outside the data's {} beside axis {}", to_string(*c.dims(1)),
+                              to_string(*c.dims(0)), axis));
+    }
+  };
+  add("ScatterND", 11, 3, 3, infer_scatter_nd, scatter_nd);
   add("ScatterElements", 11, 3, 3, infer_scatter, scatter_elements);
   add("Scatter", 9, 3, 3, infer_scatter, scatter_elements);
   add(
       "TensorScatter", 24, 2, 3,
       [](InferContext& c) {
-        need_same(c, 0, 1);
         same_as_first(c);
+        if (!c.dims(0) || !c.dims(1)) return;
+        const int64_t axis = wrap_axis(c.node().integer("axis", -2), c.rank(0));
+        c.require(axis != 0, Category::value, "attribute 'axis' names the batch, axis 0");
+        for (int d = 0; d < c.rank(0); ++d) {
+          const Dim &past = (*c.dims(0))[d], &update = (*c.dims(1))[d];
+          if (past.known() && update.known())
+            c.require(d == axis ? update.value <= past.value : update.value == past.value, Category::shape,
+                      fmt::format("input 1 (update) has shape {}, which does not fit a cache of {} along axis {}", to_string(*c.dims(1)),
+                                  to_string(*c.dims(0)), axis));
+        }
       },
       tensor_scatter);
   add(
@@ -502,13 +546,31 @@ void add_indexing(std::vector<OpDef>& out) {
         for (int i = 1; i < 4; ++i) c.set(i, DType::i64, Dims(1));
       },
       unique, 4);
-  add("ReverseSequence", 10, 2, 2, same_as_first, reverse_sequence);
+  add(
+      "ReverseSequence", 10, 2, 2,
+      [](InferContext& c) {
+        same_as_first(c);
+        const int64_t batch = c.node().integer("batch_axis", 1), time = c.node().integer("time_axis", 0);
+        c.require((batch == 0 && time == 1) || (batch == 1 && time == 0), Category::value,
+                  fmt::format("attributes 'batch_axis' and 'time_axis' are {} and {}, expected 0 and 1, one each", batch, time));
+        if (!c.dims(0)) return;
+        const Dim &batches = (*c.dims(0))[batch], &steps = (*c.dims(0))[time];
+        if (c.dims(1) && (*c.dims(1))[0].known() && batches.known())
+          c.require((*c.dims(1))[0].value == batches.value, Category::shape,
+                    fmt::format("input 1 (sequence_lens) has {} entries, expected {}", (*c.dims(1))[0].value, batches.value));
+        if (const auto lengths = c.integers(1)) {
+          for (int64_t l : *lengths)
+            c.require(l >= 0 && (!steps.known() || l <= steps.value), Category::value,
+                      fmt::format("input 1 (sequence_lens) holds {}, expected 0 to {}", l, to_string(steps)));
+        }
+      },
+      reverse_sequence);
   add("Trilu", 14, 1, 2, same_as_first, trilu);
   add(
       "CumSum", 11, 2, 2,
       [](InferContext& c) {
-        need(c, 0, numeric, "a number");
         same_as_first(c);
+        if (const auto axis = c.integers(1); axis && axis->size() == 1 && c.rank(0) >= 0) wrap_axis((*axis)[0], c.rank(0));
       },
       cum_sum);
   add(

@@ -7,9 +7,14 @@
 #include <utility>
 
 #include "base/memory.hpp"
+#include "ops/operands.hpp"
 #include "ops/support.hpp"
 
 namespace lathe {
+
+using ops::kind_name;
+using ops::kind_of;
+
 namespace {
 
 constexpr int64_t kOldestOpset = 1, kNewestOpset = 24;
@@ -32,15 +37,17 @@ const Tensor* known_constant(const Graph& graph, ValueId v) {
 using KnownSizes = std::unordered_map<ValueId, Dims>;
 thread_local const KnownSizes* current_sizes = nullptr;
 
+std::optional<Dims> sizes_in(const Tensor& t) {
+  if (t.composite() || (t.dtype() != DType::i64 && t.dtype() != DType::i32) || t.rank() > 1 || t.size() > 64 || t.data() == nullptr)
+    return std::nullopt;
+  Dims out;
+  for (int64_t n : integers(t)) out.push_back(n >= 0 ? Dim(n) : Dim());
+  return out;
+}
+
 std::optional<Dims> known_sizes(const Graph& graph, ValueId v) {
   if (v == kAbsent) return std::nullopt;
-  if (const Tensor* t = known_constant(graph, v)) {
-    if (t->composite() || (t->dtype() != DType::i64 && t->dtype() != DType::i32) || t->rank() > 1 || t->size() > 64 || t->data() == nullptr)
-      return std::nullopt;
-    Dims out;
-    for (int64_t n : integers(*t)) out.push_back(n >= 0 ? Dim(n) : Dim());
-    return out;
-  }
+  if (const Tensor* t = known_constant(graph, v)) return sizes_in(*t);
   if (current_sizes == nullptr) return std::nullopt;
   const auto it = current_sizes->find(v);
   return it == current_sizes->end() ? std::nullopt : std::optional(it->second);
@@ -232,6 +239,7 @@ std::vector<Fault> infer_nodes(Graph& graph, const std::set<std::string>* skip =
         }
       }
       InferContext context(graph, node, static_cast<int>(graph.version_of(node)));
+      if (def->statement) ops::check_statement(*def->statement, context);
       def->infer(context);
       for (size_t i = 0; i < node.outputs.size(); ++i) {
         if (node.outputs[i] != kAbsent) keep_result(graph.values[node.outputs[i]], context.results()[i]);
@@ -278,30 +286,6 @@ bool utf8(std::string_view s) {
   return true;
 }
 
-std::string_view kind_name(char kind) {
-  switch (kind) {
-    case 'i': return "one integer";
-    case 'f': return "one float";
-    case 's': return "one string";
-    case 't': return "a tensor";
-    case 'g': return "a graph";
-    case 'p': return "a sparse tensor";
-    case 'y': return "a type";
-    case 'I': return "a list of integers";
-    case 'F': return "a list of floats";
-    case 'S': return "a list of strings";
-    case 'T': return "a list of tensors";
-    case 'G': return "a list of graphs";
-    default: return "something else";
-  }
-}
-
-char kind_of(const Attribute::Data& data) {
-  constexpr char kKinds[] = {'-', 'i', 'f', 's', 't', 'g', 'I', 'F', 'S', 'T', 'G', 'p', 'y', '?'};
-  static_assert(std::size(kKinds) == std::variant_size_v<Attribute::Data>);
-  return kKinds[data.index()];
-}
-
 // The structural part of examination; goes down into subgraphs and functions.
 class Examiner {
  public:
@@ -322,8 +306,10 @@ class Examiner {
         }
       }
       inside_ = where + ": ";
+      in_function_ = true;
       opset_faults(*f.body, where);
       scope(*f.body, {}, 1);
+      in_function_ = false;
       inside_.clear();
     }
     if (!unknown_.empty()) {
@@ -486,32 +472,30 @@ class Examiner {
         if (node.inputs[i] == kAbsent) add(Category::value, g, node, fmt::format("input {} is left out, but the op needs it", i));
       }
     }
-    if (d->attributes) attributes(g, node, *d->attributes);
+    if (d->statement && d->statement->has_attributes) attributes(g, node, d->statement->attributes);
   }
 
-  void attributes(const Graph& g, const Node& node, std::string_view spec) {
-    std::map<std::string, std::string, std::less<>> kinds;
-    while (!spec.empty()) {
-      const auto end = std::min(spec.find(' '), spec.size());
-      const auto entry = spec.substr(0, end);
-      const auto colon = entry.find(':');
-      kinds.emplace(entry.substr(0, colon), entry.substr(colon + 1));
-      spec.remove_prefix(std::min(end + 1, spec.size()));
-    }
+  void attributes(const Graph& g, const Node& node, const std::vector<AttributeRule>& rules) {
     for (const auto& [name, attribute] : node.attributes) {
-      const auto it = kinds.find(name);
-      if (it == kinds.end()) {
+      const auto it = std::ranges::find(rules, name, &AttributeRule::name);
+      if (it == rules.end()) {
         add(Category::value, g, node, fmt::format("attribute '{}' is not one this op has; it is not used", name), false);
         continue;
       }
-      if (!attribute.reference.empty()) continue;
+      if (!attribute.reference.empty()) {
+        if (!in_function_)
+          add(Category::value, g, node,
+              fmt::format("attribute '{}' refers to '{}' of a function around it, but no function is; it must hold a value", name,
+                          attribute.reference));
+        continue;
+      }
       const char got = kind_of(attribute.data);
-      if (it->second.find(got) == std::string::npos)
-        add(Category::type, g, node, fmt::format("attribute '{}' holds {}, expected {}", name, kind_name(got), kind_name(it->second[0])));
+      if (it->kinds.find(got) == std::string::npos)
+        add(Category::type, g, node, fmt::format("attribute '{}' holds {}, expected {}", name, kind_name(got), kind_name(it->kinds[0])));
     }
-    for (const auto& [name, kind] : kinds) {
-      if (kind.back() == '!' && !node.attributes.contains(name))
-        add(Category::value, g, node, fmt::format("attribute '{}' is missing; it must hold {}", name, kind_name(kind[0])));
+    for (const AttributeRule& r : rules) {
+      if (r.required && !node.attributes.contains(r.name))
+        add(Category::value, g, node, fmt::format("attribute '{}' is missing; it must hold {}", r.name, kind_name(r.kinds[0])));
     }
   }
 
@@ -520,26 +504,54 @@ class Examiner {
   std::set<std::string> bad_;  // labels of nodes with fatal faults
   std::map<std::string, int> unknown_;
   std::string inside_;
-  bool bad_opset_ = false, unknown_default_ = false;
+  bool bad_opset_ = false, unknown_default_ = false, in_function_ = false;
 };
 
 }  // namespace
 
 InferContext::InferContext(const Graph& graph, const Node& node, int version)
-    : graph_(graph), node_(node), version_(version), results_(node.outputs.size()) {}
+    : graph_(&graph), node_(node), version_(version), results_(node.outputs.size()) {}
 
-DType InferContext::dtype(int i) const { return has(i) ? graph_.values[node_.inputs[i]].dtype : DType::undefined; }
+InferContext::InferContext(const Node& node, int version, std::span<const Tensor> inputs)
+    : tensors_(inputs), node_(node), version_(version), results_(node.outputs.size()) {
+  for (const Tensor& t : inputs)
+    tensor_dims_.push_back(t.empty() || t.composite() ? std::nullopt : std::optional<Dims>(Dims(t.shape().begin(), t.shape().end())));
+}
+
+int InferContext::input_count() const { return static_cast<int>(graph_ ? node_.inputs.size() : tensors_.size()); }
+
+bool InferContext::has(int i) const { return i < input_count() && (graph_ ? node_.inputs[i] != kAbsent : !tensors_[i].empty()); }
+
+DType InferContext::dtype(int i) const {
+  return !has(i) ? DType::undefined : graph_ ? graph_->values[node_.inputs[i]].dtype : tensors_[i].dtype();
+}
 
 const std::optional<Dims>& InferContext::dims(int i) const {
   static const std::optional<Dims> none;
-  return has(i) ? graph_.values[node_.inputs[i]].dims : none;
+  return !has(i) ? none : graph_ ? graph_->values[node_.inputs[i]].dims : tensor_dims_[i];
 }
 
 int InferContext::rank(int i) const { return dims(i) ? static_cast<int>(dims(i)->size()) : -1; }
 
-Type InferContext::type(int i) const { return has(i) ? type_of(graph_.values[node_.inputs[i]]) : Type(); }
+Type InferContext::type(int i) const {
+  if (!has(i)) return {};
+  if (graph_) return type_of(graph_->values[node_.inputs[i]]);
+  Type t;
+  constexpr Type::Kind kKinds[]{Type::Kind::tensor, Type::Kind::sequence, Type::Kind::optional, Type::Kind::map};
+  t.kind = kKinds[static_cast<size_t>(tensors_[i].kind())];
+  if (tensors_[i].composite()) {
+    if (t.kind != Type::Kind::map) t.inner.emplace_back();
+    return t;
+  }
+  t.dtype = tensors_[i].dtype();
+  t.dims = tensor_dims_[i];
+  return t;
+}
 
-const Tensor* InferContext::constant(int i) const { return has(i) ? known_constant(graph_, node_.inputs[i]) : nullptr; }
+const Tensor* InferContext::constant(int i) const {
+  if (!has(i)) return nullptr;
+  return graph_ ? known_constant(*graph_, node_.inputs[i]) : tensors_[i].composite() ? nullptr : &tensors_[i];
+}
 
 std::optional<std::vector<int64_t>> InferContext::integers(int i) const {
   const Tensor* t = constant(i);
@@ -547,7 +559,10 @@ std::optional<std::vector<int64_t>> InferContext::integers(int i) const {
   return lathe::integers(*t);
 }
 
-std::optional<Dims> InferContext::sizes(int i) const { return has(i) ? known_sizes(graph_, node_.inputs[i]) : std::nullopt; }
+std::optional<Dims> InferContext::sizes(int i) const {
+  if (!has(i)) return std::nullopt;
+  return graph_ ? known_sizes(*graph_, node_.inputs[i]) : sizes_in(tensors_[i]);
+}
 
 void InferContext::set(int output, DType dtype, std::optional<Dims> dims) {
   if (output < output_count()) results_[output] = {dtype, std::move(dims), std::nullopt};
@@ -561,6 +576,7 @@ void InferContext::set_type(int output, Type type) {
 std::vector<Type> InferContext::infer_body(std::string_view attribute, std::span<const Type> inputs) const {
   const auto* body = node_.find<std::shared_ptr<Graph>>(attribute);
   if (body == nullptr) fail(Category::value, fmt::format("attribute '{}' must hold a graph", attribute));
+  if (graph_ == nullptr) fail(Category::internal, "subgraphs are inferred in their graph only");
   if (inputs.size() != (*body)->inputs.size())
     fail(Category::value,
          fmt::format("the graph '{}' takes {} inputs, the node gives it {}", attribute, (*body)->inputs.size(), inputs.size()));
@@ -583,8 +599,8 @@ std::vector<Type> InferContext::infer_body(std::string_view attribute, std::span
     Value& v = scope.values[free];
     const auto it = std::ranges::find(node_.captures, v.name, &Capture::name);
     if (it == node_.captures.end() || it->value == kAbsent) continue;
-    lathe::set_type(v, type_of(graph_.values[it->value]));
-    if (const Tensor* t = known_constant(graph_, it->value)) v.constant = *t;
+    lathe::set_type(v, type_of(graph_->values[it->value]));
+    if (const Tensor* t = known_constant(*graph_, it->value)) v.constant = *t;
   }
   ++inference_depth;
   const auto faults = infer_nodes(scope);
@@ -595,7 +611,9 @@ std::vector<Type> InferContext::infer_body(std::string_view attribute, std::span
   return out;
 }
 
-void InferContext::fail(Category category, const std::string& what) const { throw Error({{category, label(graph_, node_), what}}); }
+void InferContext::fail(Category category, const std::string& what) const {
+  throw Error({{category, graph_ ? label(*graph_, node_) : std::string(), what}});
+}
 
 void infer(Graph& graph) {
   auto faults = infer_graph(graph);

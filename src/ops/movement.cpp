@@ -464,6 +464,12 @@ void infer_split(InferContext& c) {
   std::optional<std::vector<int64_t>> parts = c.version() < 13 ? c.node().integers("split")
                                               : c.has(1)       ? c.integers(1)
                                                                : std::vector<int64_t>();
+  c.require(n >= 1, Category::value, "a split needs at least one output");
+  const bool given = c.version() < 13 ? c.node().attributes.contains("split") : c.has(1);
+  c.require(!given || !parts || !parts->empty(), Category::value, "the split's sizes are an empty list");
+  const int64_t asked = c.node().integer("num_outputs", n);
+  c.require(c.version() < 18 || asked == n, Category::value,
+            fmt::format("attribute 'num_outputs' is {}, the node has {} outputs", asked, n));
   const Dim total = (*c.dims(0))[axis];
   if (parts && total.known()) parts = split_sizes(total.value, *parts, n, c.version() >= 18);
   for (int i = 0; i < n; ++i) {
@@ -546,10 +552,11 @@ struct PadAmounts {
   std::vector<int64_t> begin, end;
 };
 
-PadAmounts spread_pads(const std::vector<int64_t>& pads, const std::vector<int64_t>& axes, int64_t rank) {
+// No `axes`: all of them.
+PadAmounts spread_pads(const std::vector<int64_t>& pads, const std::optional<std::vector<int64_t>>& axes, int64_t rank) {
   PadAmounts p{std::vector<int64_t>(rank, 0), std::vector<int64_t>(rank, 0)};
-  std::vector<int64_t> which = axes;
-  if (which.empty()) {
+  std::vector<int64_t> which = axes.value_or(std::vector<int64_t>());
+  if (!axes) {
     for (int64_t i = 0; i < rank; ++i) which.push_back(i);
   }
   which = wrap_axes(which, rank);
@@ -564,9 +571,9 @@ PadAmounts spread_pads(const std::vector<int64_t>& pads, const std::vector<int64
 void infer_pad(InferContext& c) {
   if (!c.dims(0)) return c.set(0, c.dtype(0), std::nullopt);
   std::optional<std::vector<int64_t>> pads = c.version() < 11 ? c.node().integers("pads") : c.integers(1);
-  std::optional<std::vector<int64_t>> axes = c.has(3) ? c.integers(3) : std::vector<int64_t>();
-  if (!pads || !axes) return c.set(0, c.dtype(0), Dims(c.rank(0)));
-  const PadAmounts p = spread_pads(*pads, *axes, c.rank(0));
+  const auto axes = c.integers(3);
+  if (!pads || (c.has(3) && !axes)) return c.set(0, c.dtype(0), Dims(c.rank(0)));
+  const PadAmounts p = spread_pads(*pads, axes, c.rank(0));
   Dims out = *c.dims(0);
   for (size_t i = 0; i < out.size(); ++i) {
     int64_t more;
@@ -653,7 +660,7 @@ std::optional<AxisTables> axis_tables(const Node& node, int version, DType dtype
   if (node.op != "Pad") return std::nullopt;
   const bool attributes = version < 11;
   const PadAmounts p = spread_pads(attributes ? node.integers("pads") : integers(*constant(1)),
-                                   constant(3) ? integers(*constant(3)) : std::vector<int64_t>(), rank);
+                                   constant(3) ? std::optional(integers(*constant(3))) : std::nullopt, rank);
   const std::string mode = node.text("mode", "constant");
   for (int64_t a = 0; a < rank; ++a) out.tables.push_back(pad_table(in[a], p.begin[a], p.end[a], mode, static_cast<int>(a)));
   if (attributes) out.fill = narrow<double>(dtype, Shape{}, std::vector<double>{node.real("value", 0)});

@@ -135,10 +135,10 @@ std::vector<Tensor> layer_normalisation(const EvalContext& c) {
   const Tensor& x = c.in(0);
   const int64_t axis = wrap_axis(c.node.integer("axis", -1), x.rank());
   const Blocks b(x.shape(), axis, x.rank());
-  const Shape row(x.shape().begin() + axis, x.shape().end());
   auto v = widen<double>(x);
-  const auto scale = widen_to<double>(c.in(1), row);
-  const auto bias = c.has(2) ? widen_to<double>(c.in(2), row) : std::vector<double>(b.middle, 0);
+  // Both broadcast to X as a whole: one a row is allowed too.
+  const auto scale = widen_to<double>(c.in(1), x.shape());
+  const auto bias = c.has(2) ? widen_to<double>(c.in(2), x.shape()) : std::vector<double>(v.size(), 0);
   const double epsilon = c.node.real("epsilon", 1e-5f);
   std::vector<double> means(b.outer), inverses(b.outer);
   for (int64_t o = 0; o < b.outer; ++o) {
@@ -147,7 +147,7 @@ std::vector<Tensor> layer_normalisation(const EvalContext& c) {
     means[o] = sum / static_cast<double>(b.middle);
     for (int64_t i = 0; i < b.middle; ++i) squares += (p[i] - means[o]) * (p[i] - means[o]);
     inverses[o] = 1 / std::sqrt(squares / static_cast<double>(b.middle) + epsilon);
-    for (int64_t i = 0; i < b.middle; ++i) p[i] = (p[i] - means[o]) * inverses[o] * scale[i] + bias[i];
+    for (int64_t i = 0; i < b.middle; ++i) p[i] = (p[i] - means[o]) * inverses[o] * scale[o * b.middle + i] + bias[o * b.middle + i];
   }
   Shape statistics = x.shape();
   std::fill(statistics.begin() + axis, statistics.end(), 1);

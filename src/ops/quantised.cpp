@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
 #include "ops/window.hpp"
 #include "tensor/numbers.hpp"
@@ -29,30 +30,41 @@ struct Grid {
   }
 };
 
-Grid grid_of(const EvalContext& c, const Shape& x, const Tensor& scale) {
+Grid grid_of(const Node& node, const Shape& x, const Shape& scale) {
   Grid g;
-  if (scale.size() == 1 && scale.rank() <= 1) return g;
+  const auto scale_rank = static_cast<int64_t>(scale.size());
+  if (element_count(scale) == 1 && scale_rank <= 1) return g;
   g.single = false;
-  const int64_t rank = static_cast<int64_t>(x.size()), wanted = c.node.integer("axis", 1);
+  const int64_t rank = static_cast<int64_t>(x.size()), wanted = node.integer("axis", 1);
   g.axis = wrap_axis(wanted, rank);
   g.inner = strides_of(x)[g.axis];
   g.size = x[g.axis];
-  if (scale.rank() <= 1) {
-    if (scale.size() != g.size) fail(Category::shape, "the scale has {} entries, axis {} of the input {}", scale.size(), g.axis, g.size);
+  if (scale_rank <= 1) {
+    if (scale_rank == 0 || scale[0] != g.size)
+      fail(Category::shape, "input 1 (the scale) has shape {}, axis {} of the input has {} entries", to_string(scale), g.axis, g.size);
     return g;
   }
-  g.block = c.node.integer("block_size", 0);
+  g.block = node.integer("block_size", 0);
   Shape expected = x;
-  if (g.block > 0) expected[g.axis] = (g.size + g.block - 1) / g.block;
-  else if (scale.rank() == rank && scale.shape()[g.axis] > 0) {  // the size of a block follows from the shapes
-    g.block = (g.size + scale.shape()[g.axis] - 1) / scale.shape()[g.axis];
-    expected[g.axis] = scale.shape()[g.axis];
+  if (g.block > 0) expected[g.axis] = g.size / g.block + (g.size % g.block != 0 ? 1 : 0);
+  else if (scale_rank == rank && scale[g.axis] > 0) {  // the size of a block follows from the shapes
+    g.block = (g.size + scale[g.axis] - 1) / scale[g.axis];
+    expected[g.axis] = scale[g.axis];
   }
-  if (scale.shape() != expected || g.block < 1)
-    fail(Category::shape, "the scale is {}, expected {} for blocks of {} along axis {} of {}", to_string(scale.shape()),
+  if (scale != expected || g.block < 1)
+    fail(Category::shape, "input 1 (the scale) has shape {}, expected {} for blocks of {} along axis {} of {}", to_string(scale),
          to_string(expected), g.block, g.axis, to_string(x));
   g.blocks = expected[g.axis];
   return g;
+}
+
+// Scale and zero point against each other and against what they scale.
+void check_grid(const InferContext& c) {
+  const auto x = known_shape(c.dims(0)), scale = known_shape(c.dims(1)), zero = known_shape(c.dims(2));
+  if (scale && zero && *scale != *zero &&
+      !(element_count(*scale) == 1 && element_count(*zero) == 1 && scale->size() < 2 && zero->size() < 2))
+    c.fail(Category::shape, fmt::format("input 2 (the zero point) has shape {}, the scale {}", to_string(*zero), to_string(*scale)));
+  if (x && scale) grid_of(c.node(), *x, *scale);
 }
 
 std::vector<double> zero_points(const EvalContext& c, size_t input, int64_t count) {
@@ -61,6 +73,8 @@ std::vector<double> zero_points(const EvalContext& c, size_t input, int64_t coun
   if (static_cast<int64_t>(z.size()) != count) fail(Category::shape, "the zero point has {} entries, the scale {}", z.size(), count);
   return z;
 }
+
+bool quantised(DType d) { return (is_int(d) && bit_width(d) <= 16) || (is_float(d) && bit_width(d) <= 8); }
 
 DType quantised_type(const Node& n, DType zero_point) {
   if (zero_point != DType::undefined) return zero_point;
@@ -76,7 +90,7 @@ double divided(double x, double scale, bool single) {
 std::vector<Tensor> quantize(const EvalContext& c) {
   const Tensor &x = c.in(0), &scale = c.in(1);
   const DType to = quantised_type(c.node, c.has(2) ? c.in(2).dtype() : DType::undefined);
-  const Grid g = grid_of(c, x.shape(), scale);
+  const Grid g = grid_of(c.node, x.shape(), scale.shape());
   const auto s = widen<double>(scale);
   const auto z = zero_points(c, 2, scale.size());
   auto v = widen<double>(x);
@@ -94,7 +108,7 @@ std::vector<Tensor> quantize(const EvalContext& c) {
 
 std::vector<Tensor> dequantize(const EvalContext& c) {
   const Tensor &x = c.in(0), &scale = c.in(1);
-  const Grid g = grid_of(c, x.shape(), scale);
+  const Grid g = grid_of(c.node, x.shape(), scale.shape());
   const auto s = widen<double>(scale);
   const auto z = zero_points(c, 2, scale.size());
   auto v = widen<double>(x);
@@ -179,14 +193,17 @@ std::vector<Tensor> matmul_integer(const EvalContext& c) {
 }
 
 // real = acc * (sa * sb); out = saturate(round(real / sy) + zy)
-Tensor requantised(const Tensor& acc, const std::vector<double>& factor, int64_t inner, double zero, DType to) {
+// `shift`, if any: one a channel, added to real / sy.
+Tensor requantised(const Tensor& acc, const std::vector<double>& factor, const std::vector<double>& shift, int64_t inner, double zero,
+                   DType to) {
   const auto a = widen<double>(acc);
   std::vector<double> out(a.size());
   const auto [low, high] = is_float(to) ? std::pair<double, double>{-INFINITY, INFINITY} : range_of(to);
   const int64_t n = static_cast<int64_t>(factor.size());
   for (size_t i = 0; i < out.size(); ++i) {
     const double f = n == 1 ? factor[0] : factor[static_cast<int64_t>(i) / inner % n];
-    out[i] = std::clamp(std::nearbyint(a[i] * f) + zero, low, high);
+    const double s = shift.empty() ? 0 : shift[static_cast<size_t>(static_cast<int64_t>(i) / inner) % shift.size()];
+    out[i] = std::clamp(std::nearbyint(a[i] * f + s) + zero, low, high);
   }
   return narrow<double>(to, acc.shape(), out);
 }
@@ -247,7 +264,14 @@ std::vector<Tensor> qlinear_conv(const EvalContext& c) {
   if (factor.size() != 1 && static_cast<int64_t>(factor.size()) != acc.shape()[1])
     fail(Category::shape, "w_scale has {} entries, expected 1 or {}", factor.size(), acc.shape()[1]);
   for (double& f : factor) f = sx * f / sy;
-  return {requantised(acc, factor, element_count(std::span<const int64_t>(acc.shape()).subspan(2)), one_real(c, 7), c.in(7).dtype())};
+  std::vector<double> shift;
+  if (const auto* real = c.node.find<std::vector<float>>(kRealBias)) {
+    if (static_cast<int64_t>(real->size()) != acc.shape()[1])
+      fail(Category::value, "attribute '{}' has {} entries, expected {}", kRealBias, real->size(), acc.shape()[1]);
+    for (float b : *real) shift.push_back(static_cast<double>(b) / sy);
+  }
+  return {
+      requantised(acc, factor, shift, element_count(std::span<const int64_t>(acc.shape()).subspan(2)), one_real(c, 7), c.in(7).dtype())};
 }
 
 }  // namespace
@@ -264,14 +288,24 @@ void add_quantised(std::vector<OpDef>& out) {
       "QuantizeLinear", 10, 2, 3,
       [needs_scale](InferContext& c) {
         needs_scale(c);
-        c.set(0, quantised_type(c.node(), c.dtype(2)), c.dims(0));
+        check_grid(c);
+        const DType to = quantised_type(c.node(), c.dtype(2));
+        const int64_t asked = c.node().integer("output_dtype", 0);
+        c.require(quantised(to) && (asked == 0 || dtype_of_number(asked) == to), Category::type,
+                  fmt::format("the result would be {}, output_dtype is {}; expected an integer of up to 16 bits or an 8-bit or 4-bit "
+                              "floating type, as the zero point",
+                              to_string(to), asked));
+        c.set(0, to, c.dims(0));
       },
       quantize);
   add(
       "DequantizeLinear", 10, 2, 3,
       [needs_scale](InferContext& c) {
         needs_scale(c);
-        if (c.has(2)) need_same(c, 0, 2);
+        check_grid(c);
+        if (c.dtype(0) != DType::undefined)
+          c.require(quantised(c.dtype(0)) || c.dtype(0) == DType::i32, Category::type,
+                    fmt::format("input 0 (x) is {}, expected a quantised number", to_string(c.dtype(0))));
         const DType wanted = dtype_of_number(c.node().integer("output_dtype", 0));
         c.set(0, wanted == DType::undefined ? c.dtype(1) : wanted, c.dims(0));
       },

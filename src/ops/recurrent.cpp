@@ -61,10 +61,47 @@ Layer layer_of(const Node& n, Cell cell, const Shape& x, const Shape& w, const S
   return l;
 }
 
+// One for each function of each direction; what they are comes from their names.
+std::vector<std::string> activations_of(const Node& n, Cell cell, int64_t directions) {
+  const auto* given = n.find<std::vector<std::string>>("activations");
+  std::vector<std::string> names = given ? *given : std::vector<std::string>();
+  for (const std::string& name : names) activation(name, NAN, NAN);
+  if (names.empty()) {
+    for (int64_t d = 0; d < directions; ++d) {
+      if (cell != Cell::rnn) names.emplace_back("Sigmoid");
+      names.emplace_back("Tanh");
+      if (cell == Cell::lstm) names.emplace_back("Tanh");
+    }
+  }
+  if (static_cast<int64_t>(names.size()) != functions_of(cell) * directions)
+    fail(Category::value, "attribute 'activations' has {} entries, expected {}", names.size(), functions_of(cell) * directions);
+  return names;
+}
+
+// What depends on the attribute `layout`: lengths and initial states, against X. The rest is in the op's statement.
+void check_states(const InferContext& c, Cell cell, const Layer& l, const Dims& x) {
+  const Dim steps = x[l.batch_first ? 1 : 0], batch = x[l.batch_first ? 0 : 1];
+  const auto expect = [&](int i, const char* name, const Dims& wanted) {
+    const auto& dims = c.dims(i);
+    if (!dims) return;
+    bool fits = dims->size() == wanted.size();
+    for (size_t d = 0; fits && d < wanted.size(); ++d)
+      fits = !(*dims)[d].known() || !wanted[d].known() || (*dims)[d].value == wanted[d].value;
+    c.require(fits, Category::shape, fmt::format("input {} ({}) has shape {}, expected {}", i, name, to_string(*dims), to_string(wanted)));
+  };
+  const Dims state = l.batch_first ? Dims{batch, Dim(l.directions), Dim(l.hidden)} : Dims{Dim(l.directions), batch, Dim(l.hidden)};
+  expect(4, "sequence_lens", {batch});
+  expect(5, "initial_h", state);
+  if (cell == Cell::lstm) expect(6, "initial_c", state);
+  if (const auto lengths = c.integers(4)) {
+    for (int64_t n : *lengths)
+      c.require(n >= 0 && (!steps.known() || n <= steps.value), Category::value,
+                fmt::format("input 4 (sequence_lens) holds {}, expected 0 to {}", n, to_string(steps)));
+  }
+  activations_of(c.node(), cell, l.directions);
+}
+
 void infer_recurrent(InferContext& c, Cell cell) {
-  need(c, 0, standard_float, "a floating type");
-  need_same(c, 0, 1);
-  need_same(c, 0, 2);
   const auto x = c.dims(0);
   const auto w = known_shape(c.dims(1)), r = known_shape(c.dims(2));
   if (!x || !w || !r) {
@@ -76,6 +113,7 @@ void infer_recurrent(InferContext& c, Cell cell) {
   for (const Dim& d : *x) probe.push_back(d.known() ? d.value : 1);
   if (!(*x)[2].known() && w->size() == 3) probe[2] = (*w)[2];
   const Layer l = layer_of(c.node(), cell, probe, *w, *r);
+  check_states(c, cell, l, *x);
   const Dim steps = (*x)[l.batch_first ? 1 : 0], batch = (*x)[l.batch_first ? 0 : 1];
   if (l.batch_first) {
     c.set(0, c.dtype(0), Dims{batch, steps, Dim(l.directions), Dim(l.hidden)});
@@ -119,17 +157,7 @@ std::vector<Tensor> recurrent(const EvalContext& c, Cell cell) {
   const bool reset_after = c.node.integer("linear_before_reset", 0) != 0, coupled = c.node.integer("input_forget", 0) != 0;
   const std::string direction = c.node.text("direction", "forward");
   const int wanted = functions_of(cell);
-  auto names = c.node.find<std::vector<std::string>>("activations") ? *c.node.find<std::vector<std::string>>("activations")
-                                                                    : std::vector<std::string>();
-  if (names.empty()) {
-    for (int64_t d = 0; d < l.directions; ++d) {
-      if (cell != Cell::rnn) names.emplace_back("Sigmoid");
-      names.emplace_back("Tanh");
-      if (cell == Cell::lstm) names.emplace_back("Tanh");
-    }
-  }
-  if (static_cast<int64_t>(names.size()) != wanted * l.directions)
-    fail(Category::value, "activations has {} entries, expected {}", names.size(), wanted * l.directions);
+  const auto names = activations_of(c.node, cell, l.directions);
   // Parameters are listed for the functions that take one, in their order.
   std::vector<F1> f;
   const auto* alphas = c.node.find<std::vector<float>>("activation_alpha");

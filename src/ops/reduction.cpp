@@ -165,7 +165,11 @@ void infer_top_k(InferContext& c, bool k_is_input) {
     const int64_t axis = wrap_axis(c.node().integer("axis", -1), c.rank(0));
     Dim k;
     if (!k_is_input) k = Dim(c.node().integer("k", -1));
-    else if (const auto v = c.integers(1); v && !v->empty()) k = Dim((*v)[0]);
+    else if (const auto v = c.integers(1); v && !v->empty()) {
+      c.require((*v)[0] >= 0, Category::value, fmt::format("input 1 (K) is {}, expected 0 or more", (*v)[0]));
+      k = Dim((*v)[0]);
+    }
+    if (!k_is_input) c.require(k.known(), Category::value, "attribute 'k' is missing; it must be 0 or more");
     if (k.known() && (*out)[axis].known())
       c.require(k.value <= (*out)[axis].value, Category::value,
                 fmt::format("k is {}, axis {} has {} elements", k.value, axis, (*out)[axis].value));

@@ -3,6 +3,7 @@
 #include <map>
 
 #include "base/library.hpp"
+#include "ops/operands.hpp"
 #include "ops/support.hpp"
 
 namespace lathe {
@@ -39,7 +40,11 @@ Registry& registry() {
     ops::add_linear_algebra(all);
     ops::add_companion(all);
     ops::add_attributes(all);
-    for (OpDef& d : all) fresh.defs[{d.domain, d.name}][d.since] = std::move(d);
+    ops::add_operands(all);
+    for (OpDef& d : all) {
+      d.statement = ops::read_statement(d);
+      fresh.defs[{d.domain, d.name}][d.since] = std::move(d);
+    }
     return fresh;
   }();
   return r;
@@ -50,6 +55,7 @@ Registry& registry() {
 void register_op(OpDef def) {
   if (def.domain == "ai.onnx") def.domain.clear();
   if (def.name.empty() || !def.infer || !def.plain) fail(Category::value, "register_op: a definition needs a name, infer and plain");
+  def.statement = ops::read_statement(def);
   auto& slot = registry().defs[{def.domain, def.name}];
   slot[def.since] = std::move(def);
 }

@@ -124,6 +124,10 @@ void infer_dft(InferContext& c) {
   for (const Dim& d : *c.dims(0)) probe.push_back(d.known() ? d.value : 4);
   if (!c.dims(0)->empty() && !c.dims(0)->back().known()) probe.back() = 2;
   const bool given = length && !length->empty();
+  if (c.has(1) && !given) {  // only known at run time: any that fits will do here
+    const int64_t at = wrap_axis(c.version() < 20 ? c.node().integer("axis", 1) : axis->empty() ? -2 : (*axis)[0], c.rank(0));
+    probe[at] = std::max<int64_t>(probe[at], 4);
+  }
   const DftForm f = dft_form(c.node(), c.version(), probe, given ? std::optional((*length)[0]) : std::nullopt,
                              axis->empty() ? std::nullopt : std::optional((*axis)[0]));
   Dims out = *c.dims(0);

@@ -143,6 +143,8 @@ void take_as(const Tensor& src, Tensor& dst, std::span<const int64_t> from, cons
 }  // namespace
 
 Tensor take(const Tensor& src, Shape shape, std::span<const int64_t> from, const Tensor* fill) {
+  if (element_count(shape) != static_cast<int64_t>(from.size()))
+    fail(Category::internal, "{} elements are taken for a result of {}", from.size(), to_string(shape));
   if (src.dtype() == DType::string) {
     Tensor out(DType::string, std::move(shape));
     take_as<std::string>(src, out, from, fill);

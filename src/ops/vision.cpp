@@ -544,6 +544,9 @@ void add_vision(std::vector<OpDef>& out) {
         if (!c.dims(0) || !c.dims(1)) return c.set(0, c.dtype(0), std::nullopt);
         c.require(c.rank(0) == c.rank(1) && c.rank(0) >= 3, Category::shape,
                   fmt::format("X is {} and grid {}", to_string(*c.dims(0)), to_string(*c.dims(1))));
+        const Dim& names = c.dims(1)->back();
+        c.require(!names.known() || names.value == c.rank(0) - 2, Category::shape,
+                  fmt::format("input 1 (grid) has shape {}, expected a last dim of {}", to_string(*c.dims(1)), c.rank(0) - 2));
         Dims dims{(*c.dims(0))[0], (*c.dims(0))[1]};
         dims.insert(dims.end(), c.dims(1)->begin() + 1, c.dims(1)->end() - 1);
         c.set(0, c.dtype(0), dims);
@@ -551,7 +554,13 @@ void add_vision(std::vector<OpDef>& out) {
       grid_sample);
   add("AffineGrid", 20, 2, 2, float_like([](InferContext& c) -> std::optional<Dims> {
         const auto size = c.integers(1);
-        if (!size || size->size() < 3) return std::nullopt;
+        if (!size) return std::nullopt;
+        const int64_t axes = static_cast<int64_t>(size->size()) - 2;
+        c.require(axes == 2 || axes == 3, Category::shape, fmt::format("input 1 (size) has {} entries, expected 4 or 5", size->size()));
+        for (int64_t s : *size) c.require(s >= 0, Category::value, fmt::format("input 1 (size) holds {}", s));
+        if (const auto theta = known_shape(c.dims(0)); theta && *theta != Shape{(*size)[0], axes, axes + 1})
+          c.fail(Category::shape,
+                 fmt::format("input 0 (theta) has shape {}, expected {}", to_string(*theta), to_string(Shape{(*size)[0], axes, axes + 1})));
         Dims dims{Dim((*size)[0])};
         for (size_t i = 2; i < size->size(); ++i) dims.emplace_back((*size)[i]);
         dims.emplace_back(static_cast<int64_t>(size->size()) - 2);
@@ -583,6 +592,11 @@ void add_vision(std::vector<OpDef>& out) {
     add("MaxUnpool", since, 2, 3, float_like([](InferContext& c) -> std::optional<Dims> {
           if (c.has(2)) {
             const auto s = c.integers(2);
+            if (s && c.rank(0) >= 0)
+              c.require(static_cast<int>(s->size()) == c.rank(0), Category::shape,
+                        fmt::format("input 2 (output_shape) has {} entries, expected {}", s->size(), c.rank(0)));
+            for (int64_t size : s.value_or(std::vector<int64_t>()))
+              c.require(size >= 0, Category::value, fmt::format("input 2 (output_shape) holds {}", size));
             return s ? std::optional<Dims>(to_dims(*s)) : std::nullopt;
           }
           const auto s = known_shape(c.dims(0));

@@ -53,7 +53,9 @@ std::optional<std::string> signature(const Graph& g, const Node& n, const std::v
 
 bool elementwise(const Graph& g, const Node& n) {
   const OpDef* def = find_op(n.domain, n.op, g.version_of(n));
-  return def && def->trait == Trait::elementwise && n.outputs.size() == 1;
+  // Not what goes by channels or aligns an operand at an axis.
+  return def && def->trait == Trait::elementwise && n.outputs.size() == 1 && n.op != "BatchNormalization" && n.op != "PRelu" &&
+         !n.attributes.contains("axis");
 }
 
 std::vector<int64_t> perm_of(const Rewriter& r, int n) {
@@ -62,6 +64,7 @@ std::vector<int64_t> perm_of(const Rewriter& r, int n) {
   if (perm.empty() && dims) {
     for (size_t i = dims->size(); i-- > 0;) perm.push_back(static_cast<int64_t>(i));
   }
+  for (int64_t& p : perm) p = p < 0 ? p + static_cast<int64_t>(perm.size()) : p;
   return perm;
 }
 
@@ -183,7 +186,7 @@ Report recompute(Graph& graph) {
           if (const auto it = copies.find(v); it != copies.end()) v = it->second;
         }
         copies[node.outputs[0]] =
-            r.before(readers[i], node.op, std::move(inputs), node.attributes, DType::f32, *r.graph_dims(node.outputs[0]));
+            r.before(readers[i], node.op, node.version, std::move(inputs), node.attributes, DType::f32, *r.graph_dims(node.outputs[0]));
       }
       std::ranges::replace(graph.nodes[readers[i]].inputs, made, copies.at(made));
     }
@@ -241,7 +244,7 @@ Report simplify(Graph& graph) {
         std::copy(made->begin(), made->end(), shape.as<int64_t>().begin());
         const ValueId sizes = r.add_constant(graph.values[out].name + ".shape", shape);
         to.push_back(sizes);
-        r.become(n, "Reshape", 13, {graph.nodes[before].inputs[0], sizes}, {}, {before});
+        (void)r.become(n, "Reshape", 13, {graph.nodes[before].inputs[0], sizes}, {}, {before});
         continue;
       }
     }
@@ -257,7 +260,7 @@ Report simplify(Graph& graph) {
             r.note(fmt::format("{} moves back what {} moved: both go", label(graph, node), label(graph, graph.nodes[before])));
             to[out] = source;
           } else {
-            r.become(n, "Transpose", 13, {source}, with_perm(both), {before});
+            (void)r.become(n, "Transpose", 13, {source}, with_perm(both), {before});
           }
           continue;
         }
@@ -294,9 +297,9 @@ Report simplify(Graph& graph) {
         Dims shape(perm.size());
         for (size_t i = 0; i < perm.size(); ++i) shape[perm[i]] = (*made)[i];
         Node copy = node;
-        const ValueId inner = r.before(n, copy.op, inputs, copy.attributes, graph.values[out].dtype, shape);
+        const ValueId inner = r.before(n, copy.op, copy.version, inputs, copy.attributes, graph.values[out].dtype, shape);
         to.push_back(inner);
-        r.become(n, "Transpose", 13, {inner}, with_perm(perm), moved);
+        (void)r.become(n, "Transpose", 13, {inner}, with_perm(perm), moved);
       }
     }
   }
@@ -341,7 +344,7 @@ Report merge_products(Graph& graph) {
     if (middle != b->shape()[0] || k * m > k * middle + middle * m || static_cast<double>(k) * static_cast<double>(middle * m) > 5e8)
       continue;
     const ValueId w = r.add_constant(graph.values[node.outputs[0]].name + ".product", multiplied(*a, *b));
-    r.become(n, "MatMul", 13, {graph.nodes[before].inputs[0], w}, {}, {before});
+    (void)r.become(n, "MatMul", 13, {graph.nodes[before].inputs[0], w}, {}, {before});
   }
   return r.finish();
 }

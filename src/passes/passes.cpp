@@ -117,6 +117,7 @@ Report remove_identities(Graph& graph) {
     if (node.op == "Cast") nothing = in.dtype != DType::undefined && in.dtype == out.dtype;
     if (node.op == "Transpose" && in.dims) {
       auto perm = node.integers("perm");
+      for (int64_t& p : perm) p = p < 0 ? p + static_cast<int64_t>(perm.size()) : p;
       nothing = !perm.empty() && std::is_sorted(perm.begin(), perm.end());
     }
     // An output of the graph keeps its node: its name and its buffer are its own.
@@ -209,7 +210,8 @@ Report fold_normalisation(Graph& graph) {
   auto made = graph.producers();
   const auto readers = graph.consumers();
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
-    if (Node& m = graph.nodes[n]; m.domain.empty() && m.op == "Mul" && m.inputs.size() == 2 && graph.values[m.inputs[0]].constant)
+    if (Node& m = graph.nodes[n];
+        m.domain.empty() && m.op == "Mul" && m.inputs.size() == 2 && graph.values[m.inputs[0]].constant && !m.attributes.contains("axis"))
       std::swap(m.inputs[0], m.inputs[1]);
     const auto a = affine(graph, graph.nodes[n]);
     if (!a) continue;
@@ -265,7 +267,7 @@ Report fold_normalisation(Graph& graph) {
     if (own || (readers[original].size() == 1 && !is_output(graph, original))) graph.values[original].constant.reset();
     producer.inputs[1] = w_id;
     producer.inputs.resize(2);
-    if (matmul) producer.op = "Gemm";
+    if (matmul) producer.op = "Gemm", producer.version = std::max<int64_t>(13, graph.version_of(producer));
     producer.inputs.push_back(b_id);
     if (gemm) producer.attributes.erase("beta");
     producer.outputs[0] = out;

@@ -4,6 +4,7 @@
 #include <numeric>
 
 #include "base/fail.hpp"
+#include "ops/internal_attributes.hpp"
 #include "passes/patterns.hpp"
 #include "tensor/widen.hpp"
 
@@ -123,8 +124,7 @@ bool gelu(Rewriter& r, int n) {
     path.insert(path.end(), b->inside.begin(), b->inside.end());
     Attributes a;
     if (b->tanh) a["approximate"].data = std::string("tanh");
-    r.become(n, "Gelu", 20, {b->x}, std::move(a), path);
-    return true;
+    return r.become(n, "Gelu", 20, {b->x}, std::move(a), path);
   }
   return false;
 }
@@ -151,15 +151,13 @@ bool gated(Rewriter& r, int n) {
     if (const int h = r.maker(gate, "HardSigmoid"); h >= 0 && r.node(h).inputs[0] == x && scale == 1) {
       if (std::fabs(r.node(h).real("alpha", 0.2f) - 1.0f / 6) > 1e-5f || r.node(h).real("beta", 0.5f) != 0.5f) continue;
       inside.push_back(h);
-      r.become(n, "HardSwish", 14, {x}, {}, inside);
-      return true;
+      return r.become(n, "HardSwish", 14, {x}, {}, inside);
     }
     if (const int t = r.maker(gate, "Tanh"); t >= 0 && scale == 1) {
       const int s = r.maker(r.node(t).inputs[0], "Softplus");
       if (s < 0 || r.node(s).inputs[0] != x) continue;
       inside.insert(inside.end(), {t, s});
-      r.become(n, "Mish", 18, {x}, {}, inside);
-      return true;
+      return r.become(n, "Mish", 18, {x}, {}, inside);
     }
     if (const int c = r.maker(gate, "Clip"); c >= 0 && std::fabs(scale - 1.0 / 6) < 1e-5) {
       const Node& clip = r.node(c);
@@ -168,8 +166,7 @@ bool gated(Rewriter& r, int n) {
       const int add = r.maker(clip.inputs[0], "Add");
       if (!bounds || add < 0 || r.beside(add, 3) != x) continue;
       inside.insert(inside.end(), {c, add});
-      r.become(n, "HardSwish", 14, {x}, {}, inside);
-      return true;
+      return r.become(n, "HardSwish", 14, {x}, {}, inside);
     }
   }
   return false;
@@ -312,8 +309,7 @@ bool normalisation(Rewriter& r, int n) {
   a["axis"].data = of.axis;
   a["epsilon"].data = static_cast<float>(of.epsilon);
   inside.push_back(n);
-  r.become(n, of.centred ? "LayerNormalization" : "RMSNormalization", of.centred ? 17 : 23, std::move(inputs), std::move(a), inside);
-  return true;
+  return r.become(n, of.centred ? "LayerNormalization" : "RMSNormalization", of.centred ? 17 : 23, std::move(inputs), std::move(a), inside);
 }
 
 // exp(x - max x) / sum of it.
@@ -329,8 +325,7 @@ bool softmax(Rewriter& r, int n) {
   if (!axes || axes->size() != 1 || r.axes(top) != axes) return false;
   Attributes a;
   a["axis"].data = axes->front();
-  r.become(n, "Softmax", 13, {r.node(sub).inputs[0]}, std::move(a), {e, sum, sub, top, n});
-  return true;
+  return r.become(n, "Softmax", 13, {r.node(sub).inputs[0]}, std::move(a), {e, sum, sub, top, n});
 }
 
 // ---- attention ----
@@ -435,6 +430,8 @@ bool attention(Rewriter& r, int n) {
   if (r.graph().values[q].dtype != DType::f32) return false;
   Attributes a;
   a["scale"].data = static_cast<float>(scale);
+  // A row that sees no key: softmax of nothing but -infinity is NaN, where the op itself gives zeros.
+  if (mask != kAbsent) a[ops::kUnseenRowsNan].data = int64_t{1};
   if (turn >= 0) {
     const auto out = r.shape(node.outputs[0]);
     std::vector<int> path;
@@ -446,8 +443,7 @@ bool attention(Rewriter& r, int n) {
       a["kv_num_heads"].data = heads;
       std::vector<ValueId> in{fq, fk, fv};
       if (mask != kAbsent) in.push_back(mask);
-      r.become(n, "Attention", 23, std::move(in), std::move(a), inside);
-      return true;
+      return r.become(n, "Attention", 23, std::move(in), std::move(a), inside);
     }
   }
   // Keys as [batch, heads, keys, width]: what was transposed last, or a transpose of its own.
@@ -459,7 +455,7 @@ bool attention(Rewriter& r, int n) {
   } else if (order(r, tk) == std::vector<int64_t>{0, 2, 3, 1}) {
     Attributes perm;
     perm["perm"].data = std::vector<int64_t>{0, 2, 1, 3};
-    k = r.before(last, "Transpose", {r.node(tk).inputs[0]}, std::move(perm), DType::f32, Dims{batch, heads, keys, width});
+    k = r.before(last, "Transpose", 13, {r.node(tk).inputs[0]}, std::move(perm), DType::f32, Dims{batch, heads, keys, width});
   } else {
     return false;
   }
@@ -475,8 +471,7 @@ bool attention(Rewriter& r, int n) {
   }
   std::vector<ValueId> in{q, k, values};
   if (mask != kAbsent) in.push_back(mask);
-  r.become(last, "Attention", 23, std::move(in), std::move(a), inside);
-  return true;
+  return r.become(last, "Attention", 23, std::move(in), std::move(a), inside);
 }
 
 }  // namespace

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <numeric>
 
+#include "ops/internal_attributes.hpp"
 #include "passes/patterns.hpp"
 #include "tensor/widen.hpp"
 
@@ -52,7 +53,7 @@ struct Angles {
 
 // The left half of a table whose right half says the same.
 std::optional<Tensor> once(const Tensor& t, int64_t width) {
-  if (t.dtype() != DType::f32 || t.size() % width != 0) return std::nullopt;
+  if (t.dtype() != DType::f32 || width < 2 || t.size() % width != 0) return std::nullopt;
   const int64_t rows = t.size() / width, half = width / 2;
   const auto in = t.as<float>();
   Tensor out(DType::f32, {rows, half});
@@ -151,13 +152,16 @@ bool rotary(Rewriter& r, int n) {
       for (const auto* a : {&*cosine, &*sine}) inside.insert(inside.end(), a->inside.begin(), a->inside.end());
       std::vector<ValueId> inputs{x};
       if (cosine->of != kAbsent) {
-        for (const char* f : {"Cos", "Sin"}) inputs.push_back(r.before(n, f, {cosine->of}, {}, DType::f32, *r.graph_dims(cosine->of)));
+        for (const char* f : {"Cos", "Sin"}) inputs.push_back(r.before(n, f, 7, {cosine->of}, {}, DType::f32, *r.graph_dims(cosine->of)));
       } else {
         if (cosine->table.shape() != sine->table.shape()) continue;
         const std::string name = r.graph().values[node.outputs[0]].name;
         const int64_t batch = (*shape)[0], length = (*shape)[2];
-        inputs.push_back(r.add_constant(name + ".cos", cosine->table));
-        inputs.push_back(r.add_constant(name + ".sin", sine->table));
+        // Without positions the op wants a table for each entry of the batch.
+        const bool by_place = cosine->ids == kAbsent && batch == 1;
+        const auto table = [&](const Tensor& t) { return by_place ? t.reshaped({1, length, half}) : t; };
+        inputs.push_back(r.add_constant(name + ".cos", table(cosine->table)));
+        inputs.push_back(r.add_constant(name + ".sin", table(sine->table)));
         if (cosine->ids != kAbsent) {
           inputs.push_back(cosine->ids);
         } else if (batch > 1) {
@@ -166,8 +170,9 @@ bool rotary(Rewriter& r, int n) {
           inputs.push_back(r.add_constant(name + ".places", places));
         }
       }
-      r.become(n, "RotaryEmbedding", 23, std::move(inputs), {}, inside);
-      return true;
+      Attributes a;
+      if (cosine->ids != kAbsent) a[ops::kWrapPositions].data = int64_t{1};
+      if (r.become(n, "RotaryEmbedding", 23, std::move(inputs), std::move(a), inside)) return true;
     }
   }
   return false;
@@ -186,6 +191,7 @@ bool blocks(Rewriter& r, int n) {
   Attributes a;
   const char* op = "DepthToSpace";
   int64_t b = 0;
+  if (element_count(*in) == 0) return false;
   if ((*out)[1] > 0 && (*out)[2] > (*in)[2] && (*out)[2] % (*in)[2] == 0) {
     b = (*out)[2] / (*in)[2];
     const int64_t depth = (*out)[1];
@@ -203,8 +209,7 @@ bool blocks(Rewriter& r, int n) {
     return false;
   }
   a["blocksize"].data = b;
-  r.become(n, op, 13, {x}, std::move(a), {turn, split, n});
-  return true;
+  return r.become(n, op, 13, {x}, std::move(a), {turn, split, n});
 }
 
 bool group_normalisation(Rewriter& r, int n) {
@@ -219,7 +224,8 @@ bool group_normalisation(Rewriter& r, int n) {
       if (split < 0) continue;
       const ValueId x = r.node(split).inputs[0];
       const auto shape = r.shape(x), made = r.shape(node.outputs[0]), grouped = r.shape(r.node(split).outputs[0]);
-      if (!shape || shape->size() < 3 || made != shape || r.shape(r.node(back).outputs[0]) != shape || !grouped || grouped->size() < 3)
+      if (!shape || shape->size() < 3 || element_count(*shape) == 0 || made != shape || r.shape(r.node(back).outputs[0]) != shape ||
+          !grouped || grouped->size() < 3)
         continue;
       const int64_t groups = (*grouped)[1];
       if ((*grouped)[0] != (*shape)[0] || groups < 1 || (*shape)[1] % groups != 0 || r.dtype(x) != DType::f32) continue;
@@ -236,8 +242,7 @@ bool group_normalisation(Rewriter& r, int n) {
       a["epsilon"].data = r.node(norm).real("epsilon", 1e-5f);
       const std::string name = r.graph().values[node.outputs[0]].name;
       const ValueId s = r.add_constant(name + ".scale", *scale), b = r.add_constant(name + ".shift", *shift);
-      r.become(n, "GroupNormalization", 21, {x, s, b}, std::move(a), {mul, back, norm, split, n});
-      return true;
+      if (r.become(n, "GroupNormalization", 21, {x, s, b}, std::move(a), {mul, back, norm, split, n})) return true;
     }
   }
   return false;

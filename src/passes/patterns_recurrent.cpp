@@ -358,7 +358,7 @@ void write_cell(Rewriter& r, Cell& c, std::vector<Weights>& made) {
   const int at = c.lstm ? c.carry : c.last;
   const Dim batch = r.graph_dims(c.h)->front();
   const auto lifted = [&](ValueId v) {
-    return r.before(at, "Unsqueeze", {v, front}, {}, DType::f32, Dims{Dim(1), batch, r.graph_dims(v)->back()});
+    return r.before(at, "Unsqueeze", 13, {v, front}, {}, DType::f32, Dims{Dim(1), batch, r.graph_dims(v)->back()});
   };
   std::vector<ValueId> inputs{lifted(c.x), w.w, w.r, w.b, kAbsent, lifted(c.h)};
   Attributes a;
@@ -371,8 +371,9 @@ void write_cell(Rewriter& r, Cell& c, std::vector<Weights>& made) {
   } else if (c.after) {
     a["linear_before_reset"].data = int64_t{1};
   }
-  const auto out = r.before(at, c.lstm ? "LSTM" : "GRU", std::move(inputs), std::move(a), DType::f32, outputs);
-  if (c.lstm) r.become(c.carry, "Squeeze", 13, {out[2], front}, {}, {});
+  const auto out = r.before(at, c.lstm ? "LSTM" : "GRU", 14, std::move(inputs), std::move(a), DType::f32, outputs);
+  // Both or none.
+  if (c.lstm && !r.become(c.carry, "Squeeze", 13, {out[2], front}, {}, {})) return;
   r.become(c.last, "Squeeze", 13, {out[1], front}, {}, c.inside);
 }
 

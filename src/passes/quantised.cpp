@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "base/fail.hpp"
+#include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
 #include "passes/rewriter.hpp"
 #include "tensor/widen.hpp"
@@ -47,7 +48,9 @@ class QuantisedSteps {
     if (!scale || scale->dtype() != DType::f32 || scale->rank() > 1 || (bytes && !is_byte(graph_.values[d.numbers].dtype)))
       return std::nullopt;
     if (d.zero != kAbsent && !r_.constant(d.zero)) return std::nullopt;
-    if (node.integer("block_size", 0) != 0) return std::nullopt;
+    if (node.integer("block_size", 0) != 0 || scale->size() == 0) return std::nullopt;
+    // One zero point for each scale, or one for all: the integer ops want them so.
+    if (d.zero != kAbsent && r_.constant(d.zero)->size() != scale->size() && r_.constant(d.zero)->size() != 1) return std::nullopt;
     d.scales = widen<double>(*scale);
     return d;
   }
@@ -66,34 +69,44 @@ class QuantisedSteps {
     return r_.add_constant(graph_.values[like].name + ".zero", t);
   }
 
-  // The bias as 32-bit numbers of scale (that of the input times that of the weights): from such numbers, or from floats.
-  std::optional<ValueId> bias_of(ValueId v, const Dequantised& x, const Dequantised& w, int64_t filters, std::vector<int>& inside) {
+  // A constant that is one number a filter along the last dim, as a list of them: for a convolution rank 1 alone.
+  static bool lies_along(const Shape& s, int64_t filters, bool convolution) {
+    return !s.empty() && s.back() == filters && element_count(s) == filters && (!convolution || s.size() == 1);
+  }
+
+  // What is added before the result is rounded: 32-bit numbers of scale (that of the input times that of the weights), or floats as they
+  // are; rounding them to that scale could be seen in the result.
+  struct Bias {
+    ValueId numbers = kAbsent;
+    std::vector<float> floats;
+  };
+  std::optional<Bias> bias_of(ValueId v, const Dequantised& x, const Dequantised& w, int64_t filters, bool convolution,
+                              std::vector<int>& inside) {
     const auto step = [&](int64_t i) { return x.scales[0] * w.scales[w.scales.size() == 1 ? 0 : static_cast<size_t>(i)]; };
+    const auto as_list = [&](const Tensor& t) {
+      const auto values = widen<double>(t);
+      return std::vector<float>(values.begin(), values.end());
+    };
     if (const auto d = dequantised(v, false)) {
       const Tensor* numbers = r_.constant(d->numbers);
-      if (numbers && numbers->dtype() == DType::i32 && numbers->size() == filters) {
-        bool fits = d->zero == kAbsent || std::ranges::all_of(widen<double>(*r_.constant(d->zero)), [](double z) { return z == 0; });
-        for (int64_t i = 0; fits && i < filters; ++i) {
-          const double s = d->scales[d->scales.size() == 1 ? 0 : static_cast<size_t>(i)];
-          fits = std::fabs(s - step(i)) <= 1e-4 * step(i);
-        }
-        if (fits) {
-          inside.push_back(d->node);
-          return d->numbers;
-        }
+      if (!numbers || numbers->dtype() != DType::i32 || !lies_along(numbers->shape(), filters, convolution) ||
+          !along(*d, static_cast<int64_t>(numbers->shape().size()) - 1))
+        return std::nullopt;
+      bool fits = d->zero == kAbsent || std::ranges::all_of(widen<double>(*r_.constant(d->zero)), [](double z) { return z == 0; });
+      for (int64_t i = 0; fits && i < filters; ++i) {
+        const double s = d->scales[d->scales.size() == 1 ? 0 : static_cast<size_t>(i)];
+        fits = std::fabs(s - step(i)) <= 1e-4 * step(i);
       }
-      return std::nullopt;
+      if (!fits) return std::nullopt;
+      inside.push_back(d->node);
+      if (numbers->rank() == 1) return Bias{d->numbers, {}};
+      const Tensor flat = numbers->reshaped({filters});
+      return Bias{r_.add_constant(graph_.values[d->numbers].name + ".flat", flat), {}};
     }
     const Tensor* floats = r_.constant(v);
-    if (!floats || floats->dtype() != DType::f32 || floats->size() != filters) return std::nullopt;
-    const auto values = widen<double>(*floats);
-    Tensor out(DType::i32, {filters});
-    for (int64_t i = 0; i < filters; ++i) {
-      const double q = std::nearbyint(values[static_cast<size_t>(i)] / step(i));
-      if (!(std::fabs(q) < 2147483647.0)) return std::nullopt;
-      out.as<int32_t>()[i] = static_cast<int32_t>(q);
-    }
-    return r_.add_constant(graph_.values[v].name + ".quantised", out);
+    if (!floats || floats->dtype() != DType::f32 || !lies_along(floats->shape(), filters, convolution)) return std::nullopt;
+    if (std::ranges::any_of(floats->as<float>(), [](float f) { return !std::isfinite(f); })) return std::nullopt;
+    return Bias{kAbsent, as_list(*floats)};
   }
 
   void quantised_by(int q) {
@@ -152,12 +165,18 @@ class QuantisedSteps {
     inside.insert(inside.end(), {conv, x->node, w->node});
     std::vector<ValueId> in{x->numbers, x->scale, given(x->zero, x->numbers), w->numbers, w->scale, given(w->zero, w->numbers)};
     finish_with(q, in);
+    auto attributes = node.attributes;
     if (node.inputs.size() > 2 && node.inputs[2] != kAbsent) {
-      const auto bias = bias_of(node.inputs[2], *x, *w, filters, inside);
+      const auto bias = bias_of(node.inputs[2], *x, *w, filters, true, inside);
       if (!bias) return;
-      in.push_back(*bias);
+      add_bias(*bias, in, attributes);
     }
-    r_.become(q, "QLinearConv", 10, std::move(in), node.attributes, inside);
+    r_.become(q, "QLinearConv", 10, std::move(in), std::move(attributes), inside);
+  }
+
+  static void add_bias(const Bias& bias, std::vector<ValueId>& in, std::map<std::string, Attribute>& attributes) {
+    if (bias.numbers != kAbsent) in.push_back(bias.numbers);
+    else attributes[ops::kRealBias].data = bias.floats;
   }
 
   // The output's scale and zero point behind the operands.
@@ -201,9 +220,10 @@ class QuantisedSteps {
       return;
     }
     if (!shape) return;
-    const auto whole = bias_of(bias, *x, *w, filters, inside);
+    const auto whole = bias_of(bias, *x, *w, filters, false, inside);
     if (!whole) return;
-    const int64_t rows = element_count(*shape) / std::max<int64_t>(1, depth);
+    if (element_count(*shape) == 0) return;
+    const int64_t rows = element_count(*shape) / depth;
     const auto sizes = [&](const Shape& s) {
       Tensor t(DType::i64, {static_cast<int64_t>(s.size())});
       std::copy(s.begin(), s.end(), t.as<int64_t>().begin());
@@ -213,11 +233,12 @@ class QuantisedSteps {
     out.back() = filters;
     const DType to = graph_.values[graph_.nodes[q].outputs[0]].dtype;
     const ValueId pixels =
-        r_.before(q, "Reshape", {x->numbers, sizes({rows, depth, 1, 1})}, {}, graph_.values[x->numbers].dtype, {rows, depth, 1, 1});
+        r_.before(q, "Reshape", 13, {x->numbers, sizes({rows, depth, 1, 1})}, {}, graph_.values[x->numbers].dtype, {rows, depth, 1, 1});
     std::vector<ValueId> in{pixels, x->scale, x_zero, weights(true, {filters, depth, 1, 1}), w->scale, w_zero};
     finish_with(q, in);
-    in.push_back(*whole);
-    const ValueId made = r_.before(q, "QLinearConv", std::move(in), {}, to, {rows, filters, 1, 1});
+    std::map<std::string, Attribute> attributes;
+    add_bias(*whole, in, attributes);
+    const ValueId made = r_.before(q, "QLinearConv", 10, std::move(in), std::move(attributes), to, {rows, filters, 1, 1});
     r_.become(q, "Reshape", 13, {made, sizes(out)}, {}, inside);
   }
 

@@ -4,6 +4,8 @@
 #include <cmath>
 
 #include "base/fail.hpp"
+#include "lathe/op.hpp"
+#include "ops/operands.hpp"
 #include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
@@ -90,8 +92,34 @@ ValueId Rewriter::add_constant(const std::string& name, Tensor t) {
   return graph_.add_value(std::move(v));
 }
 
-void Rewriter::become(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
+bool Rewriter::agrees(const Node& node) const {
+  const OpDef* def = find_op(node.domain, node.op, graph_.version_of(node));
+  if (def == nullptr || std::ranges::any_of(node.inputs, [&](ValueId v) { return refused_.contains(v); })) return false;
+  InferContext context(graph_, node, static_cast<int>(graph_.version_of(node)));
+  try {
+    if (def->statement) ops::check_statement(*def->statement, context);
+    def->infer(context);
+  } catch (const std::exception&) {
+    return false;  // it would be told as a fault of the model
+  }
+  for (size_t i = 0; i < node.outputs.size(); ++i) {
+    if (node.outputs[i] == kAbsent) continue;
+    const Value& v = graph_.values[node.outputs[i]];
+    const auto& made = context.results()[i];
+    if (!v.dims || !made.dims || v.composite || made.dtype != v.dtype || *v.dims != *made.dims) return false;
+  }
+  return true;
+}
+
+bool Rewriter::become(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
                       const std::vector<int>& inside) {
+  Node wanted;
+  wanted.op = op;
+  wanted.version = version;
+  wanted.inputs = inputs;
+  wanted.attributes = attributes;
+  wanted.outputs = {graph_.nodes[n].outputs[0]};
+  if (!agrees(wanted)) return false;
   Node& node = graph_.nodes[n];
   std::vector<std::string> merged;
   const auto say = [&](const Node& from) { merged.push_back(from.name.empty() ? from.op : from.name + " (" + from.op + ")"); };
@@ -111,18 +139,22 @@ void Rewriter::become(int n, std::string op, int64_t version, std::vector<ValueI
   merged.erase(std::unique(merged.begin(), merged.end()), merged.end());
   node.merged.insert(node.merged.end(), merged.begin(), merged.end());
   report_.changes.push_back(fmt::format("{} made of {}", label(graph_, node), fmt::join(merged, ", ")));
+  return true;
 }
 
-ValueId Rewriter::before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype,
-                         Dims dims) {
-  return before(n, std::move(op), std::move(inputs), std::move(attributes), dtype, std::vector<std::optional<Dims>>{std::move(dims)})[0];
+ValueId Rewriter::before(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
+                         DType dtype, Dims dims) {
+  return before(n, std::move(op), version, std::move(inputs), std::move(attributes), dtype,
+                std::vector<std::optional<Dims>>{std::move(dims)})[0];
 }
 
-std::vector<ValueId> Rewriter::before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
-                                      DType dtype, const std::vector<std::optional<Dims>>& dims) {
+std::vector<ValueId> Rewriter::before(int n, std::string op, int64_t version, std::vector<ValueId> inputs,
+                                      std::map<std::string, Attribute> attributes, DType dtype,
+                                      const std::vector<std::optional<Dims>>& dims) {
   Node added;
   added.name = fmt::format("{}.{}", graph_.nodes[n].name.empty() ? graph_.nodes[n].op : graph_.nodes[n].name, op);
   added.op = std::move(op);
+  added.version = version;
   added.inputs = std::move(inputs);
   added.attributes = std::move(attributes);
   for (const auto& d : dims) {
@@ -138,6 +170,8 @@ std::vector<ValueId> Rewriter::before(int n, std::string op, std::vector<ValueId
     readers_.push_back(1);
     added.outputs.push_back(graph_.add_value(std::move(v)));
   }
+  if (!agrees(added)) refused_.insert(added.outputs.begin(), added.outputs.end());
+  refused_.erase(kAbsent);
   added_.emplace_back(n, std::move(added));
   return added_.back().second.outputs;
 }

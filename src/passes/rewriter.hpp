@@ -3,6 +3,7 @@
 
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -41,23 +42,30 @@ class Rewriter {
 
   ValueId add_constant(const std::string& name, Tensor t);
   // Writes node n anew; its first output stays, others must be unread. `version`: of the op's definition. `inside`: nodes it stands for.
-  void become(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
+  // False, and nothing is changed, when the op would not take these inputs, or would give another type or shape than the node has: a
+  // pattern that has looked too little then stays what it is.
+  bool become(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
               const std::vector<int>& inside);
-  // Puts a node in front of node n once the pass is over; gives its output.
-  ValueId before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype, Dims dims);
+  // Puts a node in front of node n once the pass is over; gives its output. What would not be of this type and shape makes every node that
+  // would read it refuse to be.
+  ValueId before(int n, std::string op, int64_t version, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes,
+                 DType dtype, Dims dims);
   // The same with several outputs, of which those without dims stay absent.
-  std::vector<ValueId> before(int n, std::string op, std::vector<ValueId> inputs, std::map<std::string, Attribute> attributes, DType dtype,
-                              const std::vector<std::optional<Dims>>& dims);
+  std::vector<ValueId> before(int n, std::string op, int64_t version, std::vector<ValueId> inputs,
+                              std::map<std::string, Attribute> attributes, DType dtype, const std::vector<std::optional<Dims>>& dims);
   void note(std::string change) { report_.changes.push_back(std::move(change)); }
   Report finish();
 
  private:
   std::string unused(const std::string& name) const;
+  // Whether the node's op takes its inputs and gives its outputs the types and dims that their values have.
+  bool agrees(const Node& node) const;
 
   Graph& graph_;
   Report report_;
   std::vector<int> made_, readers_;
   std::vector<std::pair<int, Node>> added_;
+  std::set<ValueId> refused_;  // results of added nodes that do not agree
 };
 
 }  // namespace lathe::passes

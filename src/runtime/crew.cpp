@@ -6,7 +6,10 @@
 #include <cmath>
 #include <fstream>
 #include <string>
+#include <system_error>
+#include <utility>
 
+#include "base/fail.hpp"
 #include "lathe/program.hpp"
 
 namespace lathe {
@@ -52,12 +55,23 @@ int usable_cores() {
 }
 
 Crew::Crew(int threads) {
-  for (int i = 1; i < threads; ++i) threads_.emplace_back([this, i] { work(i); });
+  try {
+    for (int i = 1; i < threads; ++i) threads_.emplace_back([this, i] { work(i); });
+  } catch (const std::system_error& e) {
+    const size_t started = threads_.size() + 1;
+    stop_workers();
+    fail(Category::resource, "only {} of {} threads could be started ({}); ask for fewer", started, threads, e.code().message());
+  } catch (...) {
+    stop_workers();
+    throw;
+  }
   home_.resize(threads_.size());
   told_.resize(threads_.size());
 }
 
-Crew::~Crew() {
+Crew::~Crew() { stop_workers(); }
+
+void Crew::stop_workers() {
   stop_.store(true);
   generation_.fetch_add(1);
   generation_.notify_all();
@@ -70,6 +84,15 @@ void Crew::watch(bool on) {
 }
 
 void Crew::drain(int worker) {
+  try {
+    take_tasks(worker);
+  } catch (...) {
+    if (!failed_.exchange(true)) failure_ = std::current_exception();
+    next_.store(tasks_, std::memory_order_relaxed);  // nothing more is begun
+  }
+}
+
+void Crew::take_tasks(int worker) {
   if (watched_ && worker > 0) {
     Spell spell;
     spell.begin = std::chrono::steady_clock::now();
@@ -123,6 +146,10 @@ void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context
   if (!spin_until([&] { return state_.load(std::memory_order_acquire) == 0; })) {
     for (uint32_t left = state_.load(std::memory_order_acquire); left != 0; left = state_.load(std::memory_order_acquire))
       state_.wait(left);
+  }
+  if (failed_.load(std::memory_order_relaxed)) {
+    failed_.store(false, std::memory_order_relaxed);
+    std::rethrow_exception(std::exchange(failure_, nullptr));
   }
 }
 

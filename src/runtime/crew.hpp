@@ -6,6 +6,7 @@
 #include <atomic>
 #include <chrono>
 #include <cstdint>
+#include <exception>
 #include <thread>
 #include <vector>
 
@@ -15,13 +16,15 @@ namespace lathe {
 
 class Crew : public lower::Workers {
  public:
-  // The caller is worker 0; threads - 1 more are started.
+  // The caller is worker 0; threads - 1 more are started. Throws Error (resource) when one cannot be; those started are stopped.
   explicit Crew(int threads);
   ~Crew() override;
   Crew(const Crew&) = delete;
   Crew& operator=(const Crew&) = delete;
 
   int size() const override { return static_cast<int>(threads_.size()) + 1; }
+  // What a task throws comes out of here, on the caller's thread, when every worker has left; tasks that nobody had begun are not run.
+  // Of several exceptions the first one counts.
   void parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) override;
 
   // Time a worker (1..) spent on one job's tasks.
@@ -37,6 +40,8 @@ class Crew : public lower::Workers {
  private:
   void work(int worker);
   void drain(int worker);
+  void take_tasks(int worker);
+  void stop_workers();
   void keep_apart();
 
   std::vector<std::thread> threads_;
@@ -56,6 +61,8 @@ class Crew : public lower::Workers {
   alignas(64) std::atomic<int64_t> next_{0};
   alignas(64) std::atomic<int> asleep_{0};
   std::atomic<bool> stop_{false};
+  std::atomic<bool> failed_{false};
+  std::exception_ptr failure_;  // of this job; written by whoever set failed_
 };
 
 }  // namespace lathe

@@ -1,5 +1,8 @@
 // A lane: runs a Program's steps over its own arena with its own crew.
 #include <algorithm>
+#include <atomic>
+#include <cstring>
+#include <functional>
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
@@ -83,8 +86,28 @@ class LaneImpl : public lower::Bodies {
     }
   }
 
-  // Output tensors nobody else holds are written again; held ones are replaced by new memory.
-  void prepare_outputs(const lower::Plan& plan) {
+  static bool overlap(const Tensor& a, const Tensor& b) {
+    if (a.composite() || b.composite() || a.empty() || b.empty()) return false;
+    const auto *x = static_cast<const std::byte*>(a.data()), *y = static_cast<const std::byte*>(b.data());
+    return x != nullptr && y != nullptr && std::less<>()(x, y + b.byte_size()) && std::less<>()(y, x + a.byte_size());
+  }
+
+  // Whether output i's memory may be written: nobody holds it but this lane, and no input of this run lies in it. `ordered` is not counted:
+  // what stands there from an earlier run is not read again.
+  bool writable(size_t i, std::span<const Tensor> inputs) const {
+    const Tensor& t = owned[i];
+    int64_t ours = 2;  // this one and the slot's
+    for (const Tensor& o : ordered) ours += !o.empty() && o.holders() > 0 && o.data() == t.data();
+    if (t.holders() > ours || std::ranges::any_of(inputs, [&](const Tensor& in) { return overlap(in, t); })) return false;
+    // Whoever let go of it last has read it before: the count is read without an order of its own.
+    std::atomic_thread_fence(std::memory_order_acquire);
+    return true;
+  }
+
+  // Output memory that nobody else holds or reads is written again; the rest is replaced by new memory.
+  void prepare_outputs(const lower::Plan& plan, std::span<const Tensor> inputs) {
+    retired.clear();
+    detours.clear();
     if (!slot || slot.use_count() > 1) {
       slot = std::make_shared<Outputs::Slot>();
       slot->tensors.resize(impl.outputs.size());
@@ -100,10 +123,24 @@ class LaneImpl : public lower::Bodies {
                to_string(bound[i].dtype()), to_string(bound[i].shape()), to_string(plan.output_dtypes[i]), to_string(shape));
         }
         slot->tensors[i] = bound[i];
+        if (std::ranges::any_of(inputs, [&](const Tensor& in) { return overlap(in, bound[i]); })) {
+          slot->tensors[i] = memory_for(i, plan);
+          detours.push_back(i);
+        }
       } else if (slot->tensors[i].dtype() != plan.output_dtypes[i] || slot->tensors[i].shape() != shape ||
-                 owned[i].data() != slot->tensors[i].data() || owned[i].empty()) {
-        owned[i] = slot->tensors[i] = Tensor(plan.output_dtypes[i], shape);
+                 owned[i].data() != slot->tensors[i].data() || owned[i].empty() || !writable(i, inputs)) {
+        if (!owned[i].empty()) retired.push_back(owned[i]);  // an input may be read from it though nobody holds it
+        owned[i] = slot->tensors[i] = memory_for(i, plan);
       }
+    }
+  }
+
+  Tensor memory_for(size_t i, const lower::Plan& plan) const {
+    try {
+      return Tensor(plan.output_dtypes[i], *plan.output_shapes[i]);
+    } catch (const Error& e) {
+      fail(e.category(), "output '{}' is {} of {}: {}", impl.outputs[i].name, to_string(plan.output_dtypes[i]),
+           to_string(*plan.output_shapes[i]), e.what());
     }
   }
 
@@ -141,7 +178,7 @@ class LaneImpl : public lower::Bodies {
     State& s = state_for(inputs);
     running = &s;
     const lower::Plan& plan = *s.plan;
-    prepare_outputs(plan);
+    prepare_outputs(plan, inputs);
     for (size_t b = 0; b < s.buffers.size(); ++b) {
       const lower::Buffer& buffer = plan.buffers[b];
       if (buffer.kind == lower::Buffer::Kind::input) s.buffers[b] = static_cast<std::byte*>(const_cast<void*>(inputs[buffer.index].data()));
@@ -191,10 +228,20 @@ class LaneImpl : public lower::Bodies {
     for (size_t i = 0; i < impl.outputs.size(); ++i) {
       if (plan.output_shapes[i]) continue;
       Tensor result = s.tensors[plan.output_values[i]];
-      // A tensor that came in must not go out as the caller's own memory.
-      const bool from_input = std::any_of(inputs.begin(), inputs.end(), [&](const Tensor& t) { return t.data() == result.data(); });
-      slot->tensors[i] = from_input || result.composite() || !result.owned() ? result.clone() : std::move(result);
+      // What came in, what the program keeps and what goes out elsewhere too must not go out as this output's own memory.
+      const auto same = [&](const Tensor& t) { return !t.composite() && t.data() == result.data(); };
+      bool shared = result.composite() || !result.owned() || std::ranges::any_of(inputs, same);
+      if (!shared && result.holders() > 2) {
+        shared = std::any_of(slot->tensors.begin(), slot->tensors.begin() + static_cast<int64_t>(i), same) ||
+                 std::ranges::any_of(plan.graph->values, [&](const Value& v) { return v.constant && same(*v.constant); });
+      }
+      slot->tensors[i] = shared ? result.clone() : std::move(result);
     }
+    for (size_t i : detours) {
+      if (bound[i].byte_size() > 0) std::memcpy(bound[i].data(), slot->tensors[i].data(), bound[i].byte_size());
+      slot->tensors[i] = bound[i];
+    }
+    retired.clear();
     return Outputs(slot);
   }
 
@@ -209,6 +256,8 @@ class LaneImpl : public lower::Bodies {
   std::shared_ptr<Outputs::Slot> slot;
   std::vector<Tensor> owned;    // output memory this lane allocated
   std::vector<Tensor> bound;    // output memory the caller gave
+  std::vector<Tensor> retired;  // output memory that was replaced, while a run may still read it
+  std::vector<size_t> detours;  // bound outputs whose memory an input of this run lies in
   std::vector<Tensor> ordered;  // inputs of a named run, in the model's order
   std::vector<bool> given;
   bool timing = false;
@@ -252,6 +301,10 @@ Outputs Lane::run(std::span<const Tensor> inputs, const RunOptions& options) { r
 void Lane::bind_output(std::string_view name, Tensor memory) {
   for (size_t i = 0; i < impl_->impl.outputs.size(); ++i) {
     if (impl_->impl.outputs[i].name == name) {
+      for (size_t k = 0; k < impl_->bound.size(); ++k) {
+        if (k != i && LaneImpl::overlap(impl_->bound[k], memory))
+          fail(Category::value, "output '{}' cannot be bound to memory that output '{}' is bound to", name, impl_->impl.outputs[k].name);
+      }
       impl_->bound[i] = std::move(memory);
       return;
     }

@@ -323,7 +323,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
   }
   ++compiled;
   // Constants of these shapes alone that were packed are held once too.
-  for (const auto& [key, entry] : plan->own->entries()) forget(g->values[static_cast<size_t>(std::stol(key))]);
+  for (const auto& [key, entry] : plan->own->entries()) forget(g->values[static_cast<size_t>(key.value)]);
   return_free_memory();
   return plan;
 }

@@ -50,14 +50,26 @@ CompileOptions read_options(IndexReader& index) {
 void write_weights(const lower::Weights& weights, IndexWriter& index, archive::FileWriter& file) {
   index.u64(weights.entries().size());
   for (const auto& [key, entry] : weights.entries()) {
-    index.text(key);
+    index.i64(key.value);
+    index.u8(static_cast<uint8_t>(key.form));
+    index.u64(key.geometry.size());
+    for (const int64_t n : key.geometry) index.i64(n);
     index.blob(file.blob(entry.data, entry.bytes));
   }
 }
 
-void read_weights(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping, lower::Weights& weights) {
-  for (size_t n = index.count(24); n > 0; --n) {
-    const std::string key = index.text();
+// `values`: how many the graph has that they belong to.
+void read_weights(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping, size_t values, lower::Weights& weights) {
+  for (size_t n = index.count(33); n > 0; --n) {
+    lower::PackKey key;
+    const int64_t value = index.i64();
+    const uint8_t form = index.u8();
+    if (value < 0 || static_cast<size_t>(value) >= values || form >= lower::kPackForms)
+      index.refuse("its packed weights belong to no value");
+    key.value = static_cast<ValueId>(value);
+    key.form = static_cast<lower::PackForm>(form);
+    key.geometry.resize(index.count(8));
+    for (int64_t& g : key.geometry) g = index.i64();
     const archive::Blob blob = index.blob();
     weights.put(key, {mapping, mapping->at(blob), static_cast<size_t>(blob.bytes)});
   }
@@ -126,7 +138,7 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
     p.options.isa.clear();
     return std::make_shared<ProgramImpl>(std::move(p.graph), std::move(p.options));
   }
-  read_weights(index, mapping, p.weights);
+  read_weights(index, mapping, p.graph.values.size(), p.weights);
   for (const auto& s : shapes) {
     auto g = std::make_shared<Graph>(archive::read_graph(index, mapping));
     examine_read(*g, index.name());
@@ -137,11 +149,7 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
       if (!v.composite && known_shape(v.dims) != s[i]) index.refuse("an edition of it has other shapes than it says");
     }
     auto own = std::make_shared<lower::Weights>();
-    read_weights(index, mapping, *own);
-    for (const auto& [key, entry] : own->entries()) {
-      if (static_cast<size_t>(std::strtoll(key.c_str(), nullptr, 10)) >= g->values.size())
-        index.refuse("its packed weights belong to no value");
-    }
+    read_weights(index, mapping, g->values.size(), *own);
     p.editions.push_back({s, std::move(g), std::move(own)});
   }
   if (!index.at_end()) index.refuse("its index is longer than what it says");

@@ -1,0 +1,14 @@
+// What passes ask of ops beyond the standard. The names cannot clash with attributes of the standard.
+#pragma once
+
+namespace lathe::ops {
+
+// Attention: 1 where it stands for a softmax written out, which gives NaN for a row that sees no key; the op itself gives zeros.
+inline constexpr const char* kUnseenRowsNan = "lathe.unseen_rows_nan";
+// RotaryEmbedding: 1 where its positions were those of a Gather: -1 is the last row of the cache.
+inline constexpr const char* kWrapPositions = "lathe.wrap_positions";
+// QLinearConv: a bias of floats, one a filter, added before the result is rounded to its own scale. (The op's own bias has the scale of the
+// input times that of the weights, which may be coarse beside the result's.)
+inline constexpr const char* kRealBias = "lathe.real_bias";
+
+}  // namespace lathe::ops
