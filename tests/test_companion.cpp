@@ -61,7 +61,7 @@ TEST_CASE("two classes from one score, and every transform") {
   const Tensor middle =
       run("LinearRegressor", Tensor::from<float>({1, 1}, {0.975f}), {{"coefficients", F{1}}, {"post_transform", std::string("PROBIT")}})[0];
   CHECK(middle.as<float>()[0] == doctest::Approx(1.959964).epsilon(1e-5));
-  CHECK(has(error_of([&] { scores("SOFTEST"); }), "post_transform is 'SOFTEST'"));
+  CHECK(has(error_of([&] { scores("SOFTEST"); }), "attribute 'post_transform' is 'SOFTEST'"));
 }
 
 TEST_CASE("trees that are none") {

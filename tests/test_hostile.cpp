@@ -46,11 +46,11 @@ TEST_CASE("values that an op cannot take") {
   CHECK(has(error_on("Expand", {x, i64s({int64_t{1} << 40, 2, 3})}), "limit"));
   CHECK(has(error_on("Tile", {x, i64s({int64_t{1} << 40, int64_t{1} << 30})}), "more elements"));
   CHECK(has(error_on("Tile", {x, i64s({-1, 1})}), "repeats holds -1"));
-  CHECK(has(error_on("Pad", {x, i64s({0, INT64_MAX, 0, 0})}), "out of range"));
+  CHECK(has(error_on("Pad", {x, i64s({0, INT64_MAX, 0, 0})}), "padding"));
   CHECK(has(error_on("Range", {i64s({0}).reshaped({}), i64s({INT64_MAX}).reshaped({}), i64s({1}).reshaped({})}), "absurd"));
   CHECK(has(error_on("Range", {i64s({0}).reshaped({}), i64s({5}).reshaped({}), i64s({0}).reshaped({})}), "delta is 0"));
-  CHECK(has(error_on("OneHot", {i64s({1}), i64s({-3}), x.reshaped({6})}), "depth is -3"));
-  CHECK(has(error_on("ReverseSequence", {x, i64s({1, 2, 9})}), "sequence length 9"));
+  CHECK(has(error_on("OneHot", {i64s({1}), i64s({-3}), i64s({0, 1})}), "depth is -3"));
+  CHECK(has(error_on("ReverseSequence", {x, i64s({1, 2, 9})}), "(sequence_lens) holds 9"));
   CHECK(has(error_on("DepthToSpace", {random_tensor({1, 4, 2, 2}, 1)}, {{"blocksize", int64_t{INT_MAX}}}), "blocksize"));
   CHECK(error_on("EyeLike", {x}, {{"k", int64_t{INT64_MIN}}}).empty());  // a diagonal outside: all zeros
   CHECK(has(error_on("Einsum", {x, x}, {{"equation", std::string("ij,jk->i!")}}), "equation holds '!'"));

@@ -925,9 +925,18 @@ void add_companion(std::vector<OpDef>& out) {
   add(
       "Normalizer", 1, 1, 1, [](InferContext& c) { c.set(0, DType::f32, c.dims(0)); }, normalizer);
   add("FeatureVectorizer", 1, 1, -1, scores([](InferContext& c) {
+        const auto widths = c.node().integers("inputdimensions");
+        check_plausible(widths, "inputdimensions");
+        c.require(static_cast<int>(widths.size()) == c.input_count(), Category::value,
+                  fmt::format("attribute 'inputdimensions' has {} entries, the node {} inputs", widths.size(), c.input_count()));
         int64_t width = 0;
-        for (int64_t w : c.node().integers("inputdimensions")) width += w;
-        return width > 0 ? Dim(width) : Dim();
+        for (int i = 0; i < c.input_count(); ++i) {
+          const Dim have = c.rank(i) == 2 ? (*c.dims(i))[1] : c.rank(i) == 1 ? Dim(int64_t{1}) : Dim();
+          c.require(widths[i] >= 0 && (!have.known() || have.value == widths[i]), Category::shape,
+                    fmt::format("input {} has rows of {}, inputdimensions says {}", i, to_string(have), widths[i]));
+          width += widths[i];
+        }
+        return Dim(width);
       }),
       feature_vectorizer);
   add(

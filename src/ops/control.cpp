@@ -43,8 +43,36 @@ Type stacked(const Type& item, Dim count) {
   return t;
 }
 
+// Exporters leave branches behind that could not be run on the shapes at hand: what is never taken is no fault. The condition decides where
+// it is known; else a branch that cannot be is one that is told when it is taken.
 void infer_if(InferContext& c) {
-  const auto yes = c.infer_body("then_branch", {}), no = c.infer_body("else_branch", {});
+  std::optional<Error> wrong[2];
+  std::vector<Type> types[2];
+  const Tensor* condition = c.constant(0);
+  const bool known = condition && condition->size() == 1 && condition->dtype() == DType::boolean && condition->data() != nullptr;
+  const bool taken = known && condition->as<bool>()[0];
+  for (const bool then : {true, false}) {
+    if (known && then != taken) continue;
+    try {
+      types[then] = c.infer_body(then ? "then_branch" : "else_branch", {});
+    } catch (const Error& e) {
+      if (known || e.category() == Category::resource || e.category() == Category::internal) throw;
+      wrong[then] = e;
+    }
+  }
+  if (wrong[0] && wrong[1]) throw *wrong[1];
+  if (known || wrong[0] || wrong[1]) {
+    const auto& made = types[known ? taken : !wrong[1]];
+    c.require(static_cast<int>(made.size()) >= c.output_count(), Category::value,
+              fmt::format("the branch gives {} values, the node {}", made.size(), c.output_count()));
+    for (int i = 0; i < c.output_count(); ++i) {
+      Type t = made[i];
+      if (!known && t.kind == Type::Kind::tensor) t.dims.reset();  // the other one may give another shape
+      c.set_type(i, std::move(t));
+    }
+    return;
+  }
+  const auto &yes = types[1], &no = types[0];
   c.require(yes.size() == no.size(), Category::value, fmt::format("the branches give {} and {} values", yes.size(), no.size()));
   c.require(static_cast<int>(yes.size()) >= c.output_count(), Category::value,
             fmt::format("the branches give {} values, the node {}", yes.size(), c.output_count()));

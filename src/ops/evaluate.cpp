@@ -176,6 +176,9 @@ std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::spa
     if (d->statement) ops::check_statement(*d->statement, here);
     d->infer(here);
     const Evaluating yes(true);
+    for (const auto& promised : here.results()) {  // before anything is made
+      if (const auto shape = known_shape(promised.dims)) (void)ops::element_count(*shape);
+    }
     auto results = d->plain({node, static_cast<int>(version), inputs, static_cast<int>(node.outputs.size()), captures, bodies});
     for (size_t i = 0; i < results.size() && i < here.results().size(); ++i) {
       const auto& promised = here.results()[i];

@@ -332,7 +332,11 @@ class Check {
       }
       std::string list;
       for (const DimRule& d : form.dims) list += (list.empty() ? "" : " x ") + dim_text(d);
-      expected += form.dims.empty() ? "a scalar" : list == "?" ? "a list" : list;
+      const bool any = std::ranges::all_of(form.dims, [](const DimRule& d) { return d.kind == DimRule::Kind::any; });
+      expected += form.dims.empty()       ? "a scalar"
+                  : !any                  ? list
+                  : form.dims.size() == 1 ? "a list"
+                                          : fmt::format("rank {}", form.dims.size());
     }
     c_.fail(Category::shape, fmt::format("input {} ({}) has shape {}, expected {}", i, o.name,
                                          dims.empty() ? std::string("scalar") : to_string(dims), expected));

@@ -73,6 +73,19 @@ void bind(Graph& g, const CompileOptions& o) {
   }
 }
 
+// What was inside has types and constants to find out about, and perhaps control flow of its own that can be opened then.
+void open_bodies(Graph& g, const std::function<void(passes::Report)>& note) {
+  constexpr int kDeepest = 32;
+  for (int depth = 0; depth < kDeepest; ++depth) {
+    passes::Report opened = passes::open_control(g);
+    const bool changed = !opened.changes.empty();
+    note(std::move(opened));
+    if (!changed) return;
+    infer(g);
+    note(passes::fold_constants(g));
+  }
+}
+
 }  // namespace
 
 ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(opts)), graph_(std::move(graph)) {
@@ -110,15 +123,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
       if (changed) infer(graph_);
     }
     note(passes::fold_constants(graph_));
-    if (options.fuse) {
-      passes::Report opened = passes::open_control(graph_);
-      const bool changed = !opened.changes.empty();
-      note(std::move(opened));
-      if (changed) {  // what was inside has types and constants to find out about
-        infer(graph_);
-        note(passes::fold_constants(graph_));
-      }
-    }
+    if (options.fuse) open_bodies(graph_, note);
     note(passes::remove_identities(graph_));
     if (options.fuse) {
       note(passes::share_common(graph_));
@@ -283,6 +288,7 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
   infer(*g);
   if (!options.plain) {
     passes::fold_constants(*g);
+    if (options.fuse) open_bodies(*g, [](const passes::Report&) {});  // conditions that the sizes decide
     passes::remove_identities(*g);
     if (options.fuse) {  // what needed sizes
       passes::simplify(*g);
