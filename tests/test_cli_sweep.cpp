@@ -74,9 +74,9 @@ TEST_CASE("what a sweep refuses, and how") {
     CHECK(has(r.err, sentence));
   };
   refused("MatMul", 2, "give --sizes or --shapes");
-  refused("MatMul --sizes 3x4", 3, "expected MxNxK");
-  refused("Nothing --sizes 64", 3, "is not one that can be swept");
-  refused("Relu --sizes 64 --with nobody", 3, "there is no implementation 'nobody'");
+  refused("MatMul --sizes 3x4", 2, "expected MxNxK");
+  refused("Nothing --sizes 64", 2, "is not one that can be swept");
+  refused("Relu --sizes 64 --with nobody", 2, "there is no implementation 'nobody'");
   refused("Relu --sizes 64 --dtype f99", 2, "there is no such element type");
   refused("Relu --sizes 64 --kernels ./nowhere.so", 3, "cannot be loaded as a library of implementations");
   refused("Relu --sizes 64 --with scalar --rounds 3 --chart picture.gif", 2, "expected a name ending in .png or .svg");

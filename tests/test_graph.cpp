@@ -184,7 +184,7 @@ TEST_CASE("files that are not what they should be") {
   CHECK(c == Category::format);
   CHECK(has(error_of([&] { load(f.path); }), "is a folder"));
   write(f.path / "empty.onnx", "");
-  CHECK(has(error_of([&] { load(f.path / "empty.onnx"); }), "holds no graph"));
+  CHECK(has(error_of([&] { load(f.path / "empty.onnx"); }), "it is empty"));
   write(f.path / "text.onnx", "this is not a model at all, only some text\n");
   CHECK(has(error_of([&] { load(f.path / "text.onnx"); }), "not an ONNX file"));
   write(f.path / "x.npy", "\x93NUMPY\x01\x00");

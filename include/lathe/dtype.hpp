@@ -34,9 +34,10 @@ enum class DType : uint8_t {
   string,
   c64,
   c128,
+  f8e8m0,  // powers of two alone: no sign, no zero
 };
 
-inline constexpr int kDTypeCount = static_cast<int>(DType::c128) + 1;
+inline constexpr int kDTypeCount = static_cast<int>(DType::f8e8m0) + 1;
 
 // "f32", "i64", "bool", "string", ...
 std::string_view to_string(DType dtype);
@@ -61,8 +62,8 @@ struct BFloat16 {
 
 // Decodes the low bit_width(dtype) bits of a floating type narrower than 32 bits.
 double decode_narrow(DType dtype, uint32_t bits);
-// Rounds to nearest, ties to even. Out of range: the largest finite value when `saturate` (float8, float4 only), else
-// infinity where the format has one, else NaN.
+// Rounds to nearest, ties to even (f8e8m0: to the nearest power of two, NaN for negative numbers). Out of range: the largest finite value
+// when `saturate` (float8, float4 only), else infinity where the format has one, else NaN.
 uint32_t encode_narrow(DType dtype, double value, bool saturate = true);
 
 template <typename T>

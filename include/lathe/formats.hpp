@@ -60,9 +60,11 @@ struct PictureOptions {
   std::vector<float> scale{1};    // (pixel - mean) * scale
   bool bgr = false;
   int64_t channels = 3;  // 3, or 1 for luma
+  bool channels_last = false;
+  DType dtype = DType::f32;  // a float, or u8: rounded to the nearest byte
 };
 
-// f32, shape 1 x channels x height x width: resized (bilinear, half-pixel centres), reordered and normalised.
+// 1 x channels x height x width, or 1 x height x width x channels: resized (bilinear, half-pixel centres), reordered and normalised.
 Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& options);
 
 }  // namespace lathe

@@ -139,6 +139,12 @@ struct Function {
   std::shared_ptr<Graph> body;  // its opsets are the function's own imports
 };
 
+// An initializer that the model also lists among its inputs: a constant, unless the caller gives another value.
+struct Default {
+  ValueId value = kAbsent;
+  Type declared;  // what the model says of it as an input
+};
+
 // Open structure: passes edit it directly. Nodes stand in topological order.
 class Graph {
  public:
@@ -146,6 +152,7 @@ class Graph {
   std::vector<Value> values;
   std::vector<Node> nodes;
   std::vector<ValueId> inputs, outputs;
+  std::vector<Default> defaults;
   std::map<std::string, int64_t> opsets;  // domain -> version
   std::map<std::string, std::string> metadata;
   std::vector<Function> functions;
@@ -168,6 +175,10 @@ class Graph {
   // Sorts nodes topologically (stable). Throws Error (value) naming the nodes on a cycle.
   void sort();
 };
+
+// Makes inputs, behind the others, of defaults with these names: they must be given at each run then. Throws Error (value) naming the
+// defaults there are.
+void open_defaults(Graph& graph, const std::vector<std::string>& names);
 
 // Fills Node::captures of every node with subgraphs, inside out, and hands the opsets down. Subgraphs name outer values; from here on
 // ids decide, and names are put right again by settle_names.

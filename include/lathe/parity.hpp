@@ -16,6 +16,8 @@ namespace lathe {
 // An element agrees when |got - expected| <= absolute + relative * |expected|, or when it is within `ulp` steps of the
 // dtype (0: not asked). NaN agrees with NaN only, infinity with the same infinity only.
 struct Tolerance {
+  static constexpr double kByDType = -1;  // as default_tolerance has it for the dtype compared
+
   double absolute = 0;
   double relative = 0;
   int64_t ulp = 0;
@@ -23,6 +25,9 @@ struct Tolerance {
 
 // f32: 1e-6 + 1e-3 relative; f64: 1e-9 + 1e-7; f16: 1e-3 + 1e-2; bf16: 1e-2 + 3e-2; 8-bit floats: 0.1 + 0.15; others exact.
 Tolerance default_tolerance(DType dtype);
+
+// What applies to the dtype when this was asked for: kByDType filled in.
+Tolerance tolerance_for(DType dtype, const std::optional<Tolerance>& asked);
 
 struct Comparison {
   std::string name;
@@ -62,7 +67,7 @@ struct CaseResult {
   std::vector<Comparison> outputs;
 };
 
-CaseResult check_case(Lane& lane, const Case& c, const std::optional<Tolerance>& tolerance = {});
+CaseResult check_case(Lane& lane, const Case& c, const std::optional<Tolerance>& tolerance = {}, const RunOptions& run = {});
 
 // Random inputs for these shapes, from a seed: floats in [-1, 1), integers in [0, 8), bools.
 std::vector<Tensor> random_inputs(const Program& program, const std::vector<Shape>& shapes, uint64_t seed);

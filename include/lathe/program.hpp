@@ -23,6 +23,7 @@ struct CompileOptions {
   std::map<std::string, Shape> shapes{};  // concrete shapes of inputs, by name
   std::map<std::string, int64_t> dims{};  // sizes of symbolic dims, by name
   std::vector<std::string> outputs{};     // keep only these; empty: all
+  std::vector<std::string> given{};       // of the inputs with a value of their own (Graph::defaults), those that every run gives anew
   bool fuse = true;                       // false: one step a node, nothing folded into another
   bool plain = false;                     // every node by plain evaluation (the oracle)
   // 3x3 convolutions by Winograd's method where it pays: fewer products; about twice the rounding error, relative to the largest number
@@ -72,7 +73,8 @@ struct EditionInfo {
   std::vector<StepInfo> steps;
   std::vector<NodeInfo> nodes;
   std::vector<std::string> input_names, output_names;
-  double flops = 0;
+  double flops = 0;      // of the steps that tell theirs
+  int not_counted = 0;   // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;
 };
@@ -164,7 +166,8 @@ class Lane {
   Lane(Lane&&) noexcept;
   Lane& operator=(Lane&&) noexcept;
 
-  // Inputs are read where they are. Throws Error: value (names), type and shape (expected and got), cancelled.
+  // Inputs are read where they are. Throws Error: value (names; an input whose own value was compiled in), type and shape (expected and
+  // got), cancelled.
   Outputs run(std::initializer_list<NamedInput> inputs, const RunOptions& options = {});
   Outputs run(std::span<const NamedInput> inputs, const RunOptions& options = {});
   // In the order of Program::inputs().

@@ -14,6 +14,7 @@
 #include <xxhash.h>
 
 #include "base/fail.hpp"
+#include "base/files.hpp"
 #include "base/memory.hpp"
 
 namespace lathe::archive {
@@ -122,7 +123,7 @@ struct FileWriter::Sum {
   XXH3_state_t state;
 };
 
-FileWriter::FileWriter(const std::filesystem::path& path) : path_(path), temporary_(path), sum_(std::make_unique<Sum>()) {
+FileWriter::FileWriter(const std::filesystem::path& path) : path_(target_of(path)), temporary_(path_), sum_(std::make_unique<Sum>()) {
   temporary_ += fmt::format(".part{}", ::getpid());
   fd_ = ::open(temporary_.c_str(), O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644);
   if (fd_ < 0) fail(Category::resource, "{}: cannot be written: {}", path_.string(), std::strerror(errno));

@@ -31,10 +31,23 @@ std::string read_file(const std::filesystem::path& path) {
   return bytes;
 }
 
+std::filesystem::path target_of(const std::filesystem::path& path) {
+  std::error_code ec;
+  const auto target = std::filesystem::is_symlink(path, ec) ? std::filesystem::weakly_canonical(path, ec) : path;
+  if (std::filesystem::exists(target, ec) && !std::filesystem::is_regular_file(target, ec))
+    fail(Category::resource, "{}: cannot be written: it is {}", path.string(),
+         std::filesystem::is_directory(target, ec) ? "a folder" : "not a plain file");
+  return target;
+}
+
 void write_file(const std::filesystem::path& path, std::string_view bytes) {
-  auto temporary = path;
-  temporary += fmt::format(".part{}", ::getpid());
-  const int fd = ::open(temporary.c_str(), O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644);
+  std::error_code ec;
+  const auto status = std::filesystem::status(path, ec);
+  const bool stream = std::filesystem::is_character_file(status) || std::filesystem::is_fifo(status);
+  const auto target = stream ? path : target_of(path);
+  auto temporary = target;
+  if (!stream) temporary += fmt::format(".part{}", ::getpid());
+  const int fd = ::open(temporary.c_str(), stream ? O_WRONLY | O_CLOEXEC : O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644);
   if (fd < 0) fail(Category::resource, "{}: cannot be written: {}", path.string(), std::strerror(errno));
   const char* at = bytes.data();
   size_t left = bytes.size();
@@ -49,9 +62,9 @@ void write_file(const std::filesystem::path& path, std::string_view bytes) {
   }
   if (error == 0 && ::fsync(fd) != 0 && errno != EINVAL) error = errno;
   if (::close(fd) != 0 && error == 0) error = errno;
-  if (error == 0 && ::rename(temporary.c_str(), path.c_str()) != 0) error = errno;
+  if (error == 0 && !stream && ::rename(temporary.c_str(), target.c_str()) != 0) error = errno;
   if (error != 0) {
-    ::unlink(temporary.c_str());
+    if (!stream) ::unlink(temporary.c_str());
     fail(Category::resource, "{}: cannot be written: {}", path.string(), std::strerror(error));
   }
 }

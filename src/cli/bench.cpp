@@ -18,18 +18,20 @@ Json latency_json(const Latency& l) {
           {"p90", l.p90},   {"p99", l.p99}, {"max", l.max},   {"standard_deviation", l.deviation}};
 }
 
-int versus(const Options& o, const Graph& graph, const CompileOptions& options, const Program& fused, const std::vector<Tensor>& inputs) {
+int versus(const Options& o, const Graph& graph, const CompileOptions& options, const Program& fused, const std::vector<Shape>& shapes,
+           const std::vector<Tensor>& inputs) {
   CompileOptions apart = options;
   apart.fuse = false;
   const Program unfused = compile(graph, apart);
   const int threads = fused.options().threads;
   Lane a(fused, threads), b(unfused, threads);
+  const RunOptions run = o.model.run_options();
   Progress progress;
   progress.show("interleaving fused and unfused runs");
   const std::span<const Tensor> in(inputs);
-  const Interleaved r = interleave([&] { a.run(in); }, [&] { b.run(in); }, o.rounds);
+  const Interleaved r = interleave([&] { a.run(in, run); }, [&] { b.run(in, run); }, o.rounds);
   progress.show("");
-  const size_t steps_a = fused.describe().steps.size(), steps_b = unfused.describe().steps.size();
+  const size_t steps_a = fused.describe(shapes).steps.size(), steps_b = unfused.describe(shapes).steps.size();
   Json j{{"model", o.model.model},     {"threads", threads},           {"isa", fused.options().isa}, {"rounds", o.rounds},
          {"fused", latency_json(r.a)}, {"unfused", latency_json(r.b)}, {"fused_steps", steps_a},     {"unfused_steps", steps_b},
          {"ratio", r.ratio},           {"ratio_p10", r.low},           {"ratio_p90", r.high}};
@@ -62,7 +64,10 @@ Command add_bench(CLI::App& app) {
   app.add_flag("--versus-unfused", o->versus_unfused, "Interleave fused and unfused runs and print the ratio");
   app.add_option("--rounds", o->rounds, "With --versus-unfused: rounds (40)")->check(CLI::Range(3, 100000))->type_name("N");
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
+  o->model.add_limits(app);
   return [o] {
+    o->model.check_target("--json", o->model.json, {"JSON"});
+    o->bench.run = o->model.run_options();
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     if (o->model.archived() && (o->versus_unfused || !o->prefer.empty()))
@@ -79,17 +84,17 @@ Command add_bench(CLI::App& app) {
         return compile(graph, with);
       };
       const Program first = compile_for(1);
-      choice = choose_lanes(compile_for, random_inputs(first, first.bound_shapes(), o->seed),
+      choice = choose_lanes(compile_for, random_inputs(first, o->model.shapes_for(first, options), o->seed),
                             o->prefer == "latency" ? Prefer::latency : Prefer::throughput,
                             options.threads > 0 ? options.threads : usable_cores());
       progress.show("");
       options.threads = choice.threads;
       o->bench.lanes = choice.lanes;
     }
-    Program program = o->versus_unfused ? compile(graph, options) : o->model.make_program(std::move(graph), options);
-    const auto shapes = program.bound_shapes();
+    Program program = o->versus_unfused ? o->model.make_program(graph, options) : o->model.make_program(std::move(graph), options);
+    const auto shapes = o->model.shapes_for(program, options);
     const auto inputs = random_inputs(program, shapes, o->seed);
-    if (o->versus_unfused) return versus(*o, graph, options, program, inputs);
+    if (o->versus_unfused) return versus(*o, graph, options, program, shapes, inputs);
     const int threads = program.options().threads;
     o->bench.max_seconds = std::max(10.0, 3 * o->bench.min_seconds);
     Progress progress;
@@ -98,6 +103,8 @@ Command add_bench(CLI::App& app) {
     progress.show("");
     const int64_t items = shapes.empty() || shapes[0].empty() ? 1 : shapes[0][0];
     const double per_second = r.runs_per_second * static_cast<double>(items);
+    // A model whose arithmetic nobody knows has no rate; one where only a part is known has at least that.
+    const bool counted = r.flops > 0;
     Json shape_list = Json::object();
     for (size_t i = 0; i < shapes.size(); ++i) shape_list[program.inputs()[i].name] = shapes[i];
     Json j{{"model", o->model.model},
@@ -109,10 +116,11 @@ Command add_bench(CLI::App& app) {
            {"measured_seconds", r.seconds},
            {"items_per_run", items},
            {"items_per_second", per_second},
-           {"flops_per_run", r.flops},
-           {"gflops", r.gflops},
+           {"flops_per_run", counted ? Json(r.flops) : Json(nullptr)},
+           {"steps_not_counted", r.not_counted},
+           {"gflops", counted ? Json(r.gflops) : Json(nullptr)},
            {"peak_gflops", r.peak_gflops},
-           {"share_of_peak", r.share},
+           {"share_of_peak", counted ? Json(r.share) : Json(nullptr)},
            {"spread", r.spread},
            {"peak_drift", r.peak_drift},
            {"noisy", r.noisy}};
@@ -149,11 +157,15 @@ Command add_bench(CLI::App& app) {
                                       {"standard deviation", l.deviation}})
       table.row({name, seconds_text(value)});
     table.row({"throughput", fmt::format("{:.1f} items/s", per_second)});
-    table.row({"arithmetic", fmt::format("{}FLOP a run", count_text(r.flops) + (r.flops < 1000 ? " " : ""))});
-    table.row({"rate", fmt::format("{:.1f} GFLOP/s", r.gflops)});
+    const std::string least = r.not_counted > 0 ? "at least " : "";
+    table.row({"arithmetic", counted ? fmt::format("{}{}FLOP a run", least, count_text(r.flops) + (r.flops < 1000 ? " " : "")) : "not counted"});
+    if (counted) table.row({"rate", fmt::format("{}{:.1f} GFLOP/s", least, r.gflops)});
     table.row({"measured peak", fmt::format("{:.1f} GFLOP/s", r.peak_gflops)});
-    table.row({"share of peak", fmt::format("{:.1f} %", 100 * r.share)});
+    if (counted) table.row({"share of peak", fmt::format("{}{:.1f} %", least, 100 * r.share)});
     fmt::print("{}", table.text());
+    if (r.not_counted > 0)
+      fmt::print("  The arithmetic of {} step{} is not counted: control flow, plain evaluation, or kernels of yours.\n", r.not_counted,
+                 r.not_counted == 1 ? "" : "s");
     if (r.noisy)
       fmt::print(
           "  This machine was too noisy to trust absolute times: spread {:.0f} % of the median, peak moved by {:.0f} %. Compare "

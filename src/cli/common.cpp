@@ -3,11 +3,194 @@
 #include <unistd.h>
 
 #include <charconv>
+#include <filesystem>
+#include <fstream>
 #include <set>
 
 #include "base/files.hpp"
+#include "base/text.hpp"
 
 namespace lathe::cli {
+
+namespace {
+
+namespace fs = std::filesystem;
+
+// Compiling evaluates constants, loops among them: it ends when its time is over.
+struct Deadline {
+  std::chrono::steady_clock::time_point until;
+  bool armed = false;
+  double seconds = 0;
+};
+Deadline deadline;
+
+void check_deadline(void*) {
+  if (deadline.armed && std::chrono::steady_clock::now() > deadline.until) {
+    throw Error(Category::resource, fmt::format("compiling evaluates constants of the model for more than {:g} s; --time-limit raises "
+                                                "the limit (0: none)",
+                                                deadline.seconds));
+  }
+}
+
+class Armed {
+ public:
+  explicit Armed(double seconds) {
+    if (seconds <= 0) return;
+    deadline = {std::chrono::steady_clock::now() + std::chrono::duration_cast<std::chrono::steady_clock::duration>(std::chrono::duration<double>(seconds)), true, seconds};
+  }
+  ~Armed() { deadline.armed = false; }
+};
+
+bool one_file(const fs::path& a, const fs::path& b) {
+  std::error_code ec;
+  if (fs::equivalent(a, b, ec)) return true;
+  return fs::weakly_canonical(a, ec) == fs::weakly_canonical(b, ec);
+}
+
+// The first field of a serialized model: an ONNX file shows no other sign of what it is.
+bool begins_like_a_model(std::string_view head) {
+  if (head.empty()) return false;
+  const int field = static_cast<unsigned char>(head[0]) >> 3, wire = static_cast<unsigned char>(head[0]) & 7;
+  return (wire == 0 && (field == 1 || field == 5)) || (wire == 2 && field >= 2 && field <= 8);
+}
+
+}  // namespace
+
+const CLI::Validator& zero_or_more() {
+  static const CLI::Validator check(
+      [](const std::string& text) {
+        char* end = nullptr;
+        const double v = std::strtod(text.c_str(), &end);
+        return !text.empty() && *end == '\0' && v >= 0 ? std::string() : fmt::format("'{}' is not a number of 0 or more", text);
+      },
+      "");
+  return check;
+}
+
+void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds,
+                  std::span<const std::string> read) {
+  if (path.empty() || path == "-") return;
+  for (const std::string& other : read) {
+    if (!other.empty() && one_file(path, other))
+      throw UsageError(fmt::format("{} {}: is {} itself, which this command reads; name another file", option, path, other));
+  }
+  std::error_code ec;
+  if (fs::is_directory(path, ec)) throw UsageError(fmt::format("{} {}: is a folder; name a file", option, path));
+  if (!fs::is_regular_file(path, ec)) return;
+  std::string head(4096, '\0');
+  std::ifstream in(path, std::ios::binary);
+  in.read(head.data(), static_cast<std::streamsize>(head.size()));
+  head.resize(static_cast<size_t>(std::max<std::streamsize>(0, in.gcount())));
+  if (head.empty()) return;
+  std::string_view kind = kind_of_file(head);
+  if (kind.empty() && begins_like_a_model(head)) kind = kModelFile;
+  if (std::ranges::find(kinds, kind) != kinds.end()) return;
+  throw UsageError(fmt::format("{} {}: there is a file of another kind ({}) under that name; remove it first, or name another file", option,
+                               path, kind.empty() ? "of bytes this tool does not write" : kind));
+}
+
+void ModelOptions::check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds) const {
+  std::vector<std::string> read{model};
+  read.insert(read.end(), ops.begin(), ops.end());
+  cli::check_target(option, path, kinds, read);
+}
+
+void ModelOptions::add_limits(CLI::App& app) {
+  app.add_option("--time-limit", time_limit, "Seconds that compiling, and then each run, may take; 0: no limit (600)")
+      ->check(zero_or_more())
+      ->type_name("S");
+  app.add_option("--memory-limit", memory_limit, "Memory for values between steps, and for one result of plain evaluation, e.g. 500M or 4G (this machine's; 1G)")
+      ->type_name("SIZE");
+  app.add_option("--trip-limit", trip_limit, "Trips that all the loops of a run may take together (16777216)")
+      ->check(CLI::Range(int64_t{1}, int64_t{1} << 62))
+      ->type_name("N");
+}
+
+RunOptions ModelOptions::run_options() const {
+  RunOptions o;
+  o.limit = std::chrono::nanoseconds(static_cast<int64_t>(std::min(time_limit, 1e9) * 1e9));
+  return o;
+}
+
+Program ModelOptions::make_program(Graph graph, const CompileOptions& options) const {
+  if (archive) return *archive;
+  const Armed armed(time_limit);
+  return compile(std::move(graph), options);
+}
+
+std::string how_to_close(const std::vector<Port>& inputs) {
+  for (const Port& p : inputs) {
+    if (p.composite || known_shape(p.dims)) continue;
+    // What such dims mostly are: pictures of 224 pixels, else 16 of something.
+    const int64_t usual = p.dims && p.dims->size() == 4 ? 224 : 16;
+    std::string shape, dims;
+    const size_t rank = p.dims ? p.dims->size() : 2;
+    for (size_t i = 0; i < rank; ++i) {
+      const Dim d = p.dims ? (*p.dims)[i] : Dim();
+      const int64_t size = d.known() ? d.value : i == 0 ? 1 : usual;
+      shape += fmt::format("{}{}", i ? "," : "", size);
+      const std::string word = fmt::format(" --dim {}={}", d.symbol, size);
+      if (!d.known() && !d.symbol.empty() && dims.find(word) == std::string::npos) dims += word;
+    }
+    const bool named = p.dims && std::ranges::all_of(*p.dims, [](const Dim& d) { return d.known() || !d.symbol.empty(); });
+    return fmt::format("--shape {}={}{}", p.name, shape, named ? " or" + dims : "");
+  }
+  return "";
+}
+
+std::vector<Shape> ModelOptions::shapes_for(const Program& program, const CompileOptions& options) const {
+  std::vector<Port> ports = program.inputs();
+  for (Port& p : ports) {
+    if (p.composite) continue;
+    if (const auto it = options.shapes.find(p.name); it != options.shapes.end()) {
+      const bool fits = !p.dims || (p.dims->size() == it->second.size() && std::equal(p.dims->begin(), p.dims->end(), it->second.begin(), [](const Dim& d, int64_t n) {
+        return !d.known() || d.value == n;
+      }));
+      if (!fits)
+        throw UsageError(fmt::format("--shape: input '{}' is {}, not {}", p.name, dims_text(p.dims), to_string(it->second)));
+      p.dims = Dims(it->second.begin(), it->second.end());
+    }
+    if (!p.dims) continue;
+    for (Dim& d : *p.dims) {
+      if (const auto it = options.dims.find(d.symbol); !d.known() && it != options.dims.end()) d = Dim(it->second);
+    }
+  }
+  const auto fits = [&](const std::vector<Shape>& edition) {
+    for (size_t i = 0; i < ports.size(); ++i) {
+      if (ports[i].composite || !ports[i].dims) continue;
+      if (edition[i].size() != ports[i].dims->size()) return false;
+      for (size_t d = 0; d < edition[i].size(); ++d) {
+        if ((*ports[i].dims)[d].known() && (*ports[i].dims)[d].value != edition[i][d]) return false;
+      }
+    }
+    return true;
+  };
+  if (archive) {
+    const ArchiveInfo info = archive_info(model);
+    for (const auto& edition : info.editions) {
+      if (edition.size() == ports.size() && fits(edition)) return edition;
+    }
+    if (!info.carries_graph) {
+      std::string held;
+      for (const auto& edition : info.editions) {
+        std::string one;
+        for (size_t i = 0; i < edition.size() && i < ports.size(); ++i) one += fmt::format("{}{}={}", i ? " " : "", ports[i].name, fmt::join(edition[i], ","));
+        held += (held.empty() ? "" : "; ") + one;
+      }
+      throw UsageError(fmt::format("{}: holds no program for these shapes, only for {}; ship the model with --also 'INPUT=N,N,..' for others, "
+                                   "or --with-graph",
+                                   model, held));
+    }
+  }
+  std::vector<Shape> shapes;
+  for (const Port& p : ports) {
+    const auto known = p.composite ? std::optional(Shape()) : known_shape(p.dims);
+    if (!known)
+      throw UsageError(fmt::format("input '{}' is {}: its size must be given, e.g. {}", p.name, dims_text(p.dims), how_to_close(ports)));
+    shapes.push_back(*known);
+  }
+  return shapes;
+}
 
 void add_json_option(CLI::App& app, std::string& target) {
   app.add_option("--json", target, "Write the same facts as JSON to FILE ('-': standard output, and nothing else there)")
@@ -47,8 +230,7 @@ void ModelOptions::load_libraries() const {
 Graph ModelOptions::load_graph(bool unchecked) const {
   load_libraries();
   if (is_program_archive(model)) {
-    const std::pair<bool, const char*> fixed[]{{!dims.empty(), "--dim"},       {!shapes.empty(), "--shape"}, {batch != 0, "--batch"},
-                                               {!outputs.empty(), "--output"}, {!isa.empty(), "--isa"},      {direct, "--direct"}};
+    const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"}, {!isa.empty(), "--isa"}, {direct, "--direct"}};
     for (const auto& [given, name] : fixed) {
       if (given) throw UsageError(fmt::format("{}: {} is compiled already; give it when the model is shipped", name, model));
     }
@@ -84,6 +266,16 @@ int64_t parse_size(const std::string& text, const std::string& option) {
   if (ec != std::errc() || end != text.data() + text.size() || v < 0)
     throw UsageError(fmt::format("{}: '{}' is not a size (a whole number, 0 or more)", option, text));
   return v;
+}
+
+size_t parse_bytes(const std::string& text, const std::string& option) {
+  const std::string_view units = "KMGT";
+  const size_t unit = text.empty() ? std::string::npos : units.find(static_cast<char>(std::toupper(static_cast<unsigned char>(text.back()))));
+  const int64_t n = parse_size(unit == std::string::npos ? text : text.substr(0, text.size() - 1), option);
+  const int shift = unit == std::string::npos ? 0 : 10 * (static_cast<int>(unit) + 1);
+  if (n < 1 || n > (std::numeric_limits<int64_t>::max() >> shift))
+    throw UsageError(fmt::format("{}: '{}' is not a size such as 1000000, 500M or 4G", option, text));
+  return static_cast<size_t>(n) << shift;
 }
 
 Shape parse_shape(const std::string& text, const std::string& option) {
@@ -153,6 +345,15 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   o.threads = threads;
   o.isa = isa;
   o.winograd = !direct;
+  o.limits.trips = trip_limit;
+  o.limits.pulse = check_deadline;
+  if (!memory_limit.empty()) {
+    o.arena_limit = parse_bytes(memory_limit, "--memory-limit");
+    o.limits.elements = static_cast<int64_t>(o.arena_limit / sizeof(float));
+  }
+  if (threads > usable_cores())
+    fmt::print(stderr, "lathe: --threads {}: there {} for this process; more threads than cores take turns and gain nothing\n", threads,
+               usable_cores() == 1 ? "is 1 core" : fmt::format("are {} cores", usable_cores()));
   const auto have = machine_info().isas;
   if (!isa.empty() && std::find(have.begin(), have.end(), isa) == have.end())
     throw UsageError(fmt::format("--isa: '{}' is not one this machine has: {}", isa, fmt::join(have, ", ")));
@@ -167,23 +368,46 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   for (const std::string& text : dims) {
     const auto [name, value] = split_pair(text, "--dim");
     if (!symbols.contains(name)) {
-      throw UsageError(fmt::format("--dim: no input has a dim named '{}'; {}", name,
-                                   symbols.empty() ? "all dims are fixed" : fmt::format("the open ones are {}", fmt::join(symbols, ", "))));
+      const std::vector<std::string> known(symbols.begin(), symbols.end());
+      throw UsageError(fmt::format("--dim: no input has a dim named '{}'; {}{}", name,
+                                   known.empty() ? "all dims are fixed" : fmt::format("the open ones are {}", fmt::join(known, ", ")),
+                                   did_you_mean(name, known)));
     }
     o.dims[name] = parse_size(value, "--dim");
   }
   for (const std::string& text : shapes) {
     const auto [name, value] = split_pair(text, "--shape");
     if (std::find(inputs.begin(), inputs.end(), name) == inputs.end())
-      throw UsageError(fmt::format("--shape: no input is named '{}'; the inputs are {}", name, fmt::join(inputs, ", ")));
+      throw UsageError(fmt::format("--shape: no input is named '{}'; the inputs are {}{}", name, fmt::join(inputs, ", "), did_you_mean(name, inputs)));
     o.shapes[name] = parse_shape(value, "--shape");
+  }
+  // Sizes that contradict each other, or the model.
+  std::map<std::string, int64_t> sizes = o.dims;
+  for (ValueId v : g.inputs) {
+    const Value& value = g.values[v];
+    const auto it = o.shapes.find(value.name);
+    if (it == o.shapes.end() || !value.dims) continue;
+    bool fits = value.dims->size() == it->second.size();
+    for (size_t i = 0; fits && i < it->second.size(); ++i) {
+      const Dim& d = (*value.dims)[i];
+      fits = !d.known() || d.value == it->second[i];
+      if (d.symbol.empty()) continue;
+      const auto [known, fresh] = sizes.try_emplace(d.symbol, it->second[i]);
+      if (!fresh && known->second != it->second[i])
+        throw UsageError(fmt::format("--shape: dim '{}' is given two sizes: {} and {}", d.symbol, known->second, it->second[i]));
+    }
+    if (!fits) throw UsageError(fmt::format("--shape: input '{}' is {}, not {}", value.name, dims_text(value.dims), to_string(it->second)));
   }
   for (const std::string& name : outputs) {
     if (g.find_value(name) == kAbsent) {
       std::vector<std::string> names;
       for (ValueId v : g.outputs) names.push_back(g.values[v].name);
-      throw UsageError(fmt::format("--output: no value is named '{}'; the model's outputs are {}", name, fmt::join(names, ", ")));
+      std::vector<std::string> all;
+      for (const Value& v : g.values) all.push_back(v.name);
+      throw UsageError(fmt::format("--output: no value is named '{}'; the model's outputs are {}{}", name, fmt::join(names, ", "),
+                                   did_you_mean(name, all)));
     }
+    if (std::ranges::count(outputs, name) > 1) throw UsageError(fmt::format("--output {}: is given twice", name));
   }
   o.outputs = outputs;
   // A dim that the first input leads with and leaves open is the batch, unless a --shape says otherwise.
@@ -194,7 +418,9 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
     if (first.known() && batch > 0 && first.value != batch) {
       throw UsageError(fmt::format("--batch: the leading dim of '{}' is fixed at {}", value.name, first.value));
     }
-    if (!first.symbol.empty() && !bound_by_shape(g, o.shapes, first.symbol)) o.dims.try_emplace(first.symbol, batch > 0 ? batch : 1);
+    // Of an archive the first edition decides, unless asked otherwise.
+    if (!first.symbol.empty() && !bound_by_shape(g, o.shapes, first.symbol) && (batch > 0 || !archive))
+      o.dims.try_emplace(first.symbol, batch > 0 ? batch : 1);
     break;
   }
   return o;

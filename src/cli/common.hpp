@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include <span>
 #include <string>
 #include <vector>
 
@@ -29,10 +30,16 @@ struct ModelOptions {
   int64_t batch = 0;
   std::string isa;
   bool direct = false, allow_outside = false;
+  double time_limit = 600;  // seconds of a run, and of compiling; 0: none
+  int64_t trip_limit = EvalLimits().trips;
+  std::string memory_limit;
   std::string json;
   mutable std::optional<Program> archive;
 
   void add_to(CLI::App& app, bool model_required = true);
+  // Of commands that run the model: limits of time, memory and loop trips.
+  void add_limits(CLI::App& app);
+  RunOptions run_options() const;
   LoadOptions load_options() const { return {allow_outside, false}; }
   // Loads the libraries of ops that were asked for.
   void load_libraries() const;
@@ -42,14 +49,43 @@ struct ModelOptions {
   // Whether load_graph met an archive.
   bool archived() const { return archive.has_value(); }
   // The compiled model, or the archive's program.
-  Program make_program(Graph graph, const CompileOptions& options) const { return archive ? *archive : compile(std::move(graph), options); }
+  Program make_program(Graph graph, const CompileOptions& options) const;
   // Checks the names against the graph; open leading dims are bound to --batch (or 1). Throws UsageError.
   CompileOptions compile_options(const Graph& graph) const;
+  // The shapes to compile and run for, in the order of the program's inputs: what is bound, else what the options say; of an archive the
+  // first edition that fits them. Throws UsageError when a dim is still open, with options that close it.
+  std::vector<Shape> shapes_for(const Program& program, const CompileOptions& options) const;
+  // A file this command is about to write; see check_target.
+  void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds) const;
 };
+
+// Before any work is done for it: refuses (UsageError) to write over a file that the command reads, by whatever name or link, and over
+// one that holds something else than the kinds named (see kind_of_file). Standard output and what is no plain file may always be written.
+void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds,
+                  std::span<const std::string> read);
+inline constexpr std::string_view kModelFile = "a model";  // beside the names of kind_of_file
+
+// A number that may not be negative; CLI11's own check prints a maximum of 309 digits.
+const CLI::Validator& zero_or_more();
+// "--shape x=1,3,224,224" and "--dim height=224 --dim width=224" for the first input with a dim left open, or "" when none has.
+std::string how_to_close(const std::vector<Port>& inputs);
+
+// What the library finds wrong with what an option says is wrong usage.
+template <typename F>
+auto as_usage(F&& f) {
+  try {
+    return f();
+  } catch (const Error& e) {
+    if (e.category() == Category::value || e.category() == Category::shape) throw UsageError(e.what());
+    throw;
+  }
+}
 
 // "NAME=VALUE" at its last '='. Throws UsageError naming the option.
 std::pair<std::string, std::string> split_pair(const std::string& text, const std::string& option);
 int64_t parse_size(const std::string& text, const std::string& option);
+// "4096", "500M", "4G": bytes, in powers of 1024.
+size_t parse_bytes(const std::string& text, const std::string& option);
 // "1,3,64,64".
 Shape parse_shape(const std::string& text, const std::string& option);
 // A tensor of an .npy or .pb file.

@@ -13,6 +13,8 @@ namespace lathe::cli {
 
 const std::vector<std::string> kColours{"#1f4e79", "#b5402c", "#4d7c3a", "#c08a1e", "#7b3f7d", "#4c5a67", "#2a8c82", "#99562b"};
 
+std::string_view picture_kind(const std::string& target) { return target.ends_with(".png") ? "a PNG picture" : "an SVG drawing"; }
+
 void check_picture_name(const std::string& target, const std::string& option) {
   if (!target.ends_with(".png") && !target.ends_with(".svg"))
     throw UsageError(fmt::format("{} {}: expected a name ending in .png or .svg", option, target));
@@ -29,7 +31,12 @@ void draw_with(const std::string& program, const std::string& package, const std
     }
     return text;
   };
-  write_file(file, filled(std::move(script)));
+  try {
+    write_file(file, filled(std::move(script)));
+  } catch (const Error& e) {  // it would name the temporary file
+    const std::string what = e.what();
+    throw Error(e.category(), target + what.substr(std::min(what.size(), file.string().size())));
+  }
   std::vector<std::string> words{program};
   for (const std::string& a : arguments) words.push_back(filled(a));
   std::vector<char*> argv;

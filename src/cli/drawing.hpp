@@ -7,6 +7,7 @@
 namespace lathe::cli {
 
 // Whether the name ends in .png or .svg; throws UsageError naming the option otherwise.
+std::string_view picture_kind(const std::string& target);  // as kind_of_file names it
 void check_picture_name(const std::string& target, const std::string& option);
 // Runs `program` on a script file and puts what it draws at `target`: drawn beside it, then renamed. `{out}` in an argument or in the
 // script is the file to draw into, `{script}` in an argument the script's file. Throws Error (resource) naming the package when nothing is

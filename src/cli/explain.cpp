@@ -48,10 +48,13 @@ Command add_explain(CLI::App& app) {
   return [o] {
     const bool dot = o->draw.ends_with(".dot");
     if (!o->draw.empty() && !dot) check_picture_name(o->draw, "--draw");
+    o->model.check_target("--draw", o->draw, {dot ? std::string_view("text") : picture_kind(o->draw)});
+    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     const CompileOptions options = o->model.compile_options(graph);
     const Program program = o->model.make_program(std::move(graph), options);
-    const EditionInfo edition = program.describe();
+    const auto shapes = o->model.shapes_for(program, options);
+    const EditionInfo edition = program.describe(shapes);
     const int threads = program.options().threads;
     Progress progress;
     progress.show("probing the machine");
@@ -62,7 +65,7 @@ Command add_explain(CLI::App& app) {
       ProfileOptions po;
       po.runs = o->runs;
       po.progress = [&](const std::string& what) { progress.show(what); };
-      timed = profile(lane, random_inputs(program, program.bound_shapes(), 1), roofline, po);
+      timed = profile(lane, random_inputs(program, shapes, 1), roofline, po);
     }
     progress.show("");
     double least = 0;

@@ -8,26 +8,32 @@ namespace lathe::cli {
 namespace {
 
 struct Facts {
-  int64_t parameters = 0, bytes = 0;
+  int64_t parameters = 0, bytes = 0, nodes = 0;
   std::map<std::string, int> ops;
 };
 
-// Also those inside subgraphs.
-void count_ops(const Graph& g, Facts& f) {
+void count_tensor(const Tensor& t, Facts& f) {
+  f.parameters += t.size();
+  f.bytes += t.dtype() == DType::string ? 0 : static_cast<int64_t>(t.byte_size());
+}
+
+// Also what is inside subgraphs. Weights are initializers, or the values of Constant nodes.
+void count_graph(const Graph& g, Facts& f) {
+  for (const Value& v : g.values) {
+    if (v.constant) count_tensor(*v.constant, f);
+  }
   for (const Node& n : g.nodes) {
+    ++f.nodes;
+    if (const Tensor* t = n.op == "Constant" && n.domain.empty() ? n.find<Tensor>("value") : nullptr) count_tensor(*t, f);
     ++f.ops[n.domain.empty() ? n.op : n.domain + "::" + n.op];
-    n.each_subgraph([&](const auto& sub) { count_ops(*sub, f); });
+    n.each_subgraph([&](const auto& sub) { count_graph(*sub, f); });
   }
 }
 
 Facts count(const Graph& g) {
   Facts f;
-  for (const Value& v : g.values) {
-    if (!v.constant) continue;
-    f.parameters += v.constant->size();
-    f.bytes += v.constant->dtype() == DType::string ? 0 : static_cast<int64_t>(v.constant->byte_size());
-  }
-  count_ops(g, f);
+  count_graph(g, f);
+  for (const Function& function : g.functions) count_graph(*function.body, f);
   return f;
 }
 
@@ -124,9 +130,11 @@ Command add_inspect(CLI::App& app) {
   app.add_flag("--steps", o->steps, "Also what each pass changed and the steps that result, with the fused nodes");
   app.add_flag("--modules", o->modules, "Also which module each part comes from: functions and paths in node names");
   return [o] {
+    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph g = o->model.load_graph(true);
     if (o->model.archived()) {
       if (o->steps || o->modules) throw UsageError("--steps and --modules: of an archive, 'lathe explain' tells the steps");
+      (void)o->model.compile_options(g);  // names and sizes that do not fit are told
       const ArchiveInfo info = archive_info(o->model.model);
       Json j{{"file", o->model.model}};
       j.update(archive_json(info));
@@ -160,6 +168,7 @@ Command add_inspect(CLI::App& app) {
     for (ValueId v : g.inputs) j["inputs"].push_back(port_json(g, v));
     for (ValueId v : g.outputs) j["outputs"].push_back(port_json(g, v));
     j["nodes"] = g.nodes.size();
+    j["nodes_in_all"] = facts.nodes;  // with those of subgraphs and functions
     j["functions"] = g.functions.size();
     j["parameters"] = facts.parameters;
     j["parameter_bytes"] = facts.bytes;
@@ -181,8 +190,11 @@ Command add_inspect(CLI::App& app) {
     if (faults.empty()) {
       const CompileOptions options = o->model.compile_options(g);
       try {
-        program = compile(g, options);
-        edition = program->describe();
+        program = o->model.make_program(g, options);
+        edition = program->describe(o->model.shapes_for(*program, options));
+      } catch (const UsageError& e) {
+        if (o->steps) throw;
+        open = e.what();
       } catch (const Error& e) {
         if (e.category() != Category::shape || o->steps) throw;
         open = e.what();
@@ -190,7 +202,8 @@ Command add_inspect(CLI::App& app) {
       for (const auto& [dim, size] : options.dims) j["bound_dims"][dim] = size;
     }
     if (edition) {
-      j["flops"] = edition->flops;
+      j["flops"] = edition->flops > 0 || edition->not_counted == 0 ? Json(edition->flops) : Json(nullptr);
+      j["steps_not_counted"] = edition->not_counted;
       j["arena_bytes"] = edition->arena_bytes;
       j["arena_bound_bytes"] = edition->arena_bound;
       if (o->steps) {
@@ -219,21 +232,26 @@ Command add_inspect(CLI::App& app) {
       std::string at;
       for (const Shape& s : edition->inputs) at += (at.empty() ? "" : ", ") + to_string(s);
       head.row({"arithmetic",
-                fmt::format("{}FLOP an inference, inputs {}", count_text(edition->flops) + (edition->flops < 1000 ? " " : ""), at)});
+                edition->flops == 0 && edition->not_counted > 0
+                    ? fmt::format("not counted (control flow, plain evaluation or kernels of yours), inputs {}", at)
+                    : fmt::format("{}{}FLOP an inference, inputs {}", edition->not_counted > 0 ? "at least " : "",
+                                  count_text(edition->flops) + (edition->flops < 1000 ? " " : ""), at)});
       head.row({"memory",
                 fmt::format(
                     "arena {}, lower bound {} ({:.2f} of it)", bytes_text(static_cast<double>(edition->arena_bytes)),
                     bytes_text(static_cast<double>(edition->arena_bound)),
                     edition->arena_bound ? static_cast<double>(edition->arena_bytes) / static_cast<double>(edition->arena_bound) : 1.0)});
     } else if (!open.empty()) {
-      head.row({"arithmetic", "not known: " + open + " (--dim or --shape)"});
+      head.row({"arithmetic", "not known: " + open});
     }
     for (const auto& [key, value] : g.metadata) head.row({"metadata", fmt::format("{} = {}", key, value.substr(0, 80))});
     fmt::print("{}\n{}", o->model.model, head.text());
 
     Table ops("lr", {"op", "nodes"});
     for (const auto& [name, n] : facts.ops) ops.row({name, std::to_string(n)});
-    fmt::print("\n{} nodes\n{}", g.nodes.size(), ops.text());
+    const int64_t inside = facts.nodes - static_cast<int64_t>(g.nodes.size());
+    fmt::print("\n{} node{}{}\n{}", g.nodes.size(), g.nodes.size() == 1 ? "" : "s",
+               inside > 0 ? fmt::format(", and {} inside subgraphs and functions", inside) : "", ops.text());
     if (!faults.empty()) {
       fmt::print("\nThis model cannot run here:\n");
       for (const Fault& f : faults) fmt::print("  {}: {}{}\n", to_string(f.category), f.where.empty() ? "" : f.where + ": ", f.what);

@@ -2,9 +2,36 @@
 #include <iostream>
 
 #include "common.hpp"
+#include "base/text.hpp"
 
 namespace lathe::cli {
 namespace {
+
+// "; did you mean '--threads'?" for the first word that looks like an option and is none.
+std::string nearest_option(const CLI::App& app, int argc, char** argv) {
+  std::vector<std::string> known;
+  for (const CLI::Option* o : app.get_options()) {
+    for (const std::string& name : o->get_lnames()) known.push_back("--" + name);
+  }
+  for (int i = 2; i < argc; ++i) {
+    const std::string word = std::string(argv[i]).substr(0, std::string_view(argv[i]).find('='));
+    if (word.size() > 2 && word.starts_with("-") && std::ranges::find(known, word) == known.end()) {
+      if (std::string hint = did_you_mean(word, known); !hint.empty()) return hint;
+    }
+  }
+  return "";
+}
+
+// The option that raises a limit a run or compilation met.
+std::string raised_by(const Error& e) {
+  const std::string_view what = e.what();
+  const auto tells = [&](std::string_view words) { return what.find(words) != std::string_view::npos; };
+  if (e.category() == Category::cancelled) return "; --time-limit raises it (0: no limit)";
+  if (e.category() != Category::resource || !tells("limit")) return "";
+  if (tells("trips")) return "; --trip-limit raises it";
+  if (tells("elements") || tells("arena")) return "; --memory-limit raises it";
+  return "";
+}
 
 int run(int argc, char** argv) {
   CLI::App app{"Mellow Lathe: loads exported ONNX models, fuses them, runs them on CPU threads, checks their numbers and times them.",
@@ -48,14 +75,20 @@ int run(int argc, char** argv) {
   if (argc > 1 && argv[1][0] != '-' && !known(argv[1])) {
     std::vector<std::string> names;
     for (const auto& [sub, command] : commands) names.push_back(sub->get_name());
-    std::cerr << fmt::format("lathe: there is no command '{}'; the commands are {}\n", argv[1], fmt::join(names, ", "));
+    std::cerr << fmt::format("lathe: there is no command '{}'; the commands are {}{}\n", argv[1], fmt::join(names, ", "),
+                             did_you_mean(argv[1], names));
     return kUsage;
   }
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {
     if (e.get_exit_code() == 0) return app.exit(e);  // --help, --version
-    std::cerr << "lathe: " << e.what() << "\nSee 'lathe --help' or 'lathe COMMAND --help'.\n";
+    CLI::App* chosen = &app;
+    for (auto& [sub, command] : commands) {
+      if (argc > 1 && sub->get_name() == argv[1]) chosen = sub;
+    }
+    std::cerr << "lathe: " << e.what() << nearest_option(*chosen, argc, argv) << "\nSee 'lathe"
+              << (chosen == &app ? "" : " " + chosen->get_name()) << " --help'.\n";
     return kUsage;
   }
   for (auto& [sub, command] : commands) {
@@ -81,8 +114,9 @@ int main(int argc, char** argv) {
     std::cerr << "lathe: " << e.what() << "\n";
     return kUsage;
   } catch (const lathe::Error& e) {
-    std::cerr << "lathe: " << e.what() << "\n";
-    return e.category() == lathe::Category::resource ? kResource : kModelFault;
+    std::cerr << "lathe: " << e.what() << raised_by(e) << "\n";
+    const bool resource = e.category() == lathe::Category::resource || e.category() == lathe::Category::cancelled;
+    return resource ? kResource : kModelFault;
   } catch (const std::bad_alloc&) {
     std::cerr << "lathe: out of memory\n";
     return kResource;

@@ -3,6 +3,7 @@
 #include <fstream>
 
 #include "common.hpp"
+#include "base/text.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -19,7 +20,7 @@ struct Options {
 
   std::optional<Tolerance> tolerance() const {
     if (!absolute && !relative && !ulp) return std::nullopt;
-    return Tolerance{absolute.value_or(0), relative.value_or(0), ulp.value_or(0)};
+    return Tolerance{absolute.value_or(Tolerance::kByDType), relative.value_or(Tolerance::kByDType), ulp.value_or(0)};
   }
 };
 
@@ -40,7 +41,8 @@ Json comparison_json(const Comparison& c) {
           {"expected", c.expected}};
 }
 
-int report(const Options& o, const std::vector<CaseResult>& results, const std::string& what) {
+int report(const Options& o, const std::vector<CaseResult>& results, const std::string& what,
+           const std::vector<std::pair<std::string, std::string>>& skipped = {}) {
   Json j{{"model", o.model.model}, {"compared", what}, {"cases", Json::array()}};
   bool pass = true;
   Table table("lllrrrrlrrl", {"case", "output", "shape", "max abs", "max rel", "ulp", "cosine", "worst at", "got", "expected", "verdict"});
@@ -55,16 +57,60 @@ int report(const Options& o, const std::vector<CaseResult>& results, const std::
     }
     j["cases"].push_back(std::move(entry));
   }
+  for (const auto& [name, why] : skipped) {
+    table.row({name, "", "", "", "", "", "", "", "", "", "skipped: " + why});
+    j["skipped"].push_back({{"case", name}, {"reason", why}});
+  }
+  pass = pass && !results.empty();
   j["pass"] = pass;
   write_json(o.model.json, j);
   if (for_people(o.model.json)) {
     fmt::print("{}\n{}", what, table.text(""));
-    const auto t = o.tolerance().value_or(default_tolerance(DType::f32));
-    fmt::print("tolerance{}: {:g} absolute + {:g} relative{}\n", o.tolerance() ? "" : " for f32", t.absolute, t.relative,
+    const Tolerance t = tolerance_for(DType::f32, o.tolerance());
+    fmt::print("tolerance{}: {:g} absolute + {:g} relative{}\n", o.absolute && o.relative ? "" : " for f32", t.absolute, t.relative,
                t.ulp ? fmt::format(", or {} ulp", t.ulp) : "");
-    fmt::print("{}\n", pass ? "PARITY: every output agrees" : "PARITY FAILED");
+    fmt::print("{}\n", results.empty() ? "PARITY FAILED: every case was skipped"
+                       : !pass          ? "PARITY FAILED"
+                       : skipped.empty() ? "PARITY: every output agrees"
+                                         : fmt::format("PARITY: every output agrees; {} case{} skipped", skipped.size(), skipped.size() == 1 ? "" : "s"));
   }
   return pass ? kGood : kCheckFailed;
+}
+
+// Every array must name an input or output of the model.
+void check_names(const char* option, const std::string& file, const std::vector<NamedTensor>& arrays, const Graph& graph, bool in) {
+  std::vector<std::string> known;
+  for (ValueId v : in ? graph.inputs : graph.outputs) known.push_back(graph.values[v].name);
+  for (const Default& d : graph.defaults) {
+    if (in) known.push_back(graph.values[d.value].name);
+  }
+  for (const NamedTensor& t : arrays) {
+    if (std::ranges::find(known, t.name) != known.end()) continue;
+    throw UsageError(fmt::format("{} {}: array '{}' names no {} of the model; they are {}{}", option, file, t.name, in ? "input" : "output",
+                                 fmt::join(known, ", "), did_you_mean(t.name, known)));
+  }
+}
+
+// Why an archive cannot run a case: it holds no program for the case's shapes. "" when it can.
+std::string not_held(const Options& o, const Program& program, const Case& c) {
+  std::vector<Shape> shapes;
+  std::string text;
+  for (const Tensor& t : arrange_inputs(program, c)) {
+    shapes.push_back(t.shape());
+    text += (text.empty() ? "" : ", ") + to_string(t.shape());
+  }
+  const ArchiveInfo info = archive_info(o.model.model);
+  bool fits = std::ranges::find(info.editions, shapes) != info.editions.end();
+  if (!fits && info.carries_graph) {
+    fits = true;
+    for (size_t i = 0; i < shapes.size(); ++i) {
+      const auto& dims = program.inputs()[i].dims;
+      if (program.inputs()[i].composite || !dims) continue;
+      fits = fits && dims->size() == shapes[i].size() &&
+             std::equal(dims->begin(), dims->end(), shapes[i].begin(), [](const Dim& d, int64_t n) { return !d.known() || d.value == n; });
+    }
+  }
+  return fits ? "" : fmt::format("its shapes are {}, the archive has no program for them", text);
 }
 
 // Lines of an entry's name and why it cannot pass; '#' starts a comment.
@@ -144,15 +190,21 @@ Command add_parity(CLI::App& app) {
       ->type_name("FILE");
   app.add_flag("--all-isas", o->all_isas, "With --suite: under every instruction set of this machine");
   app.add_flag("--verbose", o->verbose, "With --suite: also name what passed and what was skipped, and why");
-  app.add_option("--absolute", o->absolute, "Absolute tolerance (by dtype; f32: 1e-6)")->check(CLI::NonNegativeNumber)->type_name("X");
-  app.add_option("--relative", o->relative, "Relative tolerance (by dtype; f32: 1e-3)")->check(CLI::NonNegativeNumber)->type_name("X");
+  app.add_option("--absolute", o->absolute, "Absolute tolerance (by dtype; f32: 1e-6)")->check(zero_or_more())->type_name("X");
+  app.add_option("--relative", o->relative, "Relative tolerance (by dtype; f32: 1e-3)")->check(zero_or_more())->type_name("X");
   app.add_option("--ulp", o->ulp, "Accept elements within N representable steps, whatever the rest")
-      ->check(CLI::NonNegativeNumber)
+      ->check(zero_or_more())
       ->type_name("N");
+  o->model.add_limits(app);
   app.footer(
       "An element agrees when |got - expected| <= absolute + relative * |expected|. NaN agrees with NaN only.\nExit code 1 when anything "
       "disagrees.");
   return [o] {
+    if (o->against_plain && (!o->cases.empty() || !o->inputs.empty()))
+      throw UsageError("--against-plain makes its own inputs: leave out --cases, --npz-inputs and --npz-outputs");
+    if (!o->cases.empty() && !o->inputs.empty()) throw UsageError("--cases and --npz-inputs are two ways to say the same: give one");
+    std::vector<std::string> read{o->model.model, o->inputs, o->outputs, o->exceptions};
+    check_target("--json", o->model.json, {"JSON"}, read);
     if (!o->suite.empty()) {
       if (!o->model.model.empty()) throw UsageError("--suite takes no MODEL");
       return run_suite_command(*o);
@@ -167,10 +219,11 @@ Command add_parity(CLI::App& app) {
     if (o->against_plain) {
       CompileOptions plain_options = options;
       plain_options.plain = true;
-      const Program compiled = compile(graph, options), plain = compile(graph, plain_options);
-      const auto inputs = random_inputs(compiled, compiled.bound_shapes(), o->seed);
+      const Program compiled = o->model.make_program(graph, options), plain = o->model.make_program(graph, plain_options);
+      const auto inputs = random_inputs(compiled, o->model.shapes_for(compiled, options), o->seed);
       Lane a(compiled, o->model.threads), b(plain, 1);
-      const Outputs got = a.run(std::span<const Tensor>(inputs)), expected = b.run(std::span<const Tensor>(inputs));
+      const RunOptions run = o->model.run_options();
+      const Outputs got = a.run(std::span<const Tensor>(inputs), run), expected = b.run(std::span<const Tensor>(inputs), run);
       CaseResult r{fmt::format("seed {}", o->seed), true, {}};
       for (size_t i = 0; i < got.size(); ++i) {
         r.outputs.push_back(compare(got.name(i), got[i], expected[i], o->tolerance()));
@@ -181,15 +234,32 @@ Command add_parity(CLI::App& app) {
     // Cases bring their own shapes: leave the batch open unless it was asked for.
     if (o->model.batch == 0 && o->model.dims.empty()) options.dims.clear();
     std::vector<Case> cases;
-    if (!o->inputs.empty()) cases.push_back(read_npz_case(o->inputs, o->outputs));
+    if (!o->inputs.empty()) {
+      cases.push_back(read_npz_case(o->inputs, o->outputs));
+      check_names("--npz-inputs", o->inputs, cases[0].inputs, graph, true);
+      check_names("--npz-outputs", o->outputs, cases[0].outputs, graph, false);
+    }
     else cases = read_cases(o->cases.empty() ? fs::path(o->model.model).parent_path() : fs::path(o->cases), &graph);
     if (cases.empty())
       throw Error(Category::value,
                   fmt::format("{}: holds no test_data_set_0; give --cases DIR, --npz-inputs and --npz-outputs, or --against-plain",
                               o->cases.empty() ? "the model's folder" : o->cases));
+    // Initializers that are inputs too, and that every case gives a value.
+    for (const Default& d : graph.defaults) {
+      const std::string& name = graph.values[d.value].name;
+      const auto named = [&](const NamedTensor& t) { return t.name == name; };
+      if (std::ranges::all_of(cases, [&](const Case& c) { return std::ranges::any_of(c.inputs, named); })) options.given.push_back(name);
+    }
     Lane lane(o->model.make_program(std::move(graph), options), o->model.threads);
-    for (const Case& c : cases) results.push_back(check_case(lane, c, o->tolerance()));
-    return report(*o, results, "compiled against reference outputs");
+    std::vector<std::pair<std::string, std::string>> skipped;
+    for (const Case& c : cases) {
+      if (const std::string why = o->model.archived() ? not_held(*o, lane.program(), c) : ""; !why.empty()) {
+        skipped.emplace_back(c.name, why);
+        continue;
+      }
+      results.push_back(check_case(lane, c, o->tolerance(), o->model.run_options()));
+    }
+    return report(*o, results, "compiled against reference outputs", skipped);
   };
 }
 

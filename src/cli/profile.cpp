@@ -84,10 +84,13 @@ Command add_profile(CLI::App& app) {
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
   return [o] {
     if (!o->chart.empty()) check_picture_name(o->chart, "--chart");
+    o->model.check_target("--chart", o->chart, {picture_kind(o->chart)});
+    o->model.check_target("--timeline", o->timeline, {"JSON"});
+    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     const CompileOptions options = o->model.compile_options(graph);
     const Program program = o->model.make_program(std::move(graph), options);
-    const auto inputs = random_inputs(program, program.bound_shapes(), o->seed);
+    const auto inputs = random_inputs(program, o->model.shapes_for(program, options), o->seed);
     const int threads = program.options().threads;
     Progress progress;
     progress.show("probing the machine");

@@ -1,12 +1,14 @@
 // lathe run
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <numeric>
 
 #include "common.hpp"
 #include "base/files.hpp"
+#include "base/text.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::cli {
@@ -86,7 +88,65 @@ std::vector<std::string> read_labels(const Options& o, const std::map<std::strin
   return it == metadata.end() ? std::vector<std::string>() : split(it->second, ',');
 }
 
-PictureOptions picture_options(const Options& o, const Program& program) {
+Shape program_shape(const Options& o, const Program& program, const CompileOptions& options) {
+  return o.model.shapes_for(program, options).at(0);
+}
+
+// Batch x height x width x channel: the model's metadata says so, or its sizes do.
+bool channels_last(const Program& program) {
+  const auto it = program.metadata().find("layout");
+  if (it != program.metadata().end()) return it->second == "channels-last";
+  const Dims& dims = *program.inputs().at(0).dims;
+  const auto colours = [](const Dim& d) { return d.value == 1 || d.value == 3; };
+  return !colours(dims[1]) && dims[1].known() && colours(dims[3]);
+}
+
+// The shape that pictures are run with: --size and what is bound; heights and widths still open are the first picture's, a batch is 1.
+Shape picture_shape(const Options& o, const Program& program, const CompileOptions& options, const fs::path& first) {
+  const std::vector<Port>& inputs = program.inputs();
+  const bool takes = inputs.size() == 1 && !inputs[0].composite && (is_float(inputs[0].dtype) || inputs[0].dtype == DType::u8) &&
+                     inputs[0].dims && inputs[0].dims->size() == 4;
+  if (!takes) {
+    std::string all;
+    for (const Port& p : inputs) all += fmt::format("{}'{}' is {} {}", all.empty() ? "" : ", ", p.name, to_string(p.dtype), dims_text(p.dims));
+    throw Error(Category::shape,
+                fmt::format("pictures need a model with one input of floats or u8, batch x channel x height x width or channels last; {}", all));
+  }
+  const size_t y = channels_last(program) ? 1 : 2;
+  CompileOptions with = options;
+  Dims dims = *inputs[0].dims;
+  if (!o.size.empty()) {
+    const auto hw = split(o.size, 'x');
+    if (hw.size() != 2) throw UsageError(fmt::format("--size: '{}' is not HEIGHTxWIDTH", o.size));
+    for (size_t i = 0; i < 2; ++i) {
+      const int64_t n = parse_size(hw[i], "--size");
+      if (n < 1 || n > 65536) throw UsageError(fmt::format("--size: '{}' is out of range (1 to 65536)", o.size));
+      if (dims[y + i].known() && dims[y + i].value != n)
+        throw UsageError(fmt::format("--size: the model takes pictures of {} only", to_string(dims)));
+      dims[y + i] = n;
+    }
+  }
+  if (const auto it = options.shapes.find(inputs[0].name); it != options.shapes.end()) return program_shape(o, program, with);
+  for (Dim& d : dims) {
+    if (const auto it = options.dims.find(d.symbol); !d.known() && it != options.dims.end()) d = it->second;
+  }
+  // An archive without its graph runs the shapes it holds, one with it any.
+  if (o.model.archived() && !known_shape(dims) && o.size.empty()) return program_shape(o, program, with);
+  if (!dims[0].known()) dims[0] = o.model.batch > 0 ? o.model.batch : 1;
+  if (!dims[y].known() || !dims[y + 1].known()) {
+    const Tensor pixels = read_picture(first);
+    for (size_t i = 0; i < 2; ++i) {
+      if (!dims[y + i].known()) dims[y + i] = pixels.shape()[i];
+    }
+  }
+  if (Dim& c = dims[y == 1 ? 3 : 1]; !c.known()) c = 3;
+  const auto shape = known_shape(dims);
+  with.shapes[inputs[0].name] = *shape;
+  return program_shape(o, program, with);
+}
+
+// `shape`: what the input is run with.
+PictureOptions picture_options(const Options& o, const Program& program, const Shape& shape) {
   const auto& meta = program.metadata();
   const auto get = [&](const std::string& option, const char* key, const char* flag) -> std::vector<float> {
     if (!option.empty()) return numbers(option, flag);
@@ -97,22 +157,11 @@ PictureOptions picture_options(const Options& o, const Program& program) {
   if (auto v = get(o.mean, "mean", "--mean"); !v.empty()) p.mean = v;
   if (auto v = get(o.scale, "scale", "--scale"); !v.empty()) p.scale = v;
   p.bgr = o.bgr || (meta.contains("channels") && meta.at("channels") == "bgr");
-  const Port& port = program.inputs().at(0);
-  if (program.inputs().size() != 1 || port.dtype != DType::f32 || !port.dims || port.dims->size() != 4) {
-    throw Error(Category::shape, fmt::format("pictures need a model with one f32 input of batch x channel x height x width; '{}' is {} {}",
-                                             port.name, to_string(port.dtype), dims_text(port.dims)));
-  }
-  if ((*port.dims)[1].known()) p.channels = (*port.dims)[1].value;
-  if ((*port.dims)[2].known()) p.height = (*port.dims)[2].value;
-  if ((*port.dims)[3].known()) p.width = (*port.dims)[3].value;
-  if (!o.size.empty()) {
-    const auto hw = split(o.size, 'x');
-    if (hw.size() != 2) throw UsageError(fmt::format("--size: '{}' is not HEIGHTxWIDTH", o.size));
-    p.height = static_cast<int64_t>(numbers(hw[0], "--size")[0]);
-    p.width = static_cast<int64_t>(numbers(hw[1], "--size")[0]);
-    if (p.height < 1 || p.width < 1 || p.height > 65536 || p.width > 65536)
-      throw UsageError(fmt::format("--size: '{}' is out of range", o.size));
-  }
+  p.dtype = program.inputs().at(0).dtype;
+  p.channels_last = channels_last(program);
+  p.channels = shape[p.channels_last ? 3 : 1];
+  p.height = shape[p.channels_last ? 1 : 2];
+  p.width = shape[p.channels_last ? 2 : 3];
   return p;
 }
 
@@ -121,28 +170,29 @@ struct Ranked {
   double value = 0;
 };
 
-std::vector<Ranked> top(const Tensor& t, const std::vector<std::string>& labels, int k) {
-  const auto v = widen<double>(t);
+std::vector<Ranked> top(std::span<const double> v, const std::vector<std::string>& labels, int k) {
   std::vector<size_t> order(v.size());
   std::iota(order.begin(), order.end(), 0);
   k = std::min<int>(k, static_cast<int>(v.size()));
-  std::partial_sort(order.begin(), order.begin() + k, order.end(), [&](size_t a, size_t b) { return v[a] > v[b]; });
+  // NaN comes last.
+  const auto rank = [&](size_t i) { return std::isnan(v[i]) ? -INFINITY : v[i]; };
+  std::partial_sort(order.begin(), order.begin() + k, order.end(), [&](size_t a, size_t b) { return rank(a) > rank(b); });
   std::vector<Ranked> out;
   for (int i = 0; i < k; ++i) out.push_back({order[i] < labels.size() ? labels[order[i]] : fmt::format("#{}", order[i]), v[order[i]]});
   return out;
 }
 
 // Values that are probabilities are shown as such.
-bool probabilities(const Tensor& t) {
+bool probabilities(std::span<const double> values) {
   double sum = 0;
-  for (double v : widen<double>(t)) {
+  for (double v : values) {
     if (!(v >= 0 && v <= 1)) return false;
     sum += v;
   }
   return std::fabs(sum - 1) < 1e-3;
 }
 
-void save_outputs(const Options& o, const Outputs& out, const std::string& stem) {
+void save_outputs(const Options& o, const std::vector<NamedTensor>& out, const std::string& stem) {
   if (o.save.empty()) return;
   std::error_code ec;
   fs::create_directories(o.save, ec);
@@ -153,13 +203,41 @@ void save_outputs(const Options& o, const Outputs& out, const std::string& stem)
         safe.begin(), safe.end(), [](unsigned char c) { return c == '/' || c < 32; }, '_');
     return fs::path(o.save) / (safe + ext);
   };
-  std::vector<NamedTensor> all;
-  for (size_t i = 0; i < out.size(); ++i) {
-    all.push_back({out.name(i), out[i]});
-    if (o.save_as == "npy") write_npy(file(out.name(i), ".npy"), out[i]);
-    if (o.save_as == "pb") write_tensor_pb(file(out.name(i), ".pb"), all.back());
+  const auto checked = [&](const fs::path& path, std::string_view kind) {
+    std::vector<std::string> read = o.images;
+    for (const std::string& text : o.inputs) read.push_back(fs::exists(text) ? text : text.substr(text.find('=') + 1));
+    read.push_back(o.model.model);
+    check_target("--save", path.string(), {kind, ""}, read);
+    return path;
+  };
+  if (o.save_as == "npz") write_npz(checked(file("outputs", ".npz"), "an npz or zip archive"), out);
+  for (const NamedTensor& t : out) {
+    if (o.save_as == "npy") write_npy(checked(file(t.name, ".npy"), "an npy array"), t.tensor);
+    if (o.save_as == "pb") write_tensor_pb(checked(file(t.name, ".pb"), kModelFile), t);
   }
-  if (o.save_as == "npz") write_npz(file("outputs", ".npz"), all);
+}
+
+std::vector<NamedTensor> named(const Outputs& out) {
+  std::vector<NamedTensor> all;
+  for (size_t i = 0; i < out.size(); ++i) all.push_back({out.name(i), out[i]});
+  return all;
+}
+
+// Row `r` of a batch of `rows`; what has no such leading dim belongs to all of them.
+Tensor row_of(const Tensor& t, int64_t r, int64_t rows) {
+  if (t.composite() || t.rank() == 0 || t.shape()[0] != rows || rows == 1 || bit_width(t.dtype()) % 8 != 0) return t;
+  Shape shape = t.shape();
+  shape[0] = 1;
+  Tensor out(t.dtype(), shape);
+  const int64_t each = t.size() / rows;
+  if (t.dtype() == DType::string) std::ranges::copy(t.as<std::string>().subspan(r * each, each), out.as<std::string>().begin());
+  else if (each > 0) std::memcpy(out.data(), static_cast<const std::byte*>(t.data()) + r * out.byte_size(), out.byte_size());
+  return out;
+}
+
+int64_t count_nan(const Tensor& t) {
+  if (t.composite() || !is_float(t.dtype())) return 0;
+  return std::ranges::count_if(widen<double>(t), [](double v) { return std::isnan(v); });
 }
 
 std::string summary(const Tensor& t) {
@@ -206,54 +284,86 @@ Json tensor_json(const Tensor& t) {
   return j;
 }
 
-int run_images(const Options& o, const Program& program, Lane& lane) {
+int run_images(const Options& o, const Program& program, const CompileOptions& options) {
   const auto paths = list_images(o.images);
   const auto labels = read_labels(o, program.metadata());
-  const PictureOptions picture = picture_options(o, program);
+  const Shape shape = picture_shape(o, program, options, paths.front());
+  const PictureOptions picture = picture_options(o, program, shape);
   const auto truth = o.truth.empty() ? std::map<std::string, std::string>() : read_truth(o.truth);
+  Lane lane(program, o.model.threads);
   Progress progress;
   Json results = Json::array();
   Table table(truth.empty() ? "lll" : "llll", truth.empty() ? std::vector<std::string>{"picture", "result", "next"}
                                                             : std::vector<std::string>{"picture", "result", "next", "truth"});
   int right = 0, judged = 0;
+  int64_t nan = 0;
   const bool many = paths.size() > 20;
-  for (size_t n = 0; n < paths.size(); ++n) {
-    if (n % 16 == 0) progress.show(fmt::format("picture {} of {}", n + 1, paths.size()));
-    const Tensor input = picture_to_tensor(read_picture(paths[n]), picture);
-    Outputs out = lane.run({{program.inputs()[0].name, input}});
-    const std::string name = paths[n].filename().string();
-    save_outputs(o, out, paths[n].stem().string() + ".");
+  const auto report = [&](const fs::path& path, const std::vector<NamedTensor>& out) {
+    const std::string name = path.filename().string();
+    const Tensor& first = out[0].tensor;
+    save_outputs(o, out, path.stem().string() + ".");
     Json entry{{"picture", name}};
-    if (out[0].dtype() == DType::string || is_complex(out[0].dtype()))
-      throw Error(Category::type, fmt::format("output '{}' is {}: no labels can be read off it", out.name(0), to_string(out[0].dtype())));
-    const auto ranked = top(out[0], labels, std::max(1, o.top));
-    const bool percent = probabilities(out[0]);
+    if (first.composite() || first.dtype() == DType::string || is_complex(first.dtype()))
+      throw Error(Category::type, fmt::format("output '{}' is {}: no labels can be read off it", out[0].name,
+                                              first.composite() ? to_string(first.kind()) : to_string(first.dtype())));
+    const auto values = widen<double>(first);
+    const int64_t odd = std::ranges::count_if(values, [](double v) { return std::isnan(v); });
+    nan += odd > 0;
+    const auto ranked = top(values, labels, std::max(1, o.top));
+    const bool percent = probabilities(values);
     const auto show = [&](const Ranked& r) {
       return percent ? fmt::format("{} {:.1f} %", r.label, 100 * r.value) : fmt::format("{} {:.4g}", r.label, r.value);
     };
-    for (const Ranked& r : ranked) entry["top"].push_back({{"label", r.label}, {"value", r.value}});
+    for (const Ranked& r : ranked) entry["top"].push_back({{"label", r.label}, {"value", std::isfinite(r.value) ? Json(r.value) : Json(fmt::format("{}", r.value))}});
     std::string next, verdict;
     for (size_t i = 1; i < ranked.size(); ++i) next += (i > 1 ? ", " : "") + show(ranked[i]);
     const auto known = truth.find(name);
     if (known != truth.end()) {
       ++judged;
-      const bool good = known->second == ranked[0].label;
+      const bool good = !ranked.empty() && odd == 0 && known->second == ranked[0].label;
       right += good;
       verdict = known->second + (good ? "" : "  <- wrong");
       entry["truth"] = known->second;
       entry["right"] = good;
     }
+    entry["nan"] = odd;
     results.push_back(std::move(entry));
     // A long folder is listed only where it is wrong, and by its first pictures.
-    if (!many || n < 8 || verdict.find("wrong") != std::string::npos) {
-      table.row(truth.empty() ? std::vector<std::string>{name, show(ranked[0]), next}
-                              : std::vector<std::string>{name, show(ranked[0]), next, verdict});
+    if (many && results.size() > 8 && verdict.find("wrong") == std::string::npos) return;
+    std::vector<std::string> cells{name, odd ? fmt::format("{} of {} are NaN", odd, values.size()) : ranked.empty() ? "" : show(ranked[0]), odd ? "" : next};
+    if (!truth.empty()) cells.push_back(verdict);
+    table.row(cells);
+  };
+  // The last batch is filled up with its last picture; those rows are dropped.
+  const auto rows = static_cast<size_t>(std::max<int64_t>(1, shape[0]));
+  for (size_t n = 0; n < paths.size(); n += rows) {
+    progress.show(fmt::format("picture {} of {}", n + 1, paths.size()));
+    Tensor input(picture.dtype, shape);
+    const size_t here = std::min(rows, paths.size() - n), each = input.byte_size() / rows;
+    for (size_t r = 0; r < rows; ++r) {
+      auto* to = static_cast<std::byte*>(input.data()) + r * each;
+      if (r >= here) {
+        std::memcpy(to, to - each, each);
+        continue;
+      }
+      const Tensor one = picture_to_tensor(read_picture(paths[n + r]), picture);
+      std::memcpy(to, one.data(), each);
+    }
+    const Outputs out = lane.run({{program.inputs()[0].name, input}}, o.model.run_options());
+    if (rows > 1 && (out[0].composite() || out[0].rank() == 0 || out[0].shape()[0] != shape[0]))
+      throw Error(Category::shape, fmt::format("output '{}' is {}: it has no row for each of the {} pictures of a batch", out.name(0),
+                                               to_string(out[0].shape()), rows));
+    for (size_t r = 0; r < here; ++r) {
+      std::vector<NamedTensor> all = named(out);
+      for (NamedTensor& t : all) t.tensor = row_of(t.tensor, static_cast<int64_t>(r), shape[0]);
+      report(paths[n + r], all);
     }
   }
   progress.show("");
   Json j{{"model", o.model.model}, {"pictures", paths.size()}, {"results", results}};
   if (judged) j["accuracy"] = {{"right", right}, {"judged", judged}, {"share", static_cast<double>(right) / judged}};
   write_json(o.model.json, j);
+  if (nan > 0) fmt::print(stderr, "lathe: results of {} of {} pictures hold NaN: the weights, or --mean and --scale, do not fit\n", nan, paths.size());
   if (!for_people(o.model.json)) return kGood;
   fmt::print("{}", table.text(""));
   if (many) fmt::print("({} pictures; the first 8{} shown)\n", paths.size(), truth.empty() ? "" : " and the wrong ones");
@@ -266,9 +376,20 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
   std::map<std::string, Tensor> given;
   std::vector<std::string> names;
   for (ValueId v : graph.inputs) names.push_back(graph.values[v].name);
+  // Initializers that are inputs too: they may be given another value.
+  std::vector<std::string> defaults;
+  for (const Default& d : graph.defaults) defaults.push_back(graph.values[d.value].name);
   const auto put = [&](const std::string& name, Tensor t) {
-    if (std::find(names.begin(), names.end(), name) == names.end())
-      throw UsageError(fmt::format("--input: no input is named '{}'; the inputs are {}", name, fmt::join(names, ", ")));
+    const bool other = std::ranges::find(defaults, name) != defaults.end();
+    if (!other && std::ranges::find(names, name) == names.end()) {
+      std::vector<std::string> all = names;
+      all.insert(all.end(), defaults.begin(), defaults.end());
+      throw UsageError(fmt::format("--input: no input is named '{}'; the inputs are {}{}", name, fmt::join(all, ", "), did_you_mean(name, all)));
+    }
+    if (given.contains(name)) throw UsageError(fmt::format("--input: '{}' is given twice", name));
+    if (other) compile_options.given.push_back(name);
+    if (const int64_t odd = count_nan(t); odd > 0)
+      fmt::print(stderr, "lathe: input '{}' holds {} NaN{}\n", name, odd, odd == t.size() ? ", and nothing else" : "");
     given[name] = std::move(t);
   };
   for (const std::string& text : o.inputs) {
@@ -280,7 +401,7 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
           fmt::format("--input: {} holds {} arrays; give it without a name, its arrays have theirs", text.substr(at + 1), tensors.size()));
     for (NamedTensor& t : tensors) {
       std::string name = named ? text.substr(0, at) : t.name;
-      const bool is_input = std::find(names.begin(), names.end(), name) != names.end();
+      const bool is_input = std::ranges::find(names, name) != names.end() || std::ranges::find(defaults, name) != defaults.end();
       if (!named && !is_input && names.size() == 1 && tensors.size() == 1) name = names[0];  // only one place to go
       put(name, std::move(t.tensor));
     }
@@ -307,14 +428,11 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
   const Program program = o.model.make_program(std::move(graph), compile_options);
   std::vector<Tensor> inputs;
   if (random) {
-    std::vector<Shape> shapes;
-    for (size_t i = 0; i < program.inputs().size(); ++i) {
-      const auto it = given.find(program.inputs()[i].name);
-      const auto shape = known_shape(program.inputs()[i].dims);
-      if (it == given.end() && !shape) program.bound_shapes();  // throws, naming the open dims
-      shapes.push_back(it != given.end() ? it->second.shape() : *shape);
+    CompileOptions with = compile_options;
+    for (const auto& [name, t] : given) {
+      if (!t.composite()) with.shapes[name] = t.shape();
     }
-    inputs = random_inputs(program, shapes, *o.seed);
+    inputs = random_inputs(program, o.model.shapes_for(program, with), *o.seed);
   } else {
     inputs.resize(program.inputs().size());
   }
@@ -323,8 +441,8 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
     if (it != given.end()) inputs[i] = it->second;
   }
   Lane lane(program, o.model.threads);
-  const Outputs out = lane.run(std::span<const Tensor>(inputs));
-  save_outputs(o, out, "");
+  const Outputs out = lane.run(std::span<const Tensor>(inputs), o.model.run_options());
+  save_outputs(o, named(out), "");
   Json j{{"model", o.model.model}};
   for (size_t i = 0; i < out.size(); ++i) j["outputs"][out.name(i)] = tensor_json(out[i]);
   write_json(o.model.json, j);
@@ -337,11 +455,13 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
   if (!labels.empty() && out[0].rank() == 2 && out[0].shape()[1] == static_cast<int64_t>(labels.size())) {
     const auto all = widen<double>(out[0]);
     for (int64_t r = 0; r < std::min<int64_t>(out[0].shape()[0], 16); ++r) {
-      Tensor row = narrow<double>(DType::f64, Shape{out[0].shape()[1]},
-                                  std::vector<double>(all.begin() + r * out[0].shape()[1], all.begin() + (r + 1) * out[0].shape()[1]));
+      const auto row = std::span(all).subspan(r * out[0].shape()[1], out[0].shape()[1]);
       std::string line;
-      for (const Ranked& k : top(row, labels, o.top))
-        line += fmt::format("{}{} {:.1f} %", line.empty() ? "" : ", ", k.label, 100 * k.value);
+      const bool percent = probabilities(row);
+      for (const Ranked& k : top(row, labels, o.top)) {
+        line += line.empty() ? "" : ", ";
+        line += percent ? fmt::format("{} {:.1f} %", k.label, 100 * k.value) : fmt::format("{} {:.4g}", k.label, k.value);
+      }
       fmt::print("  row {}: {}\n", r, line);
     }
   }
@@ -370,16 +490,17 @@ Command add_run(CLI::App& app) {
   app.add_option("--truth", o->truth, "File of FILE,LABEL lines to count right answers with")->type_name("FILE");
   app.add_option("--top", o->top, "How many labels to show (3)")->check(CLI::Range(1, 1000))->type_name("K");
   app.add_option("--save", o->save, "Folder to write outputs to")->type_name("DIR");
-  app.add_option("--save-as", o->save_as, "npy, npz or pb (npy)")->check(CLI::IsMember({"npy", "npz", "pb"}));
-  return [o] {
+  auto* save_as = app.add_option("--save-as", o->save_as, "npy, npz or pb (npy)")->check(CLI::IsMember({"npy", "npz", "pb"}));
+  o->model.add_limits(app);
+  return [o, save_as] {
+    if (save_as->count() > 0 && o->save.empty()) throw UsageError("--save-as says how --save writes: give --save DIR too");
+    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     if (o->images.empty()) return run_tensors(*o, std::move(graph), options);
     if (!o->inputs.empty()) throw UsageError("--image and --input do not go together");
-    // The size asked for binds the open height and width.
     const Program program = o->model.make_program(std::move(graph), options);
-    Lane lane(program, o->model.threads);
-    return run_images(*o, program, lane);
+    return run_images(*o, program, options);
   };
 }
 

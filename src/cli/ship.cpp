@@ -1,5 +1,6 @@
 // lathe ship
 #include "common.hpp"
+#include "base/text.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -11,8 +12,9 @@ struct Options {
   bool with_graph = false;
 };
 
-// "image=1,3,64,64 mask=1,64" to shapes in the order of the program's inputs; inputs not named keep what is bound.
-std::vector<Shape> shapes_of(const Program& program, const std::string& text) {
+// "image=1,3,64,64 mask=1,64" to shapes in the order of the program's inputs; inputs not named keep what is bound,
+// or what they have in the first shapes.
+std::vector<Shape> shapes_of(const Program& program, const std::string& text, const std::optional<std::vector<Shape>>& first) {
   std::map<std::string, Shape> given;
   for (size_t at = 0; at < text.size();) {
     const size_t end = std::min(text.find(' ', at), text.size());
@@ -23,17 +25,22 @@ std::vector<Shape> shapes_of(const Program& program, const std::string& text) {
     at = end + 1;
   }
   std::vector<Shape> shapes;
+  std::vector<std::string> names;
   for (const Port& p : program.inputs()) {
+    names.push_back(p.name);
     if (const auto it = given.find(p.name); it != given.end()) {
       shapes.push_back(it->second);
       given.erase(it);
     } else if (const auto known = known_shape(p.dims)) {
       shapes.push_back(*known);
+    } else if (first) {
+      shapes.push_back((*first)[shapes.size()]);
     } else {
       throw UsageError(fmt::format("--also '{}': input '{}' is {} and gets no shape", text, p.name, dims_text(p.dims)));
     }
   }
-  if (!given.empty()) throw UsageError(fmt::format("--also: no input is named '{}'", given.begin()->first));
+  if (!given.empty()) throw UsageError(fmt::format("--also: no input is named '{}'; the inputs are {}{}", given.begin()->first, fmt::join(names, ", "),
+                                 did_you_mean(given.begin()->first, names)));
   return shapes;
 }
 
@@ -43,21 +50,40 @@ Command add_ship(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
   app.add_option("-o,--to", o->to, "Where to write the archive")->required()->type_name("FILE.lathe");
-  app.add_option("--also", o->also, "Keep dims open and compile for these input shapes, e.g. 'image=8,3,64,64' (repeatable)")
+  app.add_option("--also", o->also, "Compile for these input shapes too, beside those of --batch, --dim and --shape, e.g. 'image=8,3,64,64' (repeatable)")
       ->type_name("'INPUT=N,N,.. ..'")
       ->allow_extra_args(false);
   app.add_flag("--with-graph", o->with_graph,
                "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
   return [o] {
+    o->model.check_target("--to", o->to, {"a program archive"});
+    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     if (o->model.archived()) throw UsageError(fmt::format("{}: is an archive already; ship the model it was made from", o->model.model));
     CompileOptions options = o->model.compile_options(graph);
-    if (!o->also.empty() && o->model.batch == 0 && o->model.dims.empty()) options.dims.clear();  // what --batch would have bound
-    options.editions = std::max<int>(options.editions, static_cast<int>(o->also.size()));
+    // With other shapes to come the dims stay open, and what the options say is the shape to compile first. An archive that can be
+    // compiled again keeps the dim open that nobody but --batch has bound.
+    const CompileOptions asked = options;
+    const bool several = !o->also.empty();
+    if (several || (o->with_graph && o->model.dims.empty() && o->model.shapes.empty())) {
+      options.dims.clear();
+      options.shapes.clear();
+    }
+    options.editions = std::max<int>(options.editions, static_cast<int>(o->also.size()) + 1);
     Progress progress;
     progress.show("compiling");
-    const Program program = compile(std::move(graph), options);
-    for (const std::string& text : o->also) program.describe(shapes_of(program, text));
+    const Program program = o->model.make_program(std::move(graph), options);
+    // Of a model with more open dims than --batch closes, --also alone may say what is compiled.
+    const bool told = o->model.batch > 0 || !o->model.dims.empty() || !o->model.shapes.empty();
+    std::optional<std::vector<Shape>> first;
+    try {
+      first = o->model.shapes_for(program, asked);
+    } catch (const UsageError&) {
+      if (!several || told) throw;
+    }
+    // What is compiled last stands first.
+    for (size_t i = o->also.size(); i-- > 0;) program.describe(shapes_of(program, o->also[i], first));
+    if (first) program.describe(*first);
     progress.show("writing");
     save_program(program, o->to, {.carry_graph = o->with_graph, .source = o->model.model});
     progress.show("");

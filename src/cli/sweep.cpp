@@ -208,12 +208,17 @@ Command add_sweep(CLI::App& app) {
     for (const std::string& l : o->libraries) load_implementations(l);
     if (o->sweep.threads == 0) o->sweep.threads = usable_cores();
     if (!o->chart.empty()) check_picture_name(o->chart, "--chart");
-    const std::vector<SweepCase> cases = sweep_cases(o->request);
+    std::vector<std::string> read = o->libraries;
+    read.push_back(o->shapes);
+    check_target("--chart", o->chart, {picture_kind(o->chart)}, read);
+    check_target("--csv", o->csv, {"text"}, read);
+    check_target("--json", o->json, {"JSON"}, read);
+    const std::vector<SweepCase> cases = as_usage([&] { return sweep_cases(o->request); });
     Progress progress;
     std::vector<SweepRow> rows;
     for (size_t i = 0; i < cases.size(); ++i) {
       o->sweep.progress = [&](const std::string& what) { progress.show(fmt::format("[{}/{}] {}", i + 1, cases.size(), what)); };
-      rows.push_back(sweep(cases[i], o->sweep));
+      rows.push_back(as_usage([&] { return sweep(cases[i], o->sweep); }));
     }
     progress.show("");
     write_json(o->json, json_of(*o, rows));

@@ -1,5 +1,6 @@
 // lathe turn
 #include <charconv>
+#include <filesystem>
 
 #include "common.hpp"
 
@@ -79,7 +80,7 @@ Command add_turn(CLI::App& app) {
   app.add_option("--opset", o->opset, "Carry the model over to a newer opset")->check(CLI::Range(1, 99))->type_name("N");
   app.add_flag("--write-out-functions", o->write_out, "Replace calls of model-local functions by their nodes");
   app.add_option("--external-from", o->external_from, "Initializers of at least N bytes go to a file beside the model (FILE.data)")
-      ->check(CLI::NonNegativeNumber)
+      ->check(zero_or_more())
       ->type_name("N");
   app.add_flag("--allow-outside-data", o->allow_outside, "Accept external data from outside the model's folder");
   add_ops_option(app, o->ops);
@@ -87,12 +88,20 @@ Command add_turn(CLI::App& app) {
   app.footer(
       "Steps are taken in the order of the options above. The result is checked before it is written; the model itself is left alone.");
   return [o] {
+    std::vector<std::string> read{o->model};
+    read.insert(read.end(), o->ops.begin(), o->ops.end());
+    for (const std::string& text : o->freeze) read.push_back(split_pair(text, "--freeze").second);
+    check_target("--write", o->write, {kModelFile}, read);
+    check_target("--json", o->json, {"JSON"}, read);
+    std::error_code ec;
+    if (o->external_from > 0 && std::filesystem::exists(o->write + ".data", ec) && !std::filesystem::exists(o->write, ec))
+      throw UsageError(fmt::format("--external-from: there is a file {}.data already, and no {} that it belongs to", o->write, o->write));
     for (const std::string& path : o->ops) load_ops(path);
     Graph g = load(o->model, {o->allow_outside, false});
     const size_t nodes = g.nodes.size();
     std::vector<std::string> done;
     if (!o->inputs.empty() || !o->outputs.empty()) {
-      cut(g, o->inputs, o->outputs);
+      as_usage([&] { cut(g, o->inputs, o->outputs); });
       done.push_back(fmt::format("cut to {} of {} nodes", g.nodes.size(), nodes));
     }
     std::map<std::string, int64_t> sizes;
@@ -101,17 +110,18 @@ Command add_turn(CLI::App& app) {
       sizes[name] = parse_size(value, "--bind");
     }
     if (!sizes.empty()) {
-      bind_dims(g, sizes);
+      as_usage([&] { bind_dims(g, sizes); });
       for (const auto& [name, size] : sizes) done.push_back(fmt::format("dim {} is {}", name, size));
     }
     for (const std::string& text : o->shapes) {
       const auto [name, value] = split_pair(text, "--shape");
-      set_input_dims(g, name, parse_dims(value));
+      as_usage([&] { set_input_dims(g, name, parse_dims(value)); });
       done.push_back(fmt::format("input {} is {}", name, to_string(parse_dims(value))));
     }
     for (const std::string& text : o->freeze) {
       const auto [name, path] = split_pair(text, "--freeze");
-      freeze_input(g, name, read_value(path, "--freeze"));
+      const Tensor constant = read_value(path, "--freeze");
+      as_usage([&] { freeze_input(g, name, constant); });
       done.push_back(fmt::format("input {} is a constant", name));
     }
     std::map<std::string, std::string> names;
@@ -121,7 +131,7 @@ Command add_turn(CLI::App& app) {
     }
     std::string picture = o->picture;
     if (!names.empty()) {
-      rename_values(g, names);
+      as_usage([&] { rename_values(g, names); });
       for (const auto& [from, to] : names) done.push_back(fmt::format("{} is now {}", from, to));
       if (names.contains(picture)) picture = names[picture];
     }
@@ -131,7 +141,7 @@ Command add_turn(CLI::App& app) {
       throw UsageError("--mean, --scale, --swap-channels, --from-u8 and --from-channels-last need --picture INPUT");
     if (!picture.empty()) {
       if (!any) throw UsageError("--picture needs at least one of --mean, --scale, --swap-channels, --from-u8 and --from-channels-last");
-      embed_preprocessing(g, picture, how);
+      as_usage([&] { embed_preprocessing(g, picture, how); });
       done.push_back(fmt::format("preprocessing of {} is inside", picture));
     }
     if (o->write_out && !g.functions.empty()) {

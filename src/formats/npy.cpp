@@ -151,7 +151,8 @@ std::vector<NamedTensor> read_npz(const std::filesystem::path& path) {
 }
 
 void write_npz(const std::filesystem::path& path, const std::vector<NamedTensor>& tensors) {
-  auto temporary = path;
+  const auto target = target_of(path);
+  auto temporary = target;
   temporary += fmt::format(".part{}", ::getpid());
   int code = 0;
   std::unique_ptr<zip_t, void (*)(zip_t*)> archive(zip_open(temporary.c_str(), ZIP_CREATE | ZIP_TRUNCATE, &code), zip_discard);
@@ -173,7 +174,7 @@ void write_npz(const std::filesystem::path& path, const std::vector<NamedTensor>
   }
   archive.release();
   std::error_code ec;
-  std::filesystem::rename(temporary, path, ec);
+  std::filesystem::rename(temporary, target, ec);
   if (ec) {
     std::filesystem::remove(temporary);
     fail(Category::resource, "{}: cannot be written: {}", path.string(), ec.message());

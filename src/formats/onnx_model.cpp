@@ -11,6 +11,7 @@
 #include <unordered_map>
 
 #include "base/fail.hpp"
+#include "base/text.hpp"
 #include "base/files.hpp"
 #include "formats/onnx_tensor.hpp"
 #include "lathe/op.hpp"
@@ -195,6 +196,7 @@ struct Reader {
         continue;
       }
       graph->inputs.push_back(graph->add_value(std::move(v)));
+      if (depth == 0) graph->defaults.push_back({graph->inputs.back(), type_of(graph->values.back())});
     }
     const auto keep = [&](const std::string& name, const std::string& where, Tensor t) {
       const auto [it, fresh] = ids.try_emplace(name, static_cast<ValueId>(graph->values.size()));
@@ -387,6 +389,13 @@ struct Writer {
       write_info(g.values[v], *p.add_input());
       listed[v] = true;
     }
+    for (const Default& d : g.defaults) {
+      if (!g.values[d.value].constant) continue;
+      Value as_input = g.values[d.value];
+      set_type(as_input, d.declared);
+      write_info(as_input, *p.add_input());
+      listed[d.value] = true;
+    }
     for (const Node& n : g.nodes) write_node(g, n, *p.add_node());
     for (size_t v = 0; v < g.values.size(); ++v) {
       if (!g.values[v].constant) continue;
@@ -463,7 +472,8 @@ Graph graph_of_wire(wire::ModelProto& proto, const std::string& name, const std:
   for (const auto& m : proto.metadata_props()) graph.metadata[m.key()] = m.value();
   for (auto& f : *proto.mutable_functions()) graph.functions.push_back(reader.read_function(f));
 
-  // An initializer that is also listed as an input is a default value; callers may leave it out, so it is a constant.
+  // An initializer that is also listed as an input is a default value: a constant until a caller says that another will be given.
+  std::erase_if(graph.defaults, [&](const Default& d) { return !graph.values[d.value].constant; });
   std::erase_if(graph.inputs, [&](ValueId v) { return graph.values[v].constant.has_value(); });
 
   const auto prefix = [&](std::vector<Fault> faults) {
@@ -511,6 +521,10 @@ Graph graph_of_file(const std::filesystem::path& path, const LoadOptions& option
     if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
     google::protobuf::io::FileInputStream stream(fd, 1 << 20);
     stream.SetCloseOnDelete(true);
+    std::string head(4096, '\0');
+    head.resize(static_cast<size_t>(std::max<ssize_t>(0, ::pread(fd, head.data(), head.size(), 0))));
+    if (const std::string_view kind = kind_of_file(head); !kind.empty())
+      fail(Category::format, "{}: not an ONNX file: it is {}", path.string(), kind);
     if (!parse(stream, proto)) {
       fail(Category::format, "{}: not an ONNX file, or cut short ({} bytes), or subgraphs are nested absurdly deep", path.string(),
            std::filesystem::file_size(path, ec));
@@ -524,6 +538,7 @@ Graph graph_of_file(const std::filesystem::path& path, const LoadOptions& option
 Graph load(const std::filesystem::path& path, const LoadOptions& options) { return graph_of_file(path, options, nullptr); }
 
 Graph load_bytes(std::string_view bytes, const std::string& name, const LoadOptions& options) {
+  if (const std::string_view kind = kind_of_file(bytes); !kind.empty()) fail(Category::format, "{}: not an ONNX model: it is {}", name, kind);
   wire::ModelProto proto;
   google::protobuf::io::ArrayInputStream stream(bytes.data(), static_cast<int>(std::min<size_t>(bytes.size(), INT_MAX)));
   if (bytes.size() > INT_MAX || !parse(stream, proto))

@@ -38,6 +38,9 @@ Tensor map_external(const wire::TensorProto& proto, DType dtype, Shape shape, si
   }
   if (data.nowhere) fail(Category::value, "{}: external data cannot be read: the model is not in a file", where);
   if (location.empty()) fail(Category::format, "{}: external data has no location", where);
+  // The file that is opened would not be the one that is named: names end at a NUL byte.
+  if (location.find('\0') != std::string::npos)
+    fail(Category::format, "{}: the location of external data holds a NUL byte: '{}'", where, location.substr(0, location.find('\0')) + "\\0..");
   if (length != static_cast<int64_t>(bytes)) {
     fail(Category::format, "{}: external data has {} bytes, its shape and dtype need {}", where, length, bytes);
   }
@@ -101,6 +104,7 @@ void copy_typed(const wire::TensorProto& proto, Tensor& out, const std::string& 
     case DType::f8e4m3fn:
     case DType::f8e4m3fnuz:
     case DType::f8e5m2:
+    case DType::f8e8m0:
     case DType::f8e5m2fnuz: return copy_field<uint8_t>(proto.int32_data(), out, where);
     case DType::boolean: return copy_field<bool>(proto.int32_data(), out, where);
     case DType::c64:

@@ -13,6 +13,7 @@
 #include "base/files.hpp"
 #include "lathe/formats.hpp"
 #include "ops/vision.hpp"
+#include "tensor/widen.hpp"
 
 namespace lathe {
 namespace {
@@ -138,7 +139,10 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
   const int64_t h = pixels.shape()[0], w = pixels.shape()[1], oh = o.height ? o.height : h, ow = o.width ? o.width : w;
   if (h == 0 || w == 0) fail(Category::shape, "the picture is empty");
   const auto ys = bilinear_taps(h, oh), xs = bilinear_taps(w, ow);
-  Tensor out(DType::f32, {1, o.channels, oh, ow});
+  if (o.dtype != DType::u8 && !is_float(o.dtype))
+    fail(Category::type, "pictures become floats or u8, not {}", to_string(o.dtype));
+  const Shape shape = o.channels_last ? Shape{1, oh, ow, o.channels} : Shape{1, o.channels, oh, ow};
+  Tensor out(DType::f32, shape);
   auto dst = out.as<float>();
   for (int64_t c = 0; c < o.channels; ++c) {
     const float mean = channel(o.mean, c, "mean"), scale = channel(o.scale, c, "scale");
@@ -153,11 +157,16 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
         const Tap& tx = xs[x];
         const float top = at(ty.low, tx.low) + (at(ty.low, tx.high) - at(ty.low, tx.low)) * tx.weight;
         const float bottom = at(ty.high, tx.low) + (at(ty.high, tx.high) - at(ty.high, tx.low)) * tx.weight;
-        dst[(c * oh + y) * ow + x] = (top + (bottom - top) * ty.weight - mean) * scale;
+        dst[o.channels_last ? (y * ow + x) * o.channels + c : (c * oh + y) * ow + x] = (top + (bottom - top) * ty.weight - mean) * scale;
       }
     }
   }
-  return out;
+  if (o.dtype == DType::f32) return out;
+  if (o.dtype != DType::u8) return narrow<double>(o.dtype, shape, widen<double>(out));
+  Tensor bytes(DType::u8, shape);
+  std::ranges::transform(dst, bytes.as<uint8_t>().begin(),
+                         [](float v) { return static_cast<uint8_t>(std::lrint(std::clamp(v, 0.0f, 255.0f))); });
+  return bytes;
 }
 
 }  // namespace lathe

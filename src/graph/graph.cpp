@@ -104,6 +104,23 @@ int64_t Graph::opset(std::string_view domain) const {
   return it == opsets.end() ? 0 : it->second;
 }
 
+void open_defaults(Graph& graph, const std::vector<std::string>& names) {
+  for (const std::string& name : names) {
+    const auto it = std::ranges::find_if(graph.defaults, [&](const Default& d) { return graph.values[d.value].name == name; });
+    if (it == graph.defaults.end()) {
+      std::vector<std::string> known;
+      for (const Default& d : graph.defaults) known.push_back(graph.values[d.value].name);
+      fail(Category::value, "no input with a value of its own is named '{}'; {}", name,
+           known.empty() ? std::string("the model has none") : fmt::format("they are {}", fmt::join(known, ", ")));
+    }
+    Value& v = graph.values[it->value];
+    v.constant.reset();
+    set_type(v, it->declared);
+    graph.inputs.push_back(it->value);
+    graph.defaults.erase(it);
+  }
+}
+
 std::vector<int> Graph::producers() const {
   std::vector<int> out(values.size(), -1);
   for (size_t n = 0; n < nodes.size(); ++n) {

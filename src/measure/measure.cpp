@@ -218,13 +218,15 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   BenchResult r;
   std::vector<Shape> shapes;
   for (const Tensor& t : inputs) shapes.push_back(t.shape());
-  r.flops = program.describe(shapes).flops;
-  const int all = threads * o.lanes;
+  const EditionInfo edition = program.describe(shapes);
+  r.flops = edition.flops;
+  r.not_counted = edition.not_counted;
+  const int all = std::min(threads * o.lanes, usable_cores());  // more threads than cores have no more of a peak
   const double before = measure_fma_peak(program.options().isa, std::min(all, 64));
 
   // With one lane the peak is probed every tenth of a second between runs: a machine that changes its pace in the middle
   // must not make the share wrong.
-  std::vector<double> peaks{before}, shares;
+  std::vector<double> peaks{before};
 
   std::mutex lock;
   std::vector<double> samples;
@@ -240,24 +242,20 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
     try {
       Lane lane(program, threads);
       start = Clock::now();
-      do lane.run(std::span<const Tensor>(inputs));
+      do lane.run(std::span<const Tensor>(inputs), o.run);
       while (since(start) < o.warmup_seconds);
       gate.arrive_and_wait();
       ran = true;
       start = Clock::now();
-      size_t segment = 0;
       auto segment_start = start;
       double probing = 0;
       for (;;) {
         const auto t0 = Clock::now();
-        lane.run(std::span<const Tensor>(inputs));
+        lane.run(std::span<const Tensor>(inputs), o.run);
         own.push_back(since(t0));
         if (o.lanes == 1 && since(segment_start) > 0.1) {
           const auto probe_start = Clock::now();
           peaks.push_back(measure_fma_peak(program.options().isa, std::min(all, 64), 0.004));
-          const double around = (peaks.back() + peaks[peaks.size() - 2]) / 2;
-          shares.push_back(r.flops / summarise({own.begin() + static_cast<int64_t>(segment), own.end()}).median / 1e9 / around);
-          segment = own.size();
           probing += since(probe_start);
           segment_start = Clock::now();
         }
@@ -297,10 +295,10 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   std::sort(peaks.begin(), peaks.end());
   r.peak_gflops = peaks[peaks.size() / 2];
   r.peak_drift = (peaks.back() - peaks.front()) / r.peak_gflops;
-  // From medians, so that a hiccup of the machine does not count.
-  r.gflops = r.flops * o.lanes / r.latency.median / 1e9;
-  std::sort(shares.begin(), shares.end());
-  r.share = shares.empty() ? r.gflops / r.peak_gflops : shares[shares.size() / 2];
+  // Of one lane from the median, so that a hiccup of the machine does not count; of several what ran in all: while some wait, their runs take
+  // longer and nothing is done.
+  r.gflops = r.flops * (o.lanes == 1 ? 1 / r.latency.median : r.runs_per_second) / 1e9;
+  r.share = r.gflops / r.peak_gflops;
   r.spread = (r.latency.p90 - r.latency.min) / r.latency.median;
   r.noisy = r.spread > 0.25 || r.peak_drift > 0.25;
   return r;

@@ -148,6 +148,7 @@ std::vector<Tensor> run_loop(const EvalContext& c) {
   const size_t collected = body.output_count() - 1 - carried;
   std::vector<Tensor> state(c.inputs.begin() + std::min<size_t>(2, c.inputs.size()), c.inputs.end());
   std::vector<std::vector<Tensor>> rows(collected);
+  std::vector<int64_t> held(collected, 0);  // what a loop gathers is one result in the end
   for (int64_t trip = 0; trip < most && going; ++trip) {
     count_trip();
     std::vector<Tensor> in{Tensor::from<int64_t>({}, {trip}), Tensor::from<bool>({}, {going})};
@@ -158,7 +159,11 @@ std::vector<Tensor> run_loop(const EvalContext& c) {
            to_string(out[0].shape()));
     going = widen<int64_t>(out[0])[0] != 0;
     for (size_t i = 0; i < carried; ++i) state[i] = std::move(out[i + 1]);
-    for (size_t i = 0; i < collected; ++i) rows[i].push_back(std::move(out[1 + carried + i]));
+    for (size_t i = 0; i < collected; ++i) {
+      held[i] += out[1 + carried + i].size();
+      check_plain_size(held[i]);
+      rows[i].push_back(std::move(out[1 + carried + i]));
+    }
   }
   for (size_t i = 0; i < collected; ++i)
     state.push_back(rows[i].empty() ? nothing_stacked(graph, graph.outputs[1 + carried + i], 0) : stack(rows[i], 0));
@@ -239,6 +244,7 @@ std::vector<Tensor> scan(const EvalContext& c, Body& body, const ScanForm& f, st
   const int64_t trips = count.value_or(length);
   std::vector<Tensor> state(inputs.begin(), inputs.begin() + static_cast<int64_t>(f.states));
   std::vector<std::vector<Tensor>> rows(f.collected);
+  std::vector<int64_t> held(f.collected, 0);
   for (int64_t trip = 0; trip < trips; ++trip) {
     count_trip();
     std::vector<Tensor> in = state;
@@ -248,7 +254,11 @@ std::vector<Tensor> scan(const EvalContext& c, Body& body, const ScanForm& f, st
     }
     auto out = body.run(in);
     for (size_t i = 0; i < f.states; ++i) state[i] = std::move(out[i]);
-    for (size_t i = 0; i < f.collected; ++i) rows[i].push_back(std::move(out[f.states + i]));
+    for (size_t i = 0; i < f.collected; ++i) {
+      held[i] += out[f.states + i].size();
+      check_plain_size(held[i]);
+      rows[i].push_back(std::move(out[f.states + i]));
+    }
   }
   for (size_t i = 0; i < f.collected; ++i) {
     if (f.out_directions[i]) std::reverse(rows[i].begin(), rows[i].end());

@@ -302,8 +302,20 @@ double string_to_number(const std::string& text) {
   return v;
 }
 
-Tensor cast(const Tensor& x, DType to, bool saturate) {
-  if (x.dtype() == to) return x;
+// To the next power of two above or below, as a cast to exponents alone asks for.
+Tensor to_powers(const Tensor& x, const std::string& round_mode) {
+  auto v = widen<double>(x);
+  for (double& e : v) {
+    if (!(e > 0) || !std::isfinite(e) || round_mode == "nearest") continue;
+    const double below = std::ldexp(1.0, std::ilogb(e));
+    e = round_mode == "down" || below == e ? below : 2 * below;
+  }
+  return narrow<double>(DType::f64, x.shape(), v);
+}
+
+Tensor cast(const Tensor& given, DType to, bool saturate, const std::string& round_mode) {
+  if (given.dtype() == to) return given;
+  const Tensor x = to == DType::f8e8m0 && given.dtype() != DType::string ? to_powers(given, round_mode) : given;
   if (x.dtype() == DType::string) {
     std::vector<double> v;
     for (const auto& s : x.as<std::string>()) v.push_back(string_to_number(s));
@@ -617,11 +629,13 @@ void add_elementwise(std::vector<OpDef>& out) {
   out.push_back(def(
       "Cast", 6, 1, 1, Trait::elementwise, [target](InferContext& c) { c.set(0, target(c.node()), c.dims(0)); },
       [target](const EvalContext& c) -> std::vector<Tensor> {
-        return {cast(c.in(0), target(c.node), c.node.integer("saturate", 1) != 0)};
+        return {cast(c.in(0), target(c.node), c.node.integer("saturate", 1) != 0, c.node.text("round_mode", "up"))};
       }));
   out.push_back(def(
       "CastLike", 15, 2, 2, Trait::elementwise, [](InferContext& c) { c.set(0, c.dtype(1), c.dims(0)); },
-      [](const EvalContext& c) -> std::vector<Tensor> { return {cast(c.in(0), c.in(1).dtype(), c.node.integer("saturate", 1) != 0)}; }));
+      [](const EvalContext& c) -> std::vector<Tensor> {
+        return {cast(c.in(0), c.in(1).dtype(), c.node.integer("saturate", 1) != 0, c.node.text("round_mode", "up"))};
+      }));
 }
 
 }  // namespace lathe::ops

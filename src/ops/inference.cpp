@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "base/memory.hpp"
+#include "base/text.hpp"
 #include "ops/operands.hpp"
 #include "ops/support.hpp"
 
@@ -314,8 +315,13 @@ class Examiner {
     }
     if (!unknown_.empty()) {
       std::string list;
-      for (const auto& [name, count] : unknown_)
-        list += fmt::format("{}{} ({} node{})", list.empty() ? "" : ", ", name, count, count == 1 ? "" : "s");
+      std::vector<std::string> known;
+      for (const OpDef* d : all_ops()) known.push_back(d->domain.empty() ? d->name : d->domain + "::" + d->name);
+      for (const auto& [name, count] : unknown_) {
+        const std::string near = nearest(name, known);
+        list += fmt::format("{}{} ({} node{}{})", list.empty() ? "" : ", ", name, count, count == 1 ? "" : "s",
+                            near.empty() ? "" : "; nearest: " + near);
+      }
       add(Category::unsupported, "",
           fmt::format("{} op{} not known{}: {}; register a definition with lathe::register_op, or load a library of them (the "
                       "tool: --ops FILE.so)",

@@ -64,8 +64,9 @@ OpDef reduce(std::string name, int since, int axes_input_since, Reducer r, bool 
       [from_input, r, log_sum, name](const EvalContext& c) -> std::vector<Tensor> {
         const Tensor& x = c.in(0);
         const auto given = from_input ? (c.has(1) ? integers(c.in(1)) : std::vector<int64_t>()) : c.node.integers("axes");
-        if (given.empty() && from_input && c.node.integer("noop_with_empty_axes", 0)) return {x};
-        std::vector<bool> reduced(x.rank(), given.empty());
+        // With no axes and noop_with_empty_axes nothing is joined, but each element goes through the op's function.
+        const bool alone = given.empty() && from_input && c.node.integer("noop_with_empty_axes", 0) != 0;
+        std::vector<bool> reduced(x.rank(), given.empty() && !alone);
         for (int64_t a : wrap_axes(given, x.rank())) reduced[a] = true;
         Shape kept, shape, inner;
         std::vector<int64_t> kept_strides, inner_strides;

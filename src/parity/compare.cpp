@@ -96,9 +96,19 @@ Tolerance default_tolerance(DType dtype) {
     case DType::f8e4m3fn:
     case DType::f8e4m3fnuz:
     case DType::f8e5m2:
+    case DType::f8e8m0:
     case DType::f8e5m2fnuz: return {0.1, 0.15, 0};
     default: return {};
   }
+}
+
+Tolerance tolerance_for(DType dtype, const std::optional<Tolerance>& asked) {
+  const Tolerance usual = default_tolerance(dtype);
+  if (!asked) return usual;
+  Tolerance t = *asked;
+  if (t.absolute < 0) t.absolute = usual.absolute;
+  if (t.relative < 0) t.relative = usual.relative;
+  return t;
 }
 
 Comparison compare(const std::string& name, const Tensor& got, const Tensor& expected, const std::optional<Tolerance>& tolerance) {
@@ -147,12 +157,12 @@ Comparison compare(const std::string& name, const Tensor& got, const Tensor& exp
     const auto flat = [&](const Tensor& t) { return widen<double>(Tensor::borrow(part, {t.size() * 2}, const_cast<void*>(t.data()))); };
     const Shape shape = c.shape;
     c.shape.push_back(2);
-    compare_floats(c, flat(got), flat(expected), tolerance.value_or(default_tolerance(c.dtype)));
+    compare_floats(c, flat(got), flat(expected), tolerance_for(c.dtype, tolerance));
     c.shape = shape;
   } else if (is_float(c.dtype)) {
-    compare_floats(c, widen<double>(got), widen<double>(expected), tolerance.value_or(default_tolerance(c.dtype)));
+    compare_floats(c, widen<double>(got), widen<double>(expected), tolerance_for(c.dtype, tolerance));
   } else if (tolerance && c.dtype != DType::boolean) {
-    compare_floats(c, widen<double>(got), widen<double>(expected), *tolerance);
+    compare_floats(c, widen<double>(got), widen<double>(expected), tolerance_for(c.dtype, tolerance));
     c.max_ulp = 0;
   } else {
     compare_exact(c, widen<int64_t>(got), widen<int64_t>(expected), [](int64_t v) { return std::to_string(v); });

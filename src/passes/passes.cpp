@@ -5,6 +5,7 @@
 #include <numeric>
 
 #include "base/fail.hpp"
+#include "base/text.hpp"
 #include "lathe/op.hpp"
 #include "ops/support.hpp"
 #include "tensor/widen.hpp"
@@ -313,7 +314,9 @@ Report cut_to_outputs(Graph& graph, const std::vector<std::string>& outputs) {
     if (v == kAbsent || name.empty()) {
       std::vector<std::string> names;
       for (ValueId o : graph.outputs) names.push_back("'" + graph.values[o].name + "'");
-      fail(Category::value, "no value is named '{}'; the model's outputs are {}", name, fmt::join(names, ", "));
+      std::vector<std::string> all;
+      for (const Value& each : graph.values) all.push_back(each.name);
+      fail(Category::value, "no value is named '{}'; the model's outputs are {}{}", name, fmt::join(names, ", "), did_you_mean(name, all));
     }
     kept.push_back(v);
   }

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "base/text.hpp"
 #include "graph/dims.hpp"
 #include "lathe/op.hpp"
 #include "passes/passes.hpp"
@@ -40,7 +41,7 @@ ValueId input_named(const Graph& g, const std::string& name) {
     if (g.values[v].name == name) return v;
     names.push_back("'" + g.values[v].name + "'");
   }
-  fail(Category::value, "no input is named '{}'; the inputs are {}", name, fmt::join(names, ", "));
+  fail(Category::value, "no input is named '{}'; the inputs are {}{}", name, fmt::join(names, ", "), did_you_mean(name, names));
 }
 
 std::string free_name(const Graph& g, std::string name) {
@@ -64,6 +65,12 @@ ValueId add_value(Graph& g, const std::string& name, DType dtype = DType::undefi
   return g.add_value(std::move(v));
 }
 
+std::vector<std::string> value_names(const Graph& g) {
+  std::vector<std::string> names;
+  for (const Value& v : g.values) names.push_back(v.name);
+  return names;
+}
+
 Tensor list(const std::vector<int64_t>& v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
 
 }  // namespace
@@ -75,7 +82,7 @@ void cut(Graph& graph, const std::vector<std::string>& inputs, const std::vector
     std::vector<ValueId> starts;
     for (const std::string& name : inputs) {
       const ValueId v = name.empty() ? kAbsent : g.find_value(name);
-      if (v == kAbsent) fail(Category::value, "no value is named '{}' among those the outputs need", name);
+      if (v == kAbsent) fail(Category::value, "no value is named '{}' among those the outputs need{}", name, did_you_mean(name, value_names(g)));
       if (g.values[v].constant) fail(Category::value, "'{}' is a constant; it cannot be an input", name);
       if (std::ranges::count(starts, v) > 0) fail(Category::value, "input '{}' is named twice", name);
       starts.push_back(v);
@@ -157,7 +164,7 @@ void rename_values(Graph& graph, const std::map<std::string, std::string>& names
     std::vector<std::pair<ValueId, std::string>> changes;
     for (const auto& [from, to] : names) {
       const ValueId v = from.empty() ? kAbsent : g.find_value(from);
-      if (v == kAbsent) fail(Category::value, "no value is named '{}'", from);
+      if (v == kAbsent) fail(Category::value, "no value is named '{}'{}", from, did_you_mean(from, value_names(g)));
       if (to.empty()) fail(Category::value, "'{}' cannot be renamed to nothing", from);
       changes.emplace_back(v, to);
     }
@@ -212,6 +219,16 @@ void embed_preprocessing(Graph& graph, const std::string& input, const Preproces
     if (!how.mean.empty()) step("Sub", {add_constant(g, input + ".mean", column(how.mean, "mean"))});
     if (!how.scale.empty()) step("Mul", {add_constant(g, input + ".scale", column(how.scale, "scale"))});
     if (chain.empty()) fail(Category::value, "no preprocessing is asked for");
+    // The metadata says what is to be done outside: what is inside now is not among it any more.
+    if (!how.mean.empty() && how.scale.empty() && g.metadata.contains("scale"))
+      fail(Category::value, "the metadata has a scale ({}) that belongs behind the mean: put both inside", g.metadata.at("scale"));
+    if (!how.mean.empty()) g.metadata.erase("mean");
+    if (!how.scale.empty()) g.metadata.erase("scale");
+    if (how.swap_channels) {
+      if (const auto it = g.metadata.find("channels"); it != g.metadata.end() && it->second == "bgr") g.metadata.erase(it);
+      else g.metadata["channels"] = "bgr";
+    }
+    if (how.from_channels_last) g.metadata["layout"] = "channels-last";
     chain.back().outputs = {inner};
     g.nodes.insert(g.nodes.begin(), chain.begin(), chain.end());
   });

@@ -35,6 +35,7 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
   options.shapes.clear();  // these name the model's own inputs and outputs
   options.dims.clear();
   options.outputs.clear();
+  options.given.clear();
   try {
     return std::make_shared<CompiledBody>(CompiledBody{compile(std::move(g), options), std::move(captured)});
   } catch (const Error&) {

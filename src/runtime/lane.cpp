@@ -5,6 +5,7 @@
 #include <functional>
 
 #include "base/fail.hpp"
+#include "base/text.hpp"
 #include "base/memory.hpp"
 #include "runtime/bodies.hpp"
 #include "runtime/crew.hpp"
@@ -16,7 +17,8 @@ const Tensor& Outputs::operator[](std::string_view name) const {
   for (size_t i = 0; i < slot_->tensors.size(); ++i) {
     if ((*slot_->names)[i] == name) return slot_->tensors[i];
   }
-  fail(Category::value, "no output is named '{}'; the outputs are {}", name, fmt::join(*slot_->names, ", "));
+  fail(Category::value, "no output is named '{}'; the outputs are {}{}", name, fmt::join(*slot_->names, ", "),
+       did_you_mean(name, *slot_->names));
 }
 
 class LaneImpl : public lower::Bodies {
@@ -285,7 +287,11 @@ Outputs Lane::run(std::span<const NamedInput> inputs, const RunOptions& options)
     if (it == ports.end()) {
       std::vector<std::string> names;
       for (const Port& p : ports) names.push_back(p.name);
-      fail(Category::value, "no input is named '{}'; the inputs are {}", in.name, fmt::join(names, ", "));
+      if (std::ranges::find(impl_->impl.defaults, in.name) != impl_->impl.defaults.end())
+        fail(Category::value,
+             "input '{0}' has a value of its own in the model, which was compiled in; name it in CompileOptions::given to give another",
+             in.name);
+      fail(Category::value, "no input is named '{}'; the inputs are {}{}", in.name, fmt::join(names, ", "), did_you_mean(in.name, names));
     }
     impl_->ordered[it - ports.begin()] = in.tensor;  // its shape goes into memory that is there already
     given[it - ports.begin()] = true;
@@ -309,7 +315,8 @@ void Lane::bind_output(std::string_view name, Tensor memory) {
       return;
     }
   }
-  fail(Category::value, "no output is named '{}'; the outputs are {}", name, fmt::join(*impl_->impl.output_names, ", "));
+  fail(Category::value, "no output is named '{}'; the outputs are {}{}", name, fmt::join(*impl_->impl.output_names, ", "),
+       did_you_mean(name, *impl_->impl.output_names));
 }
 
 void Lane::time_steps(bool on) {

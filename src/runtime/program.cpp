@@ -106,6 +106,8 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
     }
     passes.push_back({std::move(r.pass), std::move(r.changes)});
   };
+  open_defaults(graph_, options.given);
+  for (const Default& d : graph_.defaults) defaults.push_back(graph_.values[d.value].name);
   check(graph_);
   inline_functions(graph_);
   if (!options.outputs.empty()) note(passes::cut_to_outputs(graph_, options.outputs));
@@ -368,6 +370,15 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
     }
     info.steps.push_back(std::move(step));
     info.flops += s.flops;
+    const auto is_real = [&](int n) {
+      return std::ranges::any_of(g.nodes[n].outputs, [&](ValueId v) { return v != kAbsent && is_float(g.values[v].dtype); });
+    };
+    const bool moves = !s.members.empty() && std::ranges::all_of(s.members, [&](int n) {
+      const OpDef* def = find_op(g.nodes[n].domain, g.nodes[n].op, g.version_of(g.nodes[n]));
+      return def && (def->trait == Trait::movement || def->trait == Trait::view);
+    });
+    if (s.kind == "control" || s.kind == "custom" || (s.kind == "plain" && !moves && std::ranges::any_of(s.members, is_real)))
+      ++info.not_counted;
   }
   for (size_t n = 0; n < g.nodes.size(); ++n) {
     const Node& node = g.nodes[n];

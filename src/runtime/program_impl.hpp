@@ -40,6 +40,7 @@ class ProgramImpl {
 
   CompileOptions options;
   std::vector<Port> inputs, outputs;
+  std::vector<std::string> defaults;  // inputs whose own values were compiled in
   std::shared_ptr<const std::vector<std::string>> output_names;
   std::vector<PassReport> passes;
   std::map<std::string, std::string> metadata;

@@ -39,6 +39,7 @@ constexpr std::array<Info, kDTypeCount> kInfo{{
     {"string", "string", 0, 's'},
     {"c64", "complex64", 64, 'c'},
     {"c128", "complex128", 128, 'c'},
+    {"f8e8m0", "float8e8m0", 8, 'f'},
 }};
 
 const Info& info(DType d) { return kInfo[static_cast<size_t>(d)]; }
@@ -80,7 +81,27 @@ bool is_float(DType dtype) { return info(dtype).kind == 'f'; }
 bool is_signed_int(DType dtype) { return info(dtype).kind == 'i'; }
 bool is_unsigned_int(DType dtype) { return info(dtype).kind == 'u'; }
 
+namespace {
+
+constexpr uint32_t kPowerNan = 0xFF;
+constexpr int kPowerBias = 127;
+
+uint32_t encode_power(double value, bool saturate) {
+  if (std::isnan(value) || value < 0) return kPowerNan;
+  if (std::isinf(value)) return saturate ? kPowerNan - 1 : kPowerNan;
+  if (value == 0) return 0;
+  int exponent = std::ilogb(value);
+  if (value > std::ldexp(1.5, exponent)) ++exponent;
+  if (exponent < -kPowerBias) return 0;
+  if (exponent > kPowerBias) return saturate ? kPowerNan - 1 : kPowerNan;
+  return static_cast<uint32_t>(exponent + kPowerBias);
+}
+
+}  // namespace
+
 double decode_narrow(DType dtype, uint32_t bits) {
+  if (dtype == DType::f8e8m0)
+    return bits == kPowerNan ? std::numeric_limits<double>::quiet_NaN() : std::ldexp(1.0, static_cast<int>(bits) - kPowerBias);
   const Narrow n = narrow(dtype);
   const int width = 1 + n.exponent_bits + n.mantissa_bits;
   const bool negative = bits >> (width - 1) & 1;
@@ -102,6 +123,7 @@ double decode_narrow(DType dtype, uint32_t bits) {
 }
 
 uint32_t encode_narrow(DType dtype, double value, bool saturate) {
+  if (dtype == DType::f8e8m0) return encode_power(value, saturate);
   const Narrow n = narrow(dtype);
   const int width = 1 + n.exponent_bits + n.mantissa_bits;
   const uint32_t top = (1u << n.exponent_bits) - 1, ones = (1u << n.mantissa_bits) - 1;

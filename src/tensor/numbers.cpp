@@ -6,9 +6,9 @@ namespace lathe {
 namespace {
 
 constexpr DType kNumbers[] = {
-    DType::undefined, DType::f32,      DType::u8,         DType::i8,     DType::u16,        DType::i16, DType::i32, DType::i64,
-    DType::string,    DType::boolean,  DType::f16,        DType::f64,    DType::u32,        DType::u64, DType::c64, DType::c128,
-    DType::bf16,      DType::f8e4m3fn, DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4,  DType::i4,  DType::f4e2m1,
+    DType::undefined,  DType::f32,    DType::u8,         DType::i8,  DType::u16, DType::i16,    DType::i32,    DType::i64,  DType::string,
+    DType::boolean,    DType::f16,    DType::f64,        DType::u32, DType::u64, DType::c64,    DType::c128,   DType::bf16, DType::f8e4m3fn,
+    DType::f8e4m3fnuz, DType::f8e5m2, DType::f8e5m2fnuz, DType::u4,  DType::i4,  DType::f4e2m1, DType::f8e8m0,
 };
 
 }  // namespace

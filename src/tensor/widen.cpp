@@ -79,6 +79,7 @@ std::vector<T> widen(const Tensor& t) {
     case DType::f8e4m3fnuz:
     case DType::f8e5m2:
     case DType::f8e5m2fnuz:
+    case DType::f8e8m0:
       for (size_t i = 0; i < out.size(); ++i) out[i] = convert<T>(decode_narrow(t.dtype(), bytes[i]));
       break;
     case DType::f4e2m1:
@@ -125,6 +126,7 @@ Tensor narrow(DType dtype, Shape shape, std::span<const T> in, bool saturate) {
     case DType::f8e4m3fnuz:
     case DType::f8e5m2:
     case DType::f8e5m2fnuz:
+    case DType::f8e8m0:
       for (size_t i = 0; i < in.size(); ++i) bytes[i] = static_cast<uint8_t>(encode_narrow(dtype, static_cast<double>(in[i]), saturate));
       break;
     case DType::f4e2m1:
