@@ -936,3 +936,138 @@ TEST_CASE("random graphs around every joint: compiled and plain agree") {
   }
   MESSAGE(done, " graphs", text);
 }
+
+namespace {
+
+// Plain evaluation, of some as they come back from their file.
+Result plainly(const Graph& graph, const std::vector<Tensor>& fed, const fs::path* file) {
+  Result r;
+  r.error = error_of([&] {
+    if (file) save(graph, *file);
+    r.outputs = evaluate_plain(file ? load(*file) : graph, fed);
+  });
+  return r;
+}
+
+std::vector<ValueId> inner_values(const Graph& g) {
+  std::vector<ValueId> out;
+  for (const Node& n : g.nodes) {
+    for (ValueId v : n.outputs) {
+      const bool usable = v != kAbsent && !g.values[v].name.empty() && !g.values[v].composite && g.values[v].dtype == DType::f32;
+      if (usable && std::ranges::find(g.outputs, v) == g.outputs.end()) out.push_back(v);
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("random graphs turned: cut, bound, renamed, frozen, under a newer opset, with preprocessing inside, they give what they gave") {
+  const int64_t first = setting("LATHE_SEED", 1), count = setting("LATHE_JOINTS", 2000) / 2, seconds = setting("LATHE_SECONDS", 0);
+  const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(seconds);
+  Folder folder;
+  const fs::path file = folder.path / "turned.onnx";
+  std::map<std::string, std::pair<int, int>> turns;  // taken, refused
+  int64_t done = 0, found = 0;
+  for (int64_t seed = first; (seconds > 0 ? std::chrono::steady_clock::now() < until : done < count) && found < 20; ++seed) {
+    Drawn d;
+    Result expected;
+    try {
+      d = Joiner(static_cast<uint64_t>(seed)).draw();
+      expected.outputs = evaluate_plain(d.graph, d.fed);
+    } catch (const Skip&) {
+      continue;
+    } catch (const Error&) {
+      continue;
+    }
+    ++done;
+    std::mt19937_64 random(static_cast<uint64_t>(seed));
+    const auto check = [&](const std::string& turn, auto&& change) {
+      Graph g = d.graph;
+      std::vector<Tensor> fed = d.fed;
+      Result wanted = expected;
+      auto& [taken, refused] = turns[turn];
+      ++taken;
+      Category category = Category::internal;
+      const std::string error = error_of([&] { change(g, fed, wanted); }, &category);
+      if (!error.empty()) {  // what cannot be turned is said, and nothing has changed
+        ++refused;
+        INFO("seed ", seed, ", ", turn, ": ", error);
+        CHECK(category != Category::internal);
+        return;
+      }
+      const std::string what = difference(d, plainly(g, fed, random() % 8 == 0 ? &file : nullptr), wanted);
+      INFO("seed ", seed, ", ", d.kind, ", ", turn, ": ", what);
+      CHECK(what.empty());
+      found += !what.empty();
+    };
+    const int64_t opset = d.graph.opset("");
+    if (opset < 24) {
+      check("newer opset", [&](Graph& g, auto&, auto&) { convert_opset(g, opset + 1 + static_cast<int64_t>(random() % static_cast<uint64_t>(24 - opset))); });
+    }
+    if (const auto inner = inner_values(d.graph); !inner.empty()) {
+      const std::string name = d.graph.values[inner[random() % inner.size()]].name;
+      const auto values = [&] {  // of the value in the whole model
+        Graph whole = d.graph;
+        whole.outputs.push_back(whole.find_value(name));
+        return evaluate_plain(whole, d.fed).back();
+      };
+      check("cut at an output", [&](Graph& g, std::vector<Tensor>& fed, Result& wanted) {
+        cut(g, {}, {name});
+        wanted.outputs = {values()};
+        std::vector<Tensor> needed;
+        for (ValueId v : g.inputs) {
+          for (size_t i = 0; i < fed.size(); ++i) {
+            if (d.graph.values[d.graph.inputs[i]].name == g.values[v].name) needed.push_back(fed[i]);
+          }
+        }
+        fed = needed;
+      });
+      check("cut at an input", [&](Graph& g, std::vector<Tensor>& fed, Result&) {
+        std::vector<std::string> starts{name};
+        for (ValueId v : g.inputs) starts.push_back(g.values[v].name);
+        cut(g, starts, {});
+        std::vector<Tensor> needed;
+        for (ValueId v : g.inputs) {
+          if (g.values[v].name == name) needed.push_back(values());
+          for (size_t i = 0; i < fed.size(); ++i) {
+            if (d.graph.values[d.graph.inputs[i]].name == g.values[v].name) needed.push_back(fed[i]);
+          }
+        }
+        fed = needed;
+      });
+      check("renamed", [&](Graph& g, auto&, auto&) { rename_values(g, {{name, "another name"}, {g.values[g.inputs[0]].name, name}}); });
+    }
+    const Value& input = d.graph.values[d.graph.inputs[0]];
+    if (const auto shape = known_shape(input.dims); shape && !shape->empty()) {
+      check("opened and bound", [&](Graph& g, auto&, auto&) {
+        Dims open(shape->begin(), shape->end());
+        const size_t at = random() % open.size();
+        open[at] = "bound here";
+        set_input_dims(g, input.name, open);
+        bind_dims(g, {{"bound here", (*shape)[at]}});
+      });
+    }
+    check("frozen", [&](Graph& g, std::vector<Tensor>& fed, Result&) {
+      freeze_input(g, input.name, fed[0]);
+      fed.erase(fed.begin());
+    });
+    if (input.dims && input.dims->size() == 4 && d.fed[0].dtype() == DType::f32) {
+      check("preprocessing inside", [&](Graph& g, std::vector<Tensor>& fed, Result& wanted) {
+        const float mean = 0.25f, scale = 0.5f;
+        Tensor seen = fed[0].clone();
+        for (float& v : seen.as<float>()) v = (v - mean) * scale;
+        embed_preprocessing(g, input.name, {.mean = {mean}, .scale = {scale}});
+        std::vector<Tensor> outside = fed;
+        outside[0] = seen;
+        wanted.outputs = evaluate_plain(d.graph, outside);
+      });
+    }
+  }
+  std::string text;
+  for (const auto& [name, counts] : turns) {
+    text += fmt::format("\n  {:<32} {:6} turned, {} refused", name, counts.first, counts.second);
+    if (count >= 1000 && seconds == 0) CHECK(counts.first - counts.second > count / 50);
+  }
+  MESSAGE(done, " graphs", text);
+}

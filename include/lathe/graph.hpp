@@ -176,7 +176,8 @@ class Graph {
   void sort();
 };
 
-// Makes inputs, behind the others, of defaults with these names: they must be given at each run then. Throws Error (value) naming the
+// Makes inputs, behind the others, of defaults with these names: they must be given at each run then. Sizes that nodes' outputs had may
+// have come from the defaults; they are open until types are inferred again. Throws Error (value) naming the
 // defaults there are.
 void open_defaults(Graph& graph, const std::vector<std::string>& names);
 

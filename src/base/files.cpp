@@ -33,7 +33,10 @@ std::string read_file(const std::filesystem::path& path) {
 
 std::filesystem::path target_of(const std::filesystem::path& path) {
   std::error_code ec;
-  const auto target = std::filesystem::is_symlink(path, ec) ? std::filesystem::weakly_canonical(path, ec) : path;
+  auto target = path;
+  // Also a link to what is not there yet.
+  for (int links = 0; links < 40 && std::filesystem::is_symlink(target, ec); ++links)
+    target = target.parent_path() / std::filesystem::read_symlink(target, ec);
   if (std::filesystem::exists(target, ec) && !std::filesystem::is_regular_file(target, ec))
     fail(Category::resource, "{}: cannot be written: it is {}", path.string(),
          std::filesystem::is_directory(target, ec) ? "a folder" : "not a plain file");

@@ -11,6 +11,7 @@ std::optional<Fault> compiles(const std::string& model, bool allow_outside) {
     ModelOptions m;
     m.model = model;
     m.allow_outside = allow_outside;
+    m.time_limit = 60;
     Graph graph = m.load_graph();
     CompileOptions options = m.compile_options(graph);
     options.threads = 1;

@@ -105,6 +105,7 @@ int64_t Graph::opset(std::string_view domain) const {
 }
 
 void open_defaults(Graph& graph, const std::vector<std::string>& names) {
+  if (names.empty()) return;
   for (const std::string& name : names) {
     const auto it = std::ranges::find_if(graph.defaults, [&](const Default& d) { return graph.values[d.value].name == name; });
     if (it == graph.defaults.end()) {
@@ -118,6 +119,12 @@ void open_defaults(Graph& graph, const std::vector<std::string>& names) {
     set_type(v, it->declared);
     graph.inputs.push_back(it->value);
     graph.defaults.erase(it);
+  }
+  // Sizes may have come from the values that were there.
+  for (const Node& n : graph.nodes) {
+    for (ValueId v : n.outputs) {
+      if (v != kAbsent && !graph.values[v].constant) graph.values[v].dims.reset();
+    }
   }
 }
 

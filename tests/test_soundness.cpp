@@ -1,0 +1,441 @@
+// What holds whatever a caller holds and feeds, a model shares or leaves dead, and an op of the user's does.
+#include <sys/resource.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cmath>
+
+#include "support.hpp"
+
+using namespace test;
+using Data = Attribute::Data;
+using Ints = std::vector<int64_t>;
+
+namespace {
+
+Tensor i64s(Ints v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
+
+Type tensor_type(DType dtype, Dims dims) {
+  Type t;
+  t.dtype = dtype;
+  t.dims = std::move(dims);
+  return t;
+}
+
+std::vector<Tensor> plain(const Graph& g, const std::vector<Tensor>& fed) { return evaluate_plain(g, fed); }
+
+void check_all_ways(const Graph& g, const std::vector<Tensor>& fed, Tolerance tolerance = {2e-5, 1e-4, 0}) {
+  for (const std::string& isa : machine_info().isas) {
+    for (const int threads : {1, 2, 3}) {
+      INFO(isa, ", ", threads, " threads");
+      check_against_plain(g, fed, {.threads = threads, .isa = isa}, tolerance);
+    }
+  }
+  check_against_plain(g, fed, {.threads = 1, .fuse = false}, tolerance);
+}
+
+}  // namespace
+
+TEST_CASE("an op that throws, on whichever worker, ends the run with its own error") {
+  OpDef op;
+  op.domain = "test.sound";
+  op.name = "Trap";
+  op.infer = [](InferContext& c) { c.set(0, c.dtype(0), c.dims(0)); };
+  op.plain = [](const EvalContext& c) -> std::vector<Tensor> {
+    if (c.in(0).as<float>()[0] > 0) throw std::runtime_error("the trap closed");
+    return {c.in(0).clone()};
+  };
+  op.fast = [](const KernelRequest&) -> FastKernel {
+    return [](KernelContext& c) {
+      const auto* x = static_cast<const float*>(c.inputs[0].data);
+      auto* y = static_cast<float*>(c.outputs[0].data);
+      const int64_t n = element_count(*c.inputs[0].shape);
+      c.each(n, [&](int64_t i) {
+        if (x[i] > 0) throw std::runtime_error("the trap closed");
+        y[i] = x[i];
+      });
+    };
+  };
+  register_op(op);
+  Builder b("trapped");
+  b.import_domain("test.sound", 1);
+  const auto x = b.input("x", DType::f32, {64});
+  b.output(b.op("Neg", {b.op("test.sound::Trap", {b.op("Relu", {x})})}), "y");
+  const Graph g = b.finish();
+  const Tensor calm = random_tensor({64}, 1, -1, 0);
+  for (const bool plainly : {false, true}) {
+    for (const int threads : {1, 2, 4}) {
+      Lane lane(compile(g, {.threads = threads, .plain = plainly}));
+      for (const int64_t at : {0, 31, 63}) {
+        Tensor bad = calm.clone();
+        bad.as<float>()[plainly ? 0 : at] = 1;
+        std::string what;
+        try {
+          lane.run({{"x", bad}});
+        } catch (const std::exception& e) {
+          what = e.what();
+        }
+        INFO(threads, " threads, element ", at, plainly ? ", plain" : "");
+        CHECK(has(what, "the trap closed"));
+        // The lane, its crew and its memory are as good as new.
+        CHECK(lane.run({{"x", calm}})[0].as<float>()[63] == 0);
+      }
+    }
+  }
+}
+
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+TEST_CASE("threads that cannot be started are an error, not the end") {
+  Builder b("small");
+  b.output(b.op("Relu", {b.input("x", DType::f32, {8})}), "y");
+  const Program program = compile(b.finish(), {.threads = 1});
+  const pid_t child = ::fork();
+  if (child == 0) {
+    // Address space for a few stacks more, not for a thousand.
+    long pages = 0;
+    if (std::FILE* f = std::fopen("/proc/self/statm", "r")) {
+      if (std::fscanf(f, "%ld", &pages) != 1) pages = 0;
+      std::fclose(f);
+    }
+    const rlim_t most = static_cast<rlim_t>(pages) * 4096 + (rlim_t{100} << 20);
+    const rlimit limit{most, most};
+    ::setrlimit(RLIMIT_AS, &limit);
+    int code = 1;
+    try {
+      Lane lane(program, 1000);
+    } catch (const Error& e) {
+      code = e.category() == Category::resource ? 0 : 2;
+    } catch (...) {
+      code = 3;
+    }
+    ::_exit(code);
+  }
+  int status = 0;
+  REQUIRE(::waitpid(child, &status, 0) == child);
+  CHECK(WIFEXITED(status));
+  CHECK(WEXITSTATUS(status) == 0);
+}
+#endif
+
+TEST_CASE("results may be fed back, held and bound in any way") {
+  // state' = state * W + x: a product would write into what it reads.
+  Builder b("recurrence");
+  const auto s = b.input("s", DType::f32, {5, 8}), x = b.input("x", DType::f32, {5, 8});
+  const auto product = b.op("MatMul", {s, b.constant("w", random_tensor({8, 8}, 3, -0.4f, 0.4f))});
+  b.output(b.op("Tanh", {b.op("Add", {product, x})}), "t");
+  b.output(b.op("Transpose", {product}, {{"perm", Ints{1, 0}}}), "u");
+  const Graph g = b.finish();
+  const Tensor start = random_tensor({5, 8}, 1), in = random_tensor({5, 8}, 2);
+  std::vector<Tensor> expected{start};
+  for (int i = 0; i < 6; ++i) expected.push_back(plain(g, {expected.back(), in})[0]);
+  const auto same = [&](const Tensor& got, int step) { return compare("t", got, expected[step], Tolerance{1e-5, 1e-4, 0}).pass; };
+  const Program program = compile(g, {.threads = 2});
+  SUBCASE("fed back, nothing else held") {
+    Lane lane(program);
+    Tensor state = start;
+    for (int i = 1; i <= 6; ++i) {
+      state = lane.run({{"s", state}, {"x", in}})["t"];
+      CHECK(same(state, i));
+    }
+  }
+  SUBCASE("fed back while every earlier result is held") {
+    Lane lane(program);
+    std::vector<Outputs> held;
+    Tensor state = start;
+    for (int i = 1; i <= 6; ++i) {
+      held.push_back(lane.run({{"s", state}, {"x", in}}));
+      state = held.back()["t"];
+    }
+    for (int i = 1; i <= 6; ++i) CHECK(same(held[i - 1]["t"], i));
+  }
+  SUBCASE("fed to another lane, and back") {
+    Lane a(program), c(program, 1);
+    Tensor state = start;
+    for (int i = 1; i <= 6; ++i) {
+      state = (i % 2 ? a : c).run({{"s", state}, {"x", in}})["t"];
+      CHECK(same(state, i));
+    }
+  }
+  SUBCASE("bound to the memory it is fed from") {
+    Lane lane(program);
+    Tensor state = start.clone();
+    lane.bind_output("t", state);
+    for (int i = 1; i <= 6; ++i) {
+      lane.run({{"s", state}, {"x", in}});
+      CHECK(same(state, i));
+    }
+  }
+  SUBCASE("borrowed memory, fed and bound") {
+    std::vector<float> memory(start.as<float>().begin(), start.as<float>().end());
+    Tensor state = Tensor::borrow(DType::f32, {5, 8}, memory.data());
+    Lane lane(program);
+    lane.bind_output("t", state);
+    for (int i = 1; i <= 4; ++i) lane.run({{"s", state}, {"x", in}});
+    CHECK(same(state, 4));
+  }
+}
+
+TEST_CASE("ops that share one constant with different attributes") {
+  using A = std::map<std::string, Data>;
+  {
+    Builder b("convolutions");
+    const auto w = b.constant("w", random_tensor({48, 4, 3, 3}, 5));
+    const auto x = b.input("x", DType::f32, {1, 8, 9, 10}), y = b.input("y", DType::f32, {1, 4, 9, 10});
+    b.output(b.op("Conv", {x, w}, A{{"group", int64_t{2}}}), "a");
+    b.output(b.op("Conv", {y, w}), "b");
+    b.output(b.op("Conv", {y, w}, A{{"strides", Ints{2, 1}}, {"dilations", Ints{2, 2}}}), "c");
+    b.output(b.op("Conv", {y, w}, A{{"pads", Ints{1, 1, 1, 1}}}), "d");
+    check_all_ways(b.finish(), {random_tensor({1, 8, 9, 10}, 1), random_tensor({1, 4, 9, 10}, 2)}, {1e-4, 1e-3, 0});
+  }
+  {
+    Builder b("transposed");
+    const auto w = b.constant("w", random_tensor({4, 6, 3, 3}, 5)), x = b.input("x", DType::f32, {1, 4, 5, 5});
+    b.output(b.op("ConvTranspose", {x, w}), "a");
+    b.output(b.op("ConvTranspose", {x, w}, A{{"group", int64_t{2}}}), "b");
+    b.output(b.op("ConvTranspose", {x, w}, A{{"group", int64_t{2}}, {"strides", Ints{2, 2}}}), "c");
+    check_all_ways(b.finish(), {random_tensor({1, 4, 5, 5}, 1)}, {1e-4, 1e-3, 0});
+  }
+  {
+    Builder b("products");
+    const auto w = b.constant("w", random_tensor({16, 16}, 5)), x = b.input("x", DType::f32, {7, 16});
+    b.output(b.op("MatMul", {x, w}), "a");
+    b.output(b.op("Gemm", {x, w}, A{{"transB", int64_t{1}}}), "b");
+    b.output(b.op("Gemm", {x, w}, A{{"alpha", 0.5f}}), "c");
+    b.output(b.op("MatMul", {w, b.op("Transpose", {x}, A{{"perm", Ints{1, 0}}})}), "d");
+    check_all_ways(b.finish(), {random_tensor({7, 16}, 1)}, {1e-4, 1e-3, 0});
+  }
+  {
+    Builder b("bytes");
+    Tensor weights(DType::u8, {6, 2, 3, 3}), fed(DType::u8, {1, 4, 6, 6});
+    for (int64_t i = 0; i < weights.size(); ++i) weights.as<uint8_t>()[i] = static_cast<uint8_t>(i * 29 % 256);
+    for (int64_t i = 0; i < fed.size(); ++i) fed.as<uint8_t>()[i] = static_cast<uint8_t>(i * 53 % 256);
+    const auto w = b.constant("w", weights), x = b.input("x", DType::u8, {1, 4, 6, 6});
+    b.output(b.op("ConvInteger", {x, w}, A{{"group", int64_t{2}}}), "a");
+    const auto half = b.op("Slice", {x, b.constant("s", i64s({0})), b.constant("e", i64s({2})), b.constant("ax", i64s({1}))});
+    b.output(b.op("ConvInteger", {half, w}), "b");
+    check_all_ways(b.finish(), {fed});
+  }
+}
+
+TEST_CASE("a lane of more threads than the program was compiled for") {
+  Builder b("resized");
+  const auto x = b.input("x", DType::f32, {1, 16, 20, 24});
+  const auto scales = b.constant("scales", Tensor::from<float>({4}, {1, 1, 2, 2}));
+  const auto up = b.op("Resize", {x, kAbsent, scales}, {{"mode", Data(std::string("linear"))}});
+  b.output(b.op("Softmax", {b.op("Conv", {up, b.constant("w", random_tensor({8, 16, 3, 3}, 4))})}), "y");
+  const Graph g = b.finish();
+  const Tensor in = random_tensor({1, 16, 20, 24}, 1);
+  const Tensor expected = plain(g, {in})[0];
+  const Program program = compile(g, {.threads = 1});
+  for (const int threads : {1, 2, 5, 16}) {
+    Lane lane(program, threads);
+    CHECK(compare("y", lane.run({{"x", in}})[0], expected, Tolerance{1e-4, 1e-3, 0}).pass);
+  }
+}
+
+TEST_CASE("powers of two alone: f8e8m0") {
+  CHECK(parse_dtype("f8e8m0") == DType::f8e8m0);
+  CHECK(decode_narrow(DType::f8e8m0, 127) == 1);
+  CHECK(decode_narrow(DType::f8e8m0, 0) == std::ldexp(1.0, -127));
+  CHECK(decode_narrow(DType::f8e8m0, 254) == std::ldexp(1.0, 127));
+  CHECK(std::isnan(decode_narrow(DType::f8e8m0, 255)));
+  for (uint32_t bits = 0; bits < 255; ++bits) CHECK(encode_narrow(DType::f8e8m0, decode_narrow(DType::f8e8m0, bits)) == bits);
+  CHECK(encode_narrow(DType::f8e8m0, -1.0) == 255);
+  CHECK(encode_narrow(DType::f8e8m0, 2.9) == 128);
+  // There and back, in a model that is written and read.
+  Builder b("scales", 24);
+  const auto x = b.input("x", DType::f32, {6});
+  const auto narrow = b.op("Cast", {x}, {{"to", int64_t{24}}, {"round_mode", Data(std::string("nearest"))}});
+  b.output(b.op("Cast", {narrow}, {{"to", int64_t{1}}}), "y");
+  b.output(narrow, "z");
+  Folder f;
+  save(b.finish(), f.path / "scales.onnx");
+  const Graph g = load(f.path / "scales.onnx");
+  const Tensor in = Tensor::from<float>({6}, {1, 0.3f, 100, 0x1p-120f, 6, NAN});
+  check_all_ways(g, {in});
+  const Tensor y = plain(g, {in})[0];
+  CHECK(y.as<float>()[0] == 1);
+  CHECK(y.as<float>()[1] == 0.25f);
+  CHECK(y.as<float>()[2] == 128);
+  CHECK(y.as<float>()[3] == 0x1p-120f);
+}
+
+TEST_CASE("reductions over no axes that do nothing still apply their function to each element") {
+  const std::pair<const char*, float (*)(float)> kReductions[]{{"ReduceSum", [](float v) { return v; }},
+                                                               {"ReduceMean", [](float v) { return v; }},
+                                                               {"ReduceMax", [](float v) { return v; }},
+                                                               {"ReduceMin", [](float v) { return v; }},
+                                                               {"ReduceProd", [](float v) { return v; }},
+                                                               {"ReduceL1", [](float v) { return std::fabs(v); }},
+                                                               {"ReduceL2", [](float v) { return std::fabs(v); }},
+                                                               {"ReduceSumSquare", [](float v) { return v * v; }},
+                                                               {"ReduceLogSum", [](float v) { return std::log(v); }},
+                                                               {"ReduceLogSumExp", [](float v) { return v; }}};
+  for (const auto& [name, f] : kReductions) {
+    for (const bool absent : {true, false}) {
+      INFO(name, absent ? ", axes left out" : ", an empty list of axes");
+      Builder b("noop", 18);
+      const auto x = b.input("x", DType::f32, {2, 3});
+      const auto axes = absent ? kAbsent : b.constant("axes", i64s({}));
+      b.output(b.op(name, {x, axes}, {{"noop_with_empty_axes", int64_t{1}}}), "y");
+      const Graph g = b.finish();
+      const Tensor in = random_tensor({2, 3}, 7, 0.5f, 3);
+      check_all_ways(g, {in});
+      const Tensor y = plain(g, {in})[0];
+      REQUIRE(y.shape() == in.shape());
+      for (int i = 0; i < 6; ++i) CHECK(y.as<float>()[i] == doctest::Approx(f(in.as<float>()[i])));
+    }
+  }
+}
+
+TEST_CASE("a branch that is never taken may be impossible") {
+  // What exporters write for a squeeze that "may" apply: Squeeze where the dim is 1, else Identity.
+  const auto squeeze_if_one = [](const Dims& dims, bool nested) {
+    Builder dead("dead", 17), alive("alive", 17);
+    dead.output(dead.op("Squeeze", {dead.outer("x"), dead.constant("axis", i64s({1}))}), "d");
+    alive.output(alive.op("Relu", {alive.outer("x")}), "a");
+    Builder b("squeeze", 17);
+    const auto x = b.input("x", DType::f32, dims);
+    const auto dim = b.op("Gather", {b.op("Shape", {x}), b.constant("one", i64s({1}))});
+    const auto is_one = b.op("Equal", {dim, b.constant("uno", i64s({1}))}, {}, "is_one");
+    if (!nested) {
+      b.output(b.op("If", {is_one}, {{"then_branch", Data(dead.finish_body())}, {"else_branch", Data(alive.finish_body())}}), "y");
+      return b.finish();
+    }
+    Builder outer("outer", 17), other("other", 17);
+    outer.output(outer.op("If", {outer.outer("is_one")}, {{"then_branch", Data(dead.finish_body())}, {"else_branch", Data(alive.finish_body())}}),
+                 "in");
+    // Never taken either: a reshape that cannot be.
+    other.output(other.op("Reshape", {other.outer("x"), other.constant("to", i64s({7, 11}))}), "o");
+    b.output(b.op("If", {b.constant("yes", Tensor::from<bool>({}, {true}))},
+                  {{"then_branch", Data(outer.finish_body())}, {"else_branch", Data(other.finish_body())}}),
+             "y");
+    return b.finish();
+  };
+  for (const bool nested : {false, true}) {
+    for (const Dims& dims : {Dims{2, 3}, Dims{"n", 3}, Dims{"n", "m"}}) {
+      const Graph g = squeeze_if_one(dims, nested);
+      INFO((nested ? "nested, " : ""), to_string(dims));
+      const Tensor in = random_tensor({2, 3}, 1);
+      check_all_ways(g, {in});
+      Folder f;
+      save(g, f.path / "if.onnx");
+      Lane lane(compile(load(f.path / "if.onnx")));
+      CHECK(lane.run({{"x", in}})[0].shape() == Shape{2, 3});
+    }
+    // Where the dim is 1, it is the other way round.
+    const Graph g = squeeze_if_one(Dims{2, 1}, nested);
+    Lane lane(compile(g));
+    CHECK(lane.run({{"x", random_tensor({2, 1}, 1)}})[0].shape() == Shape{2});
+  }
+  // A branch that is taken and impossible is an error.
+  Builder dead("dead", 17), alive("alive", 17);
+  dead.output(dead.op("Squeeze", {dead.outer("x"), dead.constant("axis", i64s({1}))}), "d");
+  alive.output(alive.op("Relu", {alive.outer("x")}), "a");
+  Builder b("wrong", 17);
+  b.input("x", DType::f32, {2, 3});
+  CHECK(has(error_of([&] {
+              b.output(b.op("If", {b.constant("c", Tensor::from<bool>({}, {true}))},
+                            {{"then_branch", Data(dead.finish_body())}, {"else_branch", Data(alive.finish_body())}}),
+                       "y");
+              compile(b.finish());
+            }),
+            "Squeeze"));
+}
+
+TEST_CASE("an input with a value of its own: kept as a constant, or given anew") {
+  // The target shape of a reshape, and a bias.
+  Builder b("defaults");
+  const auto x = b.input("x", DType::f32, {2, 6});
+  const auto shape = b.constant("shape", i64s({3, 4})), bias = b.constant("bias", Tensor::from<float>({}, {1}));
+  b.output(b.op("Add", {b.op("Reshape", {x, shape}), bias}), "y");
+  Graph built = b.finish();
+  built.defaults = {{shape, tensor_type(DType::i64, {"rank"})}, {bias, tensor_type(DType::f32, {})}};
+  Folder f;
+  save(built, f.path / "d.onnx");
+  const Graph g = load(f.path / "d.onnx");
+  REQUIRE(g.defaults.size() == 2);
+  CHECK(g.inputs.size() == 1);
+  const Tensor in = random_tensor({2, 6}, 1);
+  check_all_ways(g, {in});
+  // Untouched they are constants, and the caller who feeds one is told how to.
+  Lane closed(compile(g));
+  CHECK(closed.run({{"x", in}})[0].shape() == Shape{3, 4});
+  CHECK(has(error_of([&] { closed.run({{"x", in}, {"bias", Tensor::from<float>({}, {2})}}); }), "CompileOptions::given"));
+  Lane open(compile(g, {.given = {"shape", "bias"}}));
+  for (const Ints& to : {Ints{4, 3}, Ints{12}, Ints{1, 2, 6}}) {
+    const Outputs out = open.run({{"x", in}, {"shape", i64s(to)}, {"bias", Tensor::from<float>({}, {2})}});
+    CHECK(out[0].shape() == Shape(to));
+    CHECK(out[0].as<float>()[5] == doctest::Approx(in.as<float>()[5] + 2));
+  }
+  CHECK(has(error_of([&] { open.run({{"x", in}, {"shape", i64s({3, 4})}}); }), "input 'bias' is not given"));
+  CHECK(has(error_of([&] { compile(g, {.given = {"bais"}}); }), "they are shape, bias"));
+  // Once opened in the graph itself, it is an input like the others.
+  Graph opened = g;
+  open_defaults(opened, {"bias"});
+  CHECK(plain(opened, {in, Tensor::from<float>({}, {-1})})[0].as<float>()[0] == doctest::Approx(in.as<float>()[0] - 1));
+}
+
+TEST_CASE("a location of external data that holds a NUL byte is refused") {
+  Folder f;
+  Builder b("external");
+  b.output(b.op("Add", {b.input("x", DType::f32, {2000}), b.constant("w", random_tensor({2000}, 1))}), "y");
+  save(b.finish(), f.path / "m.onnx", {1000});
+  std::string bytes = slurp(f.path / "m.onnx");
+  const size_t at = bytes.find("m.onnx.data");
+  REQUIRE(at != std::string::npos);
+  bytes[at + 6] = '\0';
+  write(f.path / "m.onnx", bytes);
+  write(f.path / "m.onnx2", std::string(8000, 'x'));
+  CHECK(has(error_of([&] { load(f.path / "m.onnx"); }), "NUL byte"));
+}
+
+TEST_CASE("constants are matched by their shape, not by how many elements they have") {
+  struct Row {
+    const char* op;
+    Shape scale;
+  };
+  for (const Row& row : {Row{"RMSNormalization", {4, 1}}, {"RMSNormalization", {1, 4}}, {"RMSNormalization", {4, 4}}, {"RMSNormalization", {4}},
+                         {"LayerNormalization", {4, 1}}, {"LayerNormalization", {1, 4}}, {"LayerNormalization", {4, 4}}, {"LayerNormalization", {1}}}) {
+    INFO(row.op, " with a scale of ", to_string(row.scale));
+    Builder b("scaled", 23);
+    const auto x = b.input("x", DType::f32, {4, 4});
+    b.output(b.op(row.op, {x, b.constant("scale", random_tensor(row.scale, 3))}), "y");
+    check_all_ways(b.finish(), {random_tensor({4, 4}, 1)}, {1e-5, 1e-3, 0});
+  }
+  // Added to a product of as many rows as columns, down the columns, along them, and everywhere.
+  for (const Shape& bias : {Shape{4, 1}, Shape{1, 4}, Shape{4}, Shape{1, 1, 1}, Shape{2, 1, 4}, Shape{4, 4}}) {
+    INFO("a bias of ", to_string(bias));
+    Builder b("biased", 17);
+    const auto x = b.input("x", DType::f32, {4, 9});
+    const auto product = b.op("MatMul", {x, b.constant("w", random_tensor({9, 4}, 2))});
+    b.output(b.op("Relu", {b.op("Add", {product, b.constant("b", random_tensor(bias, 3))})}), "y");
+    check_all_ways(b.finish(), {random_tensor({4, 9}, 1)});
+  }
+  // The channels of a batched product are not its columns.
+  Builder b("batched", 17);
+  const auto x = b.input("x", DType::f32, {2, 7, 14});
+  const auto product = b.op("MatMul", {x, b.constant("w", random_tensor({14, 4}, 2))});
+  const auto p = [&](const char* name, float low) { return b.constant(name, random_tensor({7}, 5, low, 1)); };
+  b.output(b.op("BatchNormalization", {product, p("s", -1), p("b", -1), p("m", -1), p("v", 0.5f)}), "y");
+  check_all_ways(b.finish(), {random_tensor({2, 7, 14}, 1)}, {1e-4, 1e-3, 0});
+}
+
+TEST_CASE("means whose sums do not fit, and rows with nothing to see") {
+  Builder b("large", 17);
+  const auto x = b.input("x", DType::f32, {3, 32});
+  b.output(b.op("ReduceMean", {x}, {{"axes", Ints{1}}}), "mean");
+  b.output(b.op("GlobalAveragePool", {b.op("Reshape", {x, b.constant("to", i64s({1, 3, 4, 8}))})}), "pool");
+  Tensor in = random_tensor({3, 32}, 1);
+  for (float& v : in.as<float>()) v = v < 0 ? 2e38f : 3e38f;
+  const Graph g = b.finish();
+  check_all_ways(g, {in}, {1e33, 1e-5, 0});
+  CHECK(std::isfinite(plain(g, {in})[0].as<float>()[0]));
+  // A row of attention that may see nothing.
+  Builder a("masked", 23);
+  const auto q = a.input("q", DType::f32, {1, 2, 3, 8}), k = a.input("k", DType::f32, {1, 2, 4, 8}), v = a.input("v", DType::f32, {1, 2, 4, 8});
+  Tensor mask(DType::boolean, {3, 4});
+  for (int i = 0; i < 12; ++i) mask.as<bool>()[i] = i >= 4;
+  a.output(a.op("Attention", {q, k, v, a.constant("mask", mask)}), "y");
+  check_all_ways(a.finish(), {random_tensor({1, 2, 3, 8}, 1), random_tensor({1, 2, 4, 8}, 2), random_tensor({1, 2, 4, 8}, 3)});
+}
