@@ -1,0 +1,251 @@
+// Each pattern of exporters with each of its conditions broken in turn: another constant, a constant of more dims, another axis, a value inside that
+// is read once more or given out, another dtype, an older opset, nothing as a size. What is no such pattern stays as it is, and the numbers are
+// those of plain evaluation in any case.
+#include <algorithm>
+#include <functional>
+#include <optional>
+
+#include "support.hpp"
+
+using namespace test;
+using Data = Attribute::Data;
+using Ints = std::vector<int64_t>;
+
+namespace {
+
+class Net {
+ public:
+  Net(std::string bend, int64_t opset, DType dtype, int64_t rows) : b("near", opset), bend_(std::move(bend)), opset_(opset), dtype_(dtype), rows_(rows) {}
+
+  bool is(std::string_view bend) const { return bend_ == bend; }
+  int64_t rows() const { return rows_; }
+  int64_t opset() const { return opset_; }
+  ValueId in(const Shape& s, float low = -1, float high = 1) {
+    fed.push_back(cast(random_tensor(s, 11 + fed.size(), low, high)));
+    return b.input("x" + std::to_string(fed.size()), dtype_, Dims(s.begin(), s.end()));
+  }
+  ValueId constant(const Tensor& t) { return b.constant("c" + std::to_string(names_++), t); }
+  // A constant of a pattern: off by a little, or of more dims, when that is the bend.
+  ValueId c(float v) {
+    if (is("another constant")) v *= 1.1f;
+    Tensor t = cast(Tensor::from<float>({}, {v}));
+    if (is("constants of more dims")) t = t.reshaped({1, 1, 1, 1, 1});
+    if (is("constants of one element")) t = t.reshaped({1});
+    return constant(t);
+  }
+  ValueId bound(float v) { return constant(cast(Tensor::from<float>({}, {v}))); }
+  ValueId w(const Shape& s, uint64_t seed = 5) { return constant(cast(random_tensor(s, seed, 0.2f, 1))); }
+  ValueId ints(const Ints& v) { return constant(Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); }
+  ValueId op(const std::string& name, const std::vector<ValueId>& inputs, const std::map<std::string, Data>& a = {}) { return b.op(name, inputs, a); }
+  ValueId reduce(const std::string& name, ValueId x, int64_t axis) {
+    const bool as_input = opset_ >= (name == "ReduceSum" ? 13 : 18);
+    return as_input ? op(name, {x, ints({axis})}) : op(name, {x}, {{"axes", Ints{axis}}});
+  }
+  // A value inside the pattern.
+  ValueId inside(ValueId v) {
+    if (is("read once more")) extra_.push_back(op("Neg", {v}));
+    if (is("given out")) extra_.push_back(v);
+    return v;
+  }
+  // Whether the compiled program holds that op; compares the numbers with plain evaluation.
+  bool holds(ValueId y, const std::string& name) {
+    b.output(y, "y");
+    for (size_t i = 0; i < extra_.size(); ++i) b.output(extra_[i], "extra" + std::to_string(i));
+    const Graph g = b.finish();
+    for (const std::string& isa : machine_info().isas) check_against_plain(g, fed, {.threads = 2, .isa = isa}, {1e-5, 1e-4, 0});
+    check_against_plain(g, fed, {.threads = 1, .fuse = false}, {1e-5, 1e-4, 0});
+    const EditionInfo info = compile(g, {.threads = 1}).describe();
+    return std::ranges::any_of(info.nodes, [&](const NodeInfo& n) { return n.op == name; });
+  }
+
+  Builder b;
+  std::vector<Tensor> fed;
+
+ private:
+  Tensor cast(const Tensor& t) const {
+    if (dtype_ == DType::f32) return t;
+    Tensor out(DType::f64, t.shape());
+    std::ranges::copy(t.as<float>(), out.as<double>().begin());
+    return out;
+  }
+  std::string bend_;
+  int64_t opset_;
+  DType dtype_;
+  int64_t rows_;
+  int names_ = 0;
+  std::vector<ValueId> extra_;
+};
+
+struct Pattern {
+  const char* op;
+  std::function<ValueId(Net&)> make;
+  std::vector<const char*> misses;  // bends of its own that make it another thing
+  bool constants = true;            // whether it has constants that must be just so
+  std::vector<const char*> parts{};  // bends that leave the rest of the pattern one
+};
+
+ValueId normalised(Net& n, bool centred) {
+  ValueId x = n.in({n.rows(), 5, 16});
+  const int64_t axis = -1;
+  if (centred) x = n.op("Sub", {x, n.reduce("ReduceMean", x, n.is("another axis") ? 1 : axis)});
+  const ValueId square = n.op("Pow", {x, n.c(2)});
+  const ValueId variance = n.inside(n.reduce("ReduceMean", square, n.is("another axis") && !centred ? 1 : axis));
+  const ValueId spread = n.op("Sqrt", {n.op("Add", {variance, n.bound(1e-5f)})});
+  const Shape scale = n.is("scale down the rows") ? Shape{5, 1} : n.is("scale of all") ? Shape{5, 16} : Shape{16};
+  const ValueId y = n.op("Mul", {n.op("Div", {x, spread}), n.w(scale, 3)});
+  return centred ? n.op("Add", {y, n.w(n.is("shift down the rows") ? Shape{5, 1} : Shape{16}, 4)}) : y;
+}
+
+const Pattern kPatterns[]{
+    {"Gelu",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 33}, -4, 4);
+       const ValueId e = n.inside(n.op("Add", {n.op("Erf", {n.op("Div", {x, n.c(1.41421356f)})}), n.c(1)}));
+       return n.op("Mul", {n.op("Mul", {n.is("another value") ? n.in({n.rows(), 33}) : x, e}), n.c(0.5f)});
+     },
+     {"another value"}},
+    {"Gelu",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 33}, -4, 4), cube = n.inside(n.op("Mul", {n.op("Pow", {x, n.c(3)}), n.c(0.044715f)}));
+       const ValueId t = n.op(n.is("another function") ? "Sigmoid" : "Tanh", {n.op("Mul", {n.op("Add", {x, cube}), n.c(0.7978845608f)})});
+       return n.op("Mul", {n.op("Mul", {n.c(0.5f), x}), n.op("Add", {n.c(1), t})});
+     },
+     {"another function"}},
+    {"HardSwish",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 33}, -5, 5);
+       const ValueId clip = n.op("Clip", {n.op("Add", {x, n.c(3)}), n.bound(0),
+                                          n.bound(6)});
+       return n.op("Div", {n.op("Mul", {x, n.inside(clip)}), n.c(6)});
+     },
+     {}},
+    {"LayerNormalization", [](Net& n) { return normalised(n, true); }, {"another axis", "scale down the rows", "scale of all"}, false, {"shift down the rows"}},
+    {"RMSNormalization", [](Net& n) { return normalised(n, false); }, {"another axis", "scale down the rows"}, false},
+    {"Softmax",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 40}, -9, 9);
+       const ValueId e = n.inside(n.op("Exp", {n.op("Sub", {x, n.reduce("ReduceMax", x, n.is("another axis") ? 0 : -1)})}));
+       return n.op(n.is("the other way up") ? "Mul" : "Div", {e, n.reduce("ReduceSum", e, n.is("another sum") ? 0 : -1)});
+     },
+     {"another axis", "another sum", "the other way up"},
+     false},
+    {"Attention",
+     [](Net& n) {
+       const ValueId q = n.in({n.rows(), 3, 8, 16}), v = n.in({n.rows(), 3, 8, 16});
+       const ValueId k = n.op("Transpose", {n.in({n.rows(), 3, n.is("keys not turned") ? 16 : 8, n.is("keys not turned") ? 8 : 16})},
+                              {{"perm", n.is("keys not turned") ? Ints{0, 1, 2, 3} : Ints{0, 1, 3, 2}}});
+       const ValueId scores = n.op("Div", {n.op("MatMul", {q, k}), n.is("a scale for each head") ? n.w({3, 1, 1}) : n.c(4)});
+       const ValueId p = n.inside(n.op("Softmax", {scores}, {{"axis", int64_t{n.is("another axis") ? -2 : -1}}}));
+       return n.op("MatMul", {p, v});
+     },
+     {"another axis", "a scale for each head"},
+     false},
+    {"DepthToSpace",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 12, 4, 5});
+       const ValueId split = n.op("Reshape", {x, n.ints({n.rows(), 3, 2, 2, 4, 5})});
+       const ValueId turned = n.inside(n.op("Transpose", {split}, {{"perm", n.is("another order") ? Ints{0, 1, 4, 3, 5, 2} : Ints{0, 1, 4, 2, 5, 3}}}));
+       return n.op("Reshape", {turned, n.ints(n.is("another shape") ? Ints{n.rows(), 3, 10, 8} : Ints{n.rows(), 3, 8, 10})});
+     },
+     {"another order", "another shape"},
+     false},
+};
+
+}  // namespace
+
+TEST_CASE("near misses: every condition of every pattern, broken in turn") {
+  for (const Pattern& p : kPatterns) {
+    const auto holds = [&](const std::string& bend, int64_t opset = 21, DType dtype = DType::f32, int64_t rows = 4) {
+      Net n(bend, opset, dtype, rows);
+      return n.holds(p.make(n), p.op);
+    };
+    INFO(std::string(p.op));
+    CHECK(holds(""));
+    CHECK(holds("constants of one element") == holds(""));
+    for (const char* bend : p.misses) {
+      INFO(std::string(bend));
+      CHECK_FALSE(holds(bend));
+    }
+    if (p.constants) {
+      CHECK_FALSE(holds("another constant"));
+      CHECK_FALSE(holds("constants of more dims"));
+    }
+    for (const char* bend : p.parts) CHECK(holds(bend));
+    // What is seen from outside stays: only the numbers count, and they are checked in `holds`.
+    (void)holds("read once more");
+    (void)holds("given out");
+    // Older ways of writing it down, other numbers, nothing at all: recognised or not, right.
+    for (const int64_t opset : {11, 13, 17, 18, 24}) {
+      CAPTURE(opset);
+      (void)holds("", opset);
+    }
+    (void)holds("", 21, DType::f64);
+    (void)holds("", 21, DType::f32, 0);
+    (void)holds("", 21, DType::f32, 1);
+  }
+}
+
+TEST_CASE("near misses of folds: factors and shifts that are not one a channel stay beside the product") {
+  const auto merged = [](const Shape& factor, bool shared, bool read) {
+    Builder b("fold", 17);
+    const auto x = b.input("x", DType::f32, {1, 6, 5, 5});
+    const auto w = b.constant("w", random_tensor({6, 6, 1, 1}, 1));
+    const auto y = b.op("Conv", {x, w});
+    const auto scaled = b.op("Mul", {y, b.constant("f", random_tensor(factor, 2, 0.5f, 2))});
+    b.output(scaled, "y");
+    if (shared) b.output(b.op("Conv", {scaled, w}), "again");
+    if (read) b.output(b.op("Sqrt", {b.op("Abs", {y})}), "raw");
+    const Graph g = b.finish();
+    check_against_plain(g, {random_tensor({1, 6, 5, 5}, 3)}, {.threads = 2});
+    const EditionInfo info = compile(g, {.threads = 1}).describe();
+    return std::ranges::none_of(info.nodes, [](const NodeInfo& n) { return n.op == "Mul"; });
+  };
+  CHECK(merged({6, 1, 1}, false, false));
+  CHECK(merged({1, 6, 1, 1}, false, false));
+  CHECK(merged({1}, false, false));
+  CHECK_FALSE(merged({5}, false, false));           // along the last axis
+  CHECK_FALSE(merged({6, 5, 5}, false, false));     // one for each element
+  CHECK_FALSE(merged({5, 1}, false, false));        // along the lines
+  CHECK_FALSE(merged({1, 1, 1, 1, 1}, false, false));  // makes the result one dim more
+  CHECK_FALSE(merged({6, 1, 1}, false, true));      // the product itself is read too
+  (void)merged({6, 1, 1}, true, false);             // a constant that another node reads keeps its numbers for that one
+}
+
+TEST_CASE("near misses of quantised products: scales and zero points of other shapes, biases on other grids") {
+  struct Case {
+    Shape weight_scale;
+    int64_t axis;
+    Shape bias;
+    float out_scale;
+  };
+  for (const Case& c : {Case{{}, 1, {4}, 0.05f}, {{4}, 1, {4}, 0.05f}, {{6}, 0, {4}, 0.05f}, {{4}, 1, {4, 1}, 0.05f}, {{4}, 1, {1, 4}, 0.05f},
+                        {{}, 1, {1}, 0.05f}, {{}, 1, {4, 4}, 0.05f}, {{}, 1, {4}, 1e-4f}, {{}, 1, {4}, 30.0f}}) {
+    CAPTURE(to_string(c.weight_scale));
+    CAPTURE(to_string(c.bias));
+    CAPTURE(c.out_scale);
+    Builder b("quantised", 21);
+    const auto scale = [&](const char* name, float s) { return b.constant(name, Tensor::from<float>({}, {s})); };
+    const auto x = b.input("x", DType::f32, {4, 6});
+    const auto zero = b.constant("zero", Tensor::from<uint8_t>({}, {128}));
+    const auto in = b.op("DequantizeLinear", {b.op("QuantizeLinear", {x, scale("sx", 0.01f), zero}), scale("sx2", 0.01f), zero});
+    Tensor weights(DType::i8, {6, 4});
+    for (int64_t i = 0; i < weights.size(); ++i) static_cast<int8_t*>(weights.data())[i] = static_cast<int8_t>(i * 37 % 200 - 100);
+    std::map<std::string, Data> attributes;
+    if (!c.weight_scale.empty()) attributes["axis"] = c.axis;
+    const auto w = b.op("DequantizeLinear", {b.constant("w", weights), b.constant("sw", random_tensor(c.weight_scale, 4, 0.005f, 0.02f))}, attributes);
+    const auto y = b.op("Add", {b.op("MatMul", {in, w}), b.constant("bias", random_tensor(c.bias, 5))});
+    const auto q = b.op("QuantizeLinear", {y, scale("sy", c.out_scale), b.constant("zy", Tensor::from<uint8_t>({}, {100}))});
+    b.output(q, "y");
+    const Graph g = b.finish();
+    const std::vector<Tensor> fed{random_tensor({4, 6}, 6)};
+    const auto expected = evaluate_plain(g, fed);
+    for (const std::string& isa : machine_info().isas) {
+      Lane lane(compile(g, {.threads = 2, .isa = isa}));
+      const Outputs out = lane.run(std::span<const Tensor>(fed));
+      int most = 0;
+      for (int64_t i = 0; i < expected[0].size(); ++i)
+        most = std::max(most, std::abs(static_cast<int>(out[0].as<uint8_t>()[i]) - static_cast<int>(expected[0].as<uint8_t>()[i])));
+      CHECK(most <= 1);  // a tie rounded the other way
+    }
+  }
+}
