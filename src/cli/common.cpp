@@ -102,7 +102,7 @@ void ModelOptions::add_limits(CLI::App& app) {
   app.add_option("--memory-limit", memory_limit, "Memory for values between steps, and for one result of plain evaluation, e.g. 500M or 4G (this machine's; 1G)")
       ->type_name("SIZE");
   app.add_option("--trip-limit", trip_limit, "Trips that all the loops of a run may take together (16777216)")
-      ->check(CLI::Range(int64_t{1}, int64_t{1} << 62))
+      ->check(CLI::Range(int64_t{1}, int64_t{1'000'000'000'000}))
       ->type_name("N");
 }
 

@@ -1,6 +1,7 @@
 // The driver of lowering: which nodes go together, in which order, and how values change layout between steps.
 #include <algorithm>
 #include <cstring>
+#include <map>
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
@@ -561,6 +562,28 @@ std::string Lowering::why_not(const Group& group, const std::vector<std::vector<
   return fmt::format("with {} the epilogue would not fit its registers", name);
 }
 
+namespace {
+
+// Whether values of a run decide what a node does: sizes, axes, how many. Then they may be wrong, whatever sizes the model declares of the
+// result, and plain evaluation looks at them.
+bool told_late(const Lowering& l, const Group& group) {
+  static const std::map<std::string_view, std::vector<size_t>> kDecide{
+      {"Reshape", {1}}, {"Squeeze", {1}},     {"Unsqueeze", {1}},    {"Split", {1}},          {"Expand", {1}},     {"Tile", {1, 2}},
+      {"Slice", {1, 2, 3, 4}},                {"Pad", {1, 3}},       {"Resize", {1, 2, 3}},   {"Upsample", {1}},   {"TopK", {1}},
+      {"OneHot", {1}},  {"Trilu", {1}},       {"CumSum", {1}},       {"CenterCropPad", {1}},  {"AffineGrid", {1}}, {"MaxUnpool", {2}},
+      {"Col2Im", {1, 2}}};
+  if (group.nodes.size() != 1) return false;
+  const Node& n = l.graph().nodes[group.nodes[0]];
+  if (!n.domain.empty()) return false;
+  const auto it = kDecide.find(n.op);
+  std::vector<size_t> which;
+  if (it != kDecide.end()) which = it->second;
+  else if (n.op.starts_with("Reduce")) which = {1};
+  return std::ranges::any_of(which, [&](size_t i) { return i < n.inputs.size() && n.inputs[i] != kAbsent && !l.is_constant(n.inputs[i]); });
+}
+
+}  // namespace
+
 Plan Lowering::finish() {
   const Graph& g = *graph_;
   const std::vector<Group> groups = partition(g, options_);
@@ -575,7 +598,7 @@ Plan Lowering::finish() {
     const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
     const size_t first = plan_.steps.size();
     try {
-      const bool fast = !options_.plain && (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) ||
+      const bool fast = !options_.plain && !told_late(*this, group) && (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) ||
                                             lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
                                             lower_rows(*this, group) || lower_movement(*this, group) || lower_indexed(*this, group) ||
                                             lower_select(*this, group) || lower_recurrent(*this, group) || lower_quantised(*this, group) ||
