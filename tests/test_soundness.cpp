@@ -439,3 +439,41 @@ TEST_CASE("means whose sums do not fit, and rows with nothing to see") {
   a.output(a.op("Attention", {q, k, v, a.constant("mask", mask)}), "y");
   check_all_ways(a.finish(), {random_tensor({1, 2, 3, 8}, 1), random_tensor({1, 2, 4, 8}, 2), random_tensor({1, 2, 4, 8}, 3)});
 }
+
+TEST_CASE("of a list of operands none may be left out, and sizes told at run time are looked at whatever a model declares") {
+  for (const char* op : {"Mean", "Sum", "Max", "Min", "Concat"}) {
+    INFO(std::string(op));
+    const std::string what = error_of([&] {
+      Builder b("gap");
+      std::map<std::string, Data> attributes;
+      if (std::string(op) == "Concat") attributes["axis"] = int64_t{0};
+      b.output(b.op(op, {b.input("x", DType::f32, {3}), kAbsent, b.input("y", DType::f32, {3})}, attributes), "z");
+      compile(b.finish());
+    });
+    CHECK(has(what, "input 1 is left out, but the op needs it"));
+  }
+  // The result is declared, the shape that makes it is fed.
+  struct Case {
+    const char* op;
+    Shape in, out;
+    Ints good, bad;
+  };
+  for (const Case& c : {Case{"Reshape", {2, 6}, {3, 4}, {3, 4}, {4, 3}}, {"Squeeze", {1, 3, 1}, {3, 1}, {0}, {2}}, {"Unsqueeze", {3}, {1, 3}, {0}, {1}},
+                        {"Expand", {1, 3}, {2, 3}, {2, 3}, {4, 3}}}) {
+    INFO(std::string(c.op));
+    Builder b("told", 17);
+    const auto x = b.input("x", DType::f32, Dims(c.in.begin(), c.in.end()));
+    const auto how = b.input("how", DType::i64, {static_cast<int64_t>(c.good.size())});
+    const auto y = b.op(c.op, {x, how});
+    b.output(b.op("Relu", {y}), "z");
+    Graph g = b.finish();
+    g.values[y].dims = Dims(c.out.begin(), c.out.end());
+    g.values[g.outputs[0]].dims = g.values[y].dims;
+    const Tensor in = random_tensor(c.in, 1);
+    for (const bool plainly : {false, true}) {
+      Lane lane(compile(g, {.threads = 2, .plain = plainly}));
+      CHECK(lane.run({{"x", in}, {"how", i64s(c.good)}})[0].shape() == c.out);
+      CHECK(has(error_of([&] { lane.run({{"x", in}, {"how", i64s(c.bad)}}); }), "the model declares"));
+    }
+  }
+}

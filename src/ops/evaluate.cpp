@@ -165,6 +165,7 @@ std::vector<Tensor> evaluate_node(const Graph& graph, const Node& node, std::spa
       if (here && inputs[i].composite() && !d->composites)
         fail(Category::type, "input {} is a {}, expected a tensor", i, to_string(inputs[i].kind()));
     }
+    ops::check_present(*d, node);
     if (node.has_subgraphs()) {  // what its bodies do is checked node by node
       const InferContext here(node, static_cast<int>(version), inputs);
       if (d->statement) ops::check_statement(*d->statement, here);

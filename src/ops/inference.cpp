@@ -239,6 +239,7 @@ std::vector<Fault> infer_nodes(Graph& graph, const std::set<std::string>* skip =
                to_string(*graph.values[node.inputs[i]].composite));
         }
       }
+      ops::check_present(*def, node);
       InferContext context(graph, node, static_cast<int>(graph.version_of(node)));
       if (def->statement) ops::check_statement(*def->statement, context);
       def->infer(context);

@@ -430,4 +430,14 @@ std::shared_ptr<const Statement> read_statement(const OpDef& def) {
 
 void check_statement(const Statement& statement, const InferContext& context) { Check(statement, context).run(); }
 
+void check_present(const OpDef& def, const Node& node) {
+  const auto in = static_cast<int>(node.inputs.size());
+  const bool ours = def.domain.empty() || def.domain == "ai.onnx.ml";  // others may say what they like
+  const int list = def.max_inputs >= 0 || !ours ? in : def.domain.empty() && def.name == "Loop" ? 2 : 0;
+  for (int i = 0; i < in; ++i) {
+    if (node.inputs[i] == kAbsent && (i < def.min_inputs || i >= list))
+      fail(Category::value, "input {} is left out, but the op needs it", i);
+  }
+}
+
 }  // namespace lathe::ops
