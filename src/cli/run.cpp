@@ -207,7 +207,7 @@ void save_outputs(const Options& o, const std::vector<NamedTensor>& out, const s
     std::vector<std::string> read = o.images;
     for (const std::string& text : o.inputs) read.push_back(fs::exists(text) ? text : text.substr(text.find('=') + 1));
     read.push_back(o.model.model);
-    check_target("--save", path.string(), {kind, ""}, read);
+    check_target("--save", path.string(), {kind}, read);
     return path;
   };
   if (o.save_as == "npz") write_npz(checked(file("outputs", ".npz"), "an npz or zip archive"), out);

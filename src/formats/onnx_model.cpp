@@ -521,11 +521,14 @@ Graph graph_of_file(const std::filesystem::path& path, const LoadOptions& option
     if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
     google::protobuf::io::FileInputStream stream(fd, 1 << 20);
     stream.SetCloseOnDelete(true);
-    std::string head(4096, '\0');
-    head.resize(static_cast<size_t>(std::max<ssize_t>(0, ::pread(fd, head.data(), head.size(), 0))));
-    if (const std::string_view kind = kind_of_file(head); !kind.empty())
-      fail(Category::format, "{}: not an ONNX file: it is {}", path.string(), kind);
-    if (!parse(stream, proto)) {
+    const bool parsed = parse(stream, proto);
+    if (!parsed || !proto.has_graph()) {
+      std::string head(4096, '\0');
+      head.resize(static_cast<size_t>(std::max<ssize_t>(0, ::pread(fd, head.data(), head.size(), 0))));
+      if (const std::string_view kind = kind_of_file(head); !kind.empty())
+        fail(Category::format, "{}: not an ONNX file: it is {}", path.string(), kind);
+    }
+    if (!parsed) {
       fail(Category::format, "{}: not an ONNX file, or cut short ({} bytes), or subgraphs are nested absurdly deep", path.string(),
            std::filesystem::file_size(path, ec));
     }
@@ -538,10 +541,12 @@ Graph graph_of_file(const std::filesystem::path& path, const LoadOptions& option
 Graph load(const std::filesystem::path& path, const LoadOptions& options) { return graph_of_file(path, options, nullptr); }
 
 Graph load_bytes(std::string_view bytes, const std::string& name, const LoadOptions& options) {
-  if (const std::string_view kind = kind_of_file(bytes); !kind.empty()) fail(Category::format, "{}: not an ONNX model: it is {}", name, kind);
   wire::ModelProto proto;
   google::protobuf::io::ArrayInputStream stream(bytes.data(), static_cast<int>(std::min<size_t>(bytes.size(), INT_MAX)));
-  if (bytes.size() > INT_MAX || !parse(stream, proto))
+  const bool parsed = bytes.size() <= INT_MAX && parse(stream, proto);
+  if (const std::string_view kind = parsed && proto.has_graph() ? "" : kind_of_file(bytes); !kind.empty())
+    fail(Category::format, "{}: not an ONNX model: it is {}", name, kind);
+  if (!parsed)
     fail(Category::format, "{}: not an ONNX model, or cut short ({} bytes), or subgraphs are nested absurdly deep", name, bytes.size());
   return graph_of_wire(proto, name, std::nullopt, options, nullptr);
 }
