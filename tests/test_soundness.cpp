@@ -477,3 +477,11 @@ TEST_CASE("of a list of operands none may be left out, and sizes told at run tim
     }
   }
 }
+
+TEST_CASE("results count for the limit of memory") {
+  Builder b("large");
+  b.output(b.op("Expand", {b.input("x", DType::f32, {1}), b.constant("to", i64s({1000, 1000}))}), "y");
+  const Graph g = b.finish();
+  CHECK(has(error_of([&] { compile(g, {.arena_limit = 1 << 20}); }), "with output 'y' the results take 4000000 bytes"));
+  CHECK(Lane(compile(g, {.arena_limit = 8 << 20})).run({{"x", Tensor::from<float>({1}, {2})}})[0].as<float>()[999999] == 2);
+}

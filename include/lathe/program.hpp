@@ -30,7 +30,7 @@ struct CompileOptions {
   // within six pixels; transformed weights take four times the memory of the originals, which stay.
   bool winograd = true;
   std::string isa{};       // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
-  size_t arena_limit = 0;  // bytes an edition's arena may take; 0: the machine's memory
+  size_t arena_limit = 0;  // bytes an edition's arena, and its results beside it, may take each; 0: the machine's memory
   int editions = 8;        // editions kept; the least recently used goes first
   EvalLimits limits{};     // of what is evaluated plainly: loops, subgraphs, sizes only known at run time
 };

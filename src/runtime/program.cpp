@@ -329,6 +329,18 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
   if (plan->arena_bytes > most) {
     fail(Category::resource, "this model needs an arena of {} bytes for these shapes, the limit is {}", plan->arena_bytes, most);
   }
+  // Results stand beside the arena; a model may declare any size of them.
+  double results = 0;
+  for (ValueId v : g->outputs) {
+    const Value& value = g->values[v];
+    const auto shape = value.composite ? std::nullopt : known_shape(value.dims);
+    if (!shape) continue;
+    double bytes = bit_width(value.dtype) / 8.0;
+    for (int64_t d : *shape) bytes *= static_cast<double>(d);
+    results += bytes;
+    if (results > static_cast<double>(most))
+      fail(Category::resource, "with output '{}' the results take {:.0f} bytes beside the arena, the limit is {}", value.name, results, most);
+  }
   ++compiled;
   // Constants of these shapes alone that were packed are held once too.
   for (const auto& [key, entry] : plan->own->entries()) forget(g->values[static_cast<size_t>(key.value)]);
