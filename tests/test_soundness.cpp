@@ -485,3 +485,14 @@ TEST_CASE("results count for the limit of memory") {
   CHECK(has(error_of([&] { compile(g, {.arena_limit = 1 << 20}); }), "with output 'y' the results take 4000000 bytes"));
   CHECK(Lane(compile(g, {.arena_limit = 8 << 20})).run({{"x", Tensor::from<float>({1}, {2})}})[0].as<float>()[999999] == 2);
 }
+
+TEST_CASE("a result that is folded and not as the model declares is refused as it is at run time") {
+  Builder b("declared");
+  const auto y = b.op("Unique", {b.constant("x", Tensor::from<float>({6}, {2, 2, 2, 2, 2, 2}))});
+  b.output(y, "y");
+  Graph g = b.finish();
+  CHECK(Lane(compile(g)).run({})[0].shape() == Shape{1});
+  g.values[y].dims = Dims{4};
+  for (const bool plainly : {false, true})
+    CHECK(has(error_of([&] { Lane(compile(g, {.plain = plainly})).run({}); }), "gives f32 of 1 for 'y', the model declares f32 of 4"));
+}
