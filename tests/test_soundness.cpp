@@ -496,3 +496,25 @@ TEST_CASE("a result that is folded and not as the model declares is refused as i
   for (const bool plainly : {false, true})
     CHECK(has(error_of([&] { Lane(compile(g, {.plain = plainly})).run({}); }), "gives f32 of 1 for 'y', the model declares f32 of 4"));
 }
+
+TEST_CASE("bools of a file: any byte but 0 is true") {
+  Folder f;
+  Builder b("bools");
+  b.output(b.op("Where", {b.constant("which", Tensor::from<bool>({4}, {true, false, true, false})), b.input("x", DType::f32, {4}), b.input("y", DType::f32, {4})}), "z");
+  save(b.finish(), f.path / "bools.onnx");
+  std::string bytes = slurp(f.path / "bools.onnx");
+  const size_t at = bytes.find(std::string("\1\0\1\0", 4));
+  REQUIRE(at != std::string::npos);
+  bytes.replace(at, 4, std::string("\x24\0\xFF\0", 4));
+  write(f.path / "bools.onnx", bytes);
+  const Graph g = load(f.path / "bools.onnx");
+  const std::vector<Tensor> fed{random_tensor({4}, 1), random_tensor({4}, 2)};
+  check_all_ways(g, fed);
+  CHECK(plain(g, fed)[0].as<float>()[2] == fed[0].as<float>()[2]);
+  // The same of an array.
+  write_npy(f.path / "b.npy", Tensor::from<bool>({4}, {true, false, true, false}));
+  std::string array = slurp(f.path / "b.npy");
+  array[array.size() - 2] = 36;
+  write(f.path / "b.npy", array);
+  CHECK(identical(read_npy(f.path / "b.npy"), Tensor::from<bool>({4}, {true, false, true, false})));
+}

@@ -9,6 +9,7 @@
 #include "base/fail.hpp"
 #include "base/memory.hpp"
 #include "base/files.hpp"
+#include "formats/bools.hpp"
 #include "lathe/formats.hpp"
 
 namespace lathe {
@@ -85,7 +86,7 @@ Tensor parse_npy(const std::string& bytes, const std::string& where) {
   auto* dst = static_cast<char*>(t.data());
   if (!fortran || shape.size() < 2) {
     if (*count > 0) std::memcpy(dst, src, *count * element);
-    return t;
+    return sound_bools(std::move(t));
   }
   // Column order: the first index runs fastest in the file.
   std::vector<int64_t> index(shape.size(), 0);
@@ -95,7 +96,7 @@ Tensor parse_npy(const std::string& bytes, const std::string& where) {
     std::memcpy(dst + i * element, src + at * element, element);
     for (int d = static_cast<int>(shape.size()) - 1; d >= 0 && ++index[d] == shape[d]; --d) index[d] = 0;
   }
-  return t;
+  return sound_bools(std::move(t));
 }
 
 std::string format_npy(const Tensor& t, const std::string& where) {

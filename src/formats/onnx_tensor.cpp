@@ -1,4 +1,5 @@
 #include "formats/onnx_tensor.hpp"
+#include "formats/bools.hpp"
 
 #include <fcntl.h>
 #include <sys/mman.h>
@@ -147,7 +148,7 @@ Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const 
     return t;
   }
   const size_t bytes = static_cast<size_t>((*count * bit_width(dtype) + 7) / 8);
-  if (proto.data_location() == 1) return map_external(proto, dtype, shape, bytes, data, where);
+  if (proto.data_location() == 1) return sound_bools(map_external(proto, dtype, shape, bytes, data, where));
   if (proto.has_raw_data()) {
     if (proto.raw_data().size() != bytes) {
       fail(Category::format, "{}: {} bytes stored, shape {} of {} needs {}", where, proto.raw_data().size(), to_string(shape),
@@ -156,11 +157,11 @@ Tensor tensor_from_wire(wire::TensorProto& proto, const DataFolder& data, const 
     std::shared_ptr<std::string> held(proto.release_raw_data());
     if (bytes >= 4096 && reinterpret_cast<uintptr_t>(held->data()) % 16 == 0) {
       void* p = held->data();
-      return Tensor::share(dtype, shape, std::move(held), p);
+      return sound_bools(Tensor::share(dtype, shape, std::move(held), p));
     }
     Tensor t(dtype, shape);
     if (bytes > 0) std::memcpy(t.data(), held->data(), bytes);
-    return t;
+    return sound_bools(std::move(t));
   }
   // The elements must be there before memory for them is taken: a hostile shape costs nothing.
   const int64_t stored = int64_t{proto.float_data_size()} + proto.double_data_size() + proto.int32_data_size() + proto.int64_data_size() +
