@@ -433,7 +433,8 @@ void check_statement(const Statement& statement, const InferContext& context) { 
 void check_present(const OpDef& def, const Node& node) {
   const auto in = static_cast<int>(node.inputs.size());
   const bool ours = def.domain.empty() || def.domain == "ai.onnx.ml";  // others may say what they like
-  const int list = def.max_inputs >= 0 || !ours ? in : def.domain.empty() && def.name == "Loop" ? 2 : 0;
+  const int before = def.name == "Loop" ? 2 : def.name == "Scan" && def.since < 9 ? 1 : 0;
+  const int list = def.max_inputs >= 0 || !ours ? in : before;
   for (int i = 0; i < in; ++i) {
     if (node.inputs[i] == kAbsent && (i < def.min_inputs || i >= list))
       fail(Category::value, "input {} is left out, but the op needs it", i);

@@ -80,7 +80,7 @@ std::shared_ptr<const Statement> read_statement(const OpDef& def);
 // Throws Error naming the node, the operand or the attribute. What is not known yet passes.
 void check_statement(const Statement& statement, const InferContext& context);
 // Whether all inputs are there that the op needs: of a list of any number no one may be left out, but for what stands before it (the trips
-// and the condition of Loop). Throws Error (value).
+// and the condition of Loop, the lengths of Scan's oldest form). Throws Error (value).
 void check_present(const OpDef& def, const Node& node);
 // Gives the definitions of the standard what they state about their operands.
 void add_operands(std::vector<OpDef>& defs);
