@@ -58,16 +58,22 @@ class Net {
     return std::ranges::any_of(info.nodes, [&](const NodeInfo& n) { return n.op == name; });
   }
 
-  Builder b;
-  std::vector<Tensor> fed;
-
- private:
+  Tensor filled(const Shape& s, float v) const {
+    Tensor t(DType::f32, s);
+    std::ranges::fill(t.as<float>(), v);
+    return cast(t);
+  }
   Tensor cast(const Tensor& t) const {
     if (dtype_ == DType::f32) return t;
     Tensor out(DType::f64, t.shape());
     std::ranges::copy(t.as<float>(), out.as<double>().begin());
     return out;
   }
+
+  Builder b;
+  std::vector<Tensor> fed;
+
+ private:
   std::string bend_;
   int64_t opset_;
   DType dtype_;
@@ -149,6 +155,53 @@ const Pattern kPatterns[]{
      },
      {"another order", "another shape"},
      false},
+    {"SpaceToDepth",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 3, 8, 10});
+       const ValueId split = n.op("Reshape", {x, n.ints({n.rows(), 3, 4, 2, 5, 2})});
+       const ValueId turned = n.inside(n.op("Transpose", {split}, {{"perm", n.is("another order") ? Ints{0, 3, 1, 5, 2, 4} : Ints{0, 3, 5, 1, 2, 4}}}));
+       return n.op("Reshape", {turned, n.ints(n.is("another shape") ? Ints{n.rows(), 12, 5, 4} : Ints{n.rows(), 12, 4, 5})});
+     },
+     {"another order", "another shape"},
+     false},
+    {"Mish",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 33}, -4, 4);
+       const ValueId inner = n.op(n.is("another function") ? "Sigmoid" : "Softplus", {n.is("another value") ? n.in({n.rows(), 33}) : x});
+       return n.op("Mul", {x, n.inside(n.op("Tanh", {inner}))});
+     },
+     {"another function", "another value"},
+     false},
+    {"GroupNormalization",
+     [](Net& n) {
+       const ValueId x = n.in({n.rows(), 12, 5, 4}), split = n.op("Reshape", {x, n.ints({n.rows(), 3, n.rows() == 0 ? 80 : -1})});
+       const ValueId ones = n.is("a scale of its own inside") ? n.w({3}) : n.constant(n.filled({3}, 1));
+       const ValueId zeros = n.is("a shift of its own inside") ? n.w({3}, 9) : n.constant(n.filled({3}, 0));
+       const ValueId norm = n.inside(n.op("Reshape", {n.op("InstanceNormalization", {split, ones, zeros}), n.ints({n.rows(), 12, 5, 4})}));
+       const ValueId scaled = n.op("Mul", {norm, n.w(n.is("a scale along the lines") ? Shape{5, 1} : Shape{12, 1, 1})});
+       return n.op("Add", {scaled, n.w({1, 12, 1, 1}, 6)});
+     },
+     {"a scale of its own inside", "a shift of its own inside", "a scale along the lines"},
+     false},
+    {"RotaryEmbedding",
+     [](Net& n) {
+       const int64_t length = 7, width = 12, half = 6;
+       const auto table = [&](uint64_t seed, bool same) {
+         Tensor t = random_tensor({length, width}, seed);
+         for (int64_t i = 0; same && i < length; ++i) std::copy_n(&t.as<float>()[i * width], half, &t.as<float>()[i * width + half]);
+         return n.constant(n.cast(t));
+       };
+       const ValueId x = n.in({n.rows(), 3, length, width});
+       const int64_t at = n.is("uneven halves") ? 5 : half;
+       const ValueId low = n.op("Slice", {x, n.ints({0}), n.ints({at}), n.ints({-1})}), high = n.op("Slice", {x, n.ints({at}), n.ints({width}), n.ints({-1})});
+       const ValueId minus = n.is("the other half turned") ? n.op("Concat", {high, n.op("Neg", {low})}, {{"axis", int64_t{-1}}})
+                                                           : n.op("Concat", {n.op("Neg", {high}), low}, {{"axis", int64_t{-1}}});
+       const ValueId straight = n.op("Mul", {x, table(1, !n.is("angles of their own"))});
+       return n.op("Add", {straight, n.op("Mul", {n.inside(minus), table(2, true)})});
+     },
+     {"angles of their own", "uneven halves", "the other half turned"},
+     false,
+     {}},
 };
 
 }  // namespace
