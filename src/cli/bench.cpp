@@ -66,7 +66,6 @@ Command add_bench(CLI::App& app) {
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
   o->model.add_limits(app);
   return [o] {
-    o->model.check_target("--json", o->model.json, {"JSON"});
     o->bench.run = o->model.run_options();
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);

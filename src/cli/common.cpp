@@ -228,6 +228,7 @@ void ModelOptions::load_libraries() const {
 }
 
 Graph ModelOptions::load_graph(bool unchecked) const {
+  check_target("--json", json, {"JSON"});
   load_libraries();
   if (is_program_archive(model)) {
     const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"}, {!isa.empty(), "--isa"}, {direct, "--direct"}};

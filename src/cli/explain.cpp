@@ -49,7 +49,6 @@ Command add_explain(CLI::App& app) {
     const bool dot = o->draw.ends_with(".dot");
     if (!o->draw.empty() && !dot) check_picture_name(o->draw, "--draw");
     o->model.check_target("--draw", o->draw, {dot ? std::string_view("text") : picture_kind(o->draw)});
-    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     const CompileOptions options = o->model.compile_options(graph);
     const Program program = o->model.make_program(std::move(graph), options);

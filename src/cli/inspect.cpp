@@ -130,7 +130,6 @@ Command add_inspect(CLI::App& app) {
   app.add_flag("--steps", o->steps, "Also what each pass changed and the steps that result, with the fused nodes");
   app.add_flag("--modules", o->modules, "Also which module each part comes from: functions and paths in node names");
   return [o] {
-    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph g = o->model.load_graph(true);
     if (o->model.archived()) {
       if (o->steps || o->modules) throw UsageError("--steps and --modules: of an archive, 'lathe explain' tells the steps");

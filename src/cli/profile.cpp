@@ -86,7 +86,6 @@ Command add_profile(CLI::App& app) {
     if (!o->chart.empty()) check_picture_name(o->chart, "--chart");
     o->model.check_target("--chart", o->chart, {picture_kind(o->chart)});
     o->model.check_target("--timeline", o->timeline, {"JSON"});
-    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     const CompileOptions options = o->model.compile_options(graph);
     const Program program = o->model.make_program(std::move(graph), options);

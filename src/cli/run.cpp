@@ -494,7 +494,6 @@ Command add_run(CLI::App& app) {
   o->model.add_limits(app);
   return [o, save_as] {
     if (save_as->count() > 0 && o->save.empty()) throw UsageError("--save-as says how --save writes: give --save DIR too");
-    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     if (o->images.empty()) return run_tensors(*o, std::move(graph), options);

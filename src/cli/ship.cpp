@@ -57,7 +57,6 @@ Command add_ship(CLI::App& app) {
                "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
   return [o] {
     o->model.check_target("--to", o->to, {"a program archive"});
-    o->model.check_target("--json", o->model.json, {"JSON"});
     Graph graph = o->model.load_graph();
     if (o->model.archived()) throw UsageError(fmt::format("{}: is an archive already; ship the model it was made from", o->model.model));
     CompileOptions options = o->model.compile_options(graph);

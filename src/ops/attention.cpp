@@ -4,6 +4,7 @@
 
 #include "ops/internal_attributes.hpp"
 #include "ops/movement.hpp"
+#include "ops/operands.hpp"
 #include "ops/support.hpp"
 #include "tensor/numbers.hpp"
 
@@ -263,14 +264,7 @@ void infer_rotary(InferContext& c) {
               fmt::format("{} of {} columns cannot be turned in pairs", turned.value, width.value));
   const Dim half = turned.known() ? Dim(turned.value / 2) : Dim();
   const bool placed = c.has(3);
-  const auto expect = [&](int i, const char* name, const Dims& wanted) {
-    const auto& dims = c.dims(i);
-    if (!dims) return;
-    bool fits = dims->size() == wanted.size();
-    for (size_t d = 0; fits && d < wanted.size(); ++d)
-      fits = !(*dims)[d].known() || !wanted[d].known() || (*dims)[d].value == wanted[d].value;
-    c.require(fits, Category::shape, fmt::format("input {} ({}) has shape {}, expected {}", i, name, to_string(*dims), to_string(wanted)));
-  };
+  const auto expect = [&](int i, const char* name, const Dims& wanted) { expect_dims(c, i, name, wanted); };
   const Dim length = x[flat ? 1 : 2];
   for (int i = 1; i < 3; ++i) {
     const char* name = i == 1 ? "cos_cache" : "sin_cache";

@@ -435,22 +435,26 @@ std::vector<Tensor> center_crop_pad(const EvalContext& c) {
 }  // namespace
 
 void add_indexing(std::vector<OpDef>& out) {
+  // Indices of single elements lie within the data, on every axis but the one they count along.
+  const auto check_beside_axis = [](InferContext& c) {
+    if (!c.dims(0) || !c.dims(1)) return;
+    const int64_t axis = wrap_axis(c.node().integer("axis", 0), c.rank(0));
+    for (int d = 0; d < c.rank(0); ++d) {
+      const Dim &data = (*c.dims(0))[d], &index = (*c.dims(1))[d];
+      if (d != axis && data.known() && index.known())
+        c.require(index.value <= data.value, Category::shape,
+                  fmt::format("input 1 (indices) has shape {}, which reaches outside the data's {} beside axis {}", to_string(*c.dims(1)),
+                              to_string(*c.dims(0)), axis));
+    }
+  };
   const auto add = [&](const char* name, int since, int min, int max, Infer infer, Plain plain, int outputs = 1) {
     out.push_back(def(name, since, min, max, Trait::movement, std::move(infer), std::move(plain), outputs));
   };
   add(
       "GatherElements", 11, 2, 2,
-      [](InferContext& c) {
+      [check_beside_axis](InferContext& c) {
         c.set(0, c.dtype(0), c.dims(1));
-        if (!c.dims(0) || !c.dims(1)) return;
-        const int64_t axis = wrap_axis(c.node().integer("axis", 0), c.rank(0));
-        for (int d = 0; d < c.rank(0); ++d) {
-          const Dim &data = (*c.dims(0))[d], &index = (*c.dims(1))[d];
-          if (d != axis && data.known() && index.known())
-            c.require(index.value <= data.value, Category::shape,
-                      fmt::format("input 1 (indices) has shape {}, which reaches outside the data's {} beside axis {}",
-                                  to_string(*c.dims(1)), to_string(*c.dims(0)), axis));
-        }
+        check_beside_axis(c);
       },
       [](const EvalContext& c) -> std::vector<Tensor> {
         const int64_t axis = wrap_axis(c.node.integer("axis", 0), c.in(0).rank());
@@ -475,20 +479,12 @@ void add_indexing(std::vector<OpDef>& out) {
     if (c.dims(2) && clash(*c.dims(2), wanted))
       c.fail(Category::shape, fmt::format("input 2 (updates) has shape {}, expected {}", to_string(*c.dims(2)), to_string(wanted)));
   };
-  const auto infer_scatter = [clash](InferContext& c) {
+  const auto infer_scatter = [clash, check_beside_axis](InferContext& c) {
     same_as_first(c);
     if (c.dims(1) && c.dims(2) && clash(*c.dims(1), *c.dims(2)))
       c.fail(Category::shape,
              fmt::format("input 2 (updates) has shape {}, the indices {}; they must agree", to_string(*c.dims(2)), to_string(*c.dims(1))));
-    if (!c.dims(0) || !c.dims(1)) return;
-    const int64_t axis = wrap_axis(c.node().integer("axis", 0), c.rank(0));
-    for (int d = 0; d < c.rank(0); ++d) {
-      const Dim &data = (*c.dims(0))[d], &index = (*c.dims(1))[d];
-      if (d != axis && data.known() && index.known())
-        c.require(index.value <= data.value, Category::shape,
-                  fmt::format("input 1 (indices) has shape {}, which reaches outside the data's {} beside axis {}", to_string(*c.dims(1)),
-                              to_string(*c.dims(0)), axis));
-    }
+    check_beside_axis(c);
   };
   add("ScatterND", 11, 3, 3, infer_scatter_nd, scatter_nd);
   add("ScatterElements", 11, 3, 3, infer_scatter, scatter_elements);

@@ -430,6 +430,15 @@ std::shared_ptr<const Statement> read_statement(const OpDef& def) {
 
 void check_statement(const Statement& statement, const InferContext& context) { Check(statement, context).run(); }
 
+void expect_dims(const InferContext& c, int i, const char* name, const Dims& wanted) {
+  const auto& dims = c.dims(i);
+  if (!dims) return;
+  bool fits = dims->size() == wanted.size();
+  for (size_t d = 0; fits && d < wanted.size(); ++d)
+    fits = !(*dims)[d].known() || !wanted[d].known() || (*dims)[d].value == wanted[d].value;
+  c.require(fits, Category::shape, fmt::format("input {} ({}) has shape {}, expected {}", i, name, to_string(*dims), to_string(wanted)));
+}
+
 void check_present(const OpDef& def, const Node& node) {
   const auto in = static_cast<int>(node.inputs.size());
   const bool ours = def.domain.empty() || def.domain == "ai.onnx.ml";  // others may say what they like

@@ -79,6 +79,8 @@ std::string_view kind_name(char kind);
 std::shared_ptr<const Statement> read_statement(const OpDef& def);
 // Throws Error naming the node, the operand or the attribute. What is not known yet passes.
 void check_statement(const Statement& statement, const InferContext& context);
+// For `infer`, where sizes hang on attributes that the notation does not read: input i must have these dims, as far as both are known.
+void expect_dims(const InferContext& context, int i, const char* name, const Dims& wanted);
 // Whether all inputs are there that the op needs: of a list of any number no one may be left out, but for what stands before it (the trips
 // and the condition of Loop, the lengths of Scan's oldest form). Throws Error (value).
 void check_present(const OpDef& def, const Node& node);

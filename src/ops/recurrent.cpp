@@ -1,6 +1,7 @@
 // Recurrent layers: RNN, GRU, LSTM. Source: the standard's pages of the three ops; gate orders and equations are theirs.
 #include <cmath>
 
+#include "ops/operands.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::ops {
@@ -81,14 +82,7 @@ std::vector<std::string> activations_of(const Node& n, Cell cell, int64_t direct
 // What depends on the attribute `layout`: lengths and initial states, against X. The rest is in the op's statement.
 void check_states(const InferContext& c, Cell cell, const Layer& l, const Dims& x) {
   const Dim steps = x[l.batch_first ? 1 : 0], batch = x[l.batch_first ? 0 : 1];
-  const auto expect = [&](int i, const char* name, const Dims& wanted) {
-    const auto& dims = c.dims(i);
-    if (!dims) return;
-    bool fits = dims->size() == wanted.size();
-    for (size_t d = 0; fits && d < wanted.size(); ++d)
-      fits = !(*dims)[d].known() || !wanted[d].known() || (*dims)[d].value == wanted[d].value;
-    c.require(fits, Category::shape, fmt::format("input {} ({}) has shape {}, expected {}", i, name, to_string(*dims), to_string(wanted)));
-  };
+  const auto expect = [&](int i, const char* name, const Dims& wanted) { expect_dims(c, i, name, wanted); };
   const Dims state = l.batch_first ? Dims{batch, Dim(l.directions), Dim(l.hidden)} : Dims{Dim(l.directions), batch, Dim(l.hidden)};
   expect(4, "sequence_lens", {batch});
   expect(5, "initial_h", state);
