@@ -324,6 +324,19 @@ int columns_axis(const Graph& g, const Node& n) {
   return 1;
 }
 
+// Whether all of a node's results are empty. Such nodes stay alone and are left to plain evaluation, which still checks their operands: kernels
+// need not divide by sizes that may be 0.
+bool makes_nothing(const Graph& g, const Node& n) {
+  bool any = false;
+  for (ValueId v : n.outputs) {
+    if (v == kAbsent) continue;
+    const auto shape = known_shape(g.values[v].dims);
+    if (!shape || element_count(*shape) != 0) return false;
+    any = true;
+  }
+  return any;
+}
+
 // Elementwise nodes after an anchor whose results stay inside, up to the longest prefix with a single way out.
 Group grow_tail(const Graph& g, int anchor, const std::vector<std::vector<int>>& readers, const std::vector<bool>& taken) {
   Group best{anchor, {anchor}};
@@ -454,9 +467,15 @@ std::vector<Group> partition(const Graph& g, const LowerOptions& options) {
     for (int n : group.nodes) taken[n] = true;
     groups.push_back(std::move(group));
   };
-  // Casts of weights that products widen themselves are no steps of their own.
-  for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain; ++n)
-    taken[n] = g.nodes[n].op == "Cast" && ops::narrow_weights(g, g.nodes[n].outputs[0]) != kAbsent;
+  for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain; ++n) {
+    if (makes_nothing(g, g.nodes[n])) {
+      take({-1, {n}});
+      continue;
+    }
+    // Casts of weights that products widen themselves are no steps of their own.
+    if (g.nodes[n].op != "Cast" || ops::narrow_weights(g, g.nodes[n].outputs[0]) == kAbsent) continue;
+    taken[n] = std::ranges::none_of(readers[g.nodes[n].outputs[0]], [&](int r) { return makes_nothing(g, g.nodes[r]); });
+  }
   for (int n = 0; n < static_cast<int>(g.nodes.size()) && !options.plain; ++n) {
     if (taken[n] || !can_anchor(g, g.nodes[n])) continue;
     take(options.fuse ? grow_tail(g, n, readers, taken) : Group{n, {n}});
@@ -598,7 +617,7 @@ Plan Lowering::finish() {
     const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
     const size_t first = plan_.steps.size();
     try {
-      const bool fast = !options_.plain && !told_late(*this, group) && (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) ||
+      const bool fast = !options_.plain && !makes_nothing(g, g.nodes[head]) && !told_late(*this, group) && (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) ||
                                             lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
                                             lower_rows(*this, group) || lower_movement(*this, group) || lower_indexed(*this, group) ||
                                             lower_select(*this, group) || lower_recurrent(*this, group) || lower_quantised(*this, group) ||
@@ -618,7 +637,9 @@ Plan Lowering::finish() {
         step.head = head;
         step.why = why(group);
         if (!fast && !options_.plain)
-          step.why = step.kind == "control" ? "what runs is decided by values" : "no kernel for these types, attributes or unknown sizes";
+          step.why = step.kind == "control"              ? "what runs is decided by values"
+                     : makes_nothing(g, g.nodes[head]) ? "its result is empty"
+                                                       : "no kernel for these types, attributes or unknown sizes";
         step.why_not = why_not(group, readers, owner);
       }
     } catch (const Error& e) {
