@@ -2,6 +2,7 @@
 // is read once more or given out, another dtype, an older opset, nothing as a size. What is no such pattern stays as it is, and the numbers are
 // those of plain evaluation in any case.
 #include <algorithm>
+#include <cstring>
 #include <functional>
 #include <optional>
 
@@ -262,6 +263,296 @@ TEST_CASE("near misses of folds: factors and shifts that are not one a channel s
   CHECK_FALSE(merged({1, 1, 1, 1, 1}, false, false));  // makes the result one dim more
   CHECK_FALSE(merged({6, 1, 1}, false, true));      // the product itself is read too
   (void)merged({6, 1, 1}, true, false);             // a constant that another node reads keeps its numbers for that one
+}
+
+TEST_CASE("near misses of folds: weights that would leave the range of their type, or lose their digits") {
+  // x (w f) is no x w f when w f overflows or all but vanishes.
+  const auto folded = [](const char* producer, DType dtype, float weights, float factor, float x) {
+    CAPTURE(std::string(producer));
+    CAPTURE(weights);
+    CAPTURE(factor);
+    const bool conv = std::string_view(producer) != "MatMul";
+    const auto as = [&](Tensor t, float by) {
+      for (float& v : t.as<float>()) v *= by;
+      Builder b("cast", 17);
+      b.output(b.op("Cast", {b.input("x", DType::f32, Dims(t.shape().begin(), t.shape().end()))}, {{"to", dtype == DType::f16 ? int64_t{10} : int64_t{1}}}), "y");
+      return evaluate_plain(b.finish(), std::vector<Tensor>{t})[0];
+    };
+    Builder b("range", 17);
+    const auto in = b.input("x", dtype, conv ? Dims{1, 4, 5, 5} : Dims{7, 4});
+    const auto y = b.op(producer, {in, b.constant("w", as(random_tensor(conv ? Shape{4, 4, 3, 3} : Shape{4, 4}, 1, 0.5f, 1), weights))});
+    const auto ones = [&](float v) {
+      Tensor t(DType::f32, {4});
+      std::ranges::fill(t.as<float>(), v);
+      return as(t, 1);
+    };
+    b.output(b.op("BatchNormalization", {y, b.constant("scale", ones(factor)), b.constant("shift", ones(0)), b.constant("mean", ones(0)),
+                                         b.constant("variance", ones(1))}),
+             "y");
+    const Graph g = b.finish();
+    const std::vector<Tensor> fed{as(random_tensor(conv ? Shape{1, 4, 5, 5} : Shape{7, 4}, 2, 0.5f, 1), x)};
+    const auto expected = evaluate_plain(g, fed);
+    Lane lane(compile(g, {.threads = 1}));
+    const Outputs got = lane.run(std::span<const Tensor>(fed));
+    const Comparison c = compare("y", got[0], expected[0], Tolerance{0, dtype == DType::f16 ? 4e-3 : 1e-4, 0});
+    INFO(c.reason);
+    CHECK(c.pass);
+    return std::ranges::none_of(compile(g, {.threads = 1}).describe().nodes, [](const NodeInfo& n) { return n.op == "BatchNormalization"; });
+  };
+  for (const char* producer : {"Conv", "ConvTranspose", "MatMul"}) {
+    CHECK(folded(producer, DType::f32, 1, 3, 1));
+    CHECK(folded(producer, DType::f32, 1, 0, 1));
+    CHECK_FALSE(folded(producer, DType::f32, 1e25f, 1e20f, 1e-20f));
+    CHECK_FALSE(folded(producer, DType::f32, 1e-25f, 1e-20f, 1e25f));
+    CHECK(folded(producer, DType::f32, 1e-25f, 1e20f, 1));
+    CHECK(folded(producer, DType::f16, 1, 3, 1));
+    CHECK_FALSE(folded(producer, DType::f16, 1000, 300, 0.01f));
+    CHECK_FALSE(folded(producer, DType::f16, 1e-3f, 1e-3f, 1000));
+  }
+}
+
+TEST_CASE("near misses of merged products: constants that another node reads, products that are read, ranks, sizes, range") {
+  // x A B with constants A, B is one product where that is no more work: how many are left?
+  struct Case {
+    const char* what;
+    Shape x, a, b;
+    int left;
+    DType dtype = DType::f32;
+    bool read = false, shared = false, given_out = false;
+    float size = 1;
+  };
+  for (const Case& c : std::vector<Case>{
+           {"plain", {5, 6}, {6, 9}, {9, 4}, 1},
+           {"rows of a batch", {2, 3, 6}, {6, 9}, {9, 4}, 1},
+           {"a vector", {6}, {6, 9}, {9, 4}, 1},
+           {"narrow in the middle: two small products are less work", {5, 60}, {60, 2}, {2, 60}, 2},
+           {"read in between", {5, 6}, {6, 9}, {9, 4}, 2, DType::f32, true},
+           {"given out in between", {5, 6}, {6, 9}, {9, 4}, 2, DType::f32, false, false, true},
+           {"a constant with another reader", {5, 6}, {6, 9}, {9, 4}, 2, DType::f32, false, true},
+           {"in double", {5, 6}, {6, 9}, {9, 4}, 2, DType::f64},
+           {"weights of three dims", {2, 5, 6}, {2, 6, 9}, {9, 4}, 2},
+           {"a vector of weights", {5, 6}, {6, 9}, {9}, 2},
+           {"nothing in the middle", {5, 6}, {6, 0}, {0, 4}, 2},
+           {"no rows", {0, 6}, {6, 9}, {9, 4}, 1},
+           {"products out of range", {5, 6}, {6, 9}, {9, 4}, 2, DType::f32, false, false, false, 1e20f},
+       }) {
+    CAPTURE(std::string(c.what));
+    Net n("", 21, c.dtype, 4);
+    const auto big = [&](const Shape& s, uint64_t seed) {
+      Tensor t = random_tensor(s, seed, 0.5f, 1);
+      for (float& v : t.as<float>()) v *= c.size;
+      return n.constant(n.cast(t));
+    };
+    const ValueId x = n.in(c.x, -1 / c.size, 1 / c.size), a = big(c.a, 3), b = big(c.b, 4);
+    const ValueId first = n.op("MatMul", {x, a});
+    n.b.output(n.op("MatMul", {first, b}), "y");
+    if (c.read) n.b.output(n.op("Neg", {first}), "between");
+    if (c.given_out) n.b.output(first, "between");
+    if (c.shared) n.b.output(n.op("MatMul", {n.in({3, c.a[0]}), a}), "other");
+    const Graph g = n.b.finish();
+    for (const int threads : {1, 2}) check_against_plain(g, n.fed, {.threads = threads}, {2e-4, 1e-3, 0});
+    const EditionInfo info = compile(g, {.threads = 1}).describe();
+    const auto products = std::ranges::count_if(info.nodes, [](const NodeInfo& m) { return m.op == "MatMul" || m.op == "Gemm"; });
+    CHECK(products == c.left);
+  }
+}
+
+TEST_CASE("near misses of attention of groups: heads in another order, keys or values alone said again, what was kept along another axis") {
+  const int64_t kv = 2, group = 3, width = 8, past = 5, fresh = 4;
+  // How the repetition is written: which axis the heads of a group stand on, and for which of the two.
+  struct Case {
+    const char* what;
+    bool outer = false, keys = true, values = true;  // `outer`: every head in turn, once for each member of a group
+    bool grouped = true;                             // whether the repetition may go
+    int64_t concat = 2;                              // where what was kept is joined; 3: the widths of keys, which are halved
+    bool fresh_first = false, read = false, masked = false;
+  };
+  for (const Case& c : std::vector<Case>{
+           {"as it should be"},
+           {"with a mask", false, true, true, true, 2, false, false, true},
+           {"what was kept behind what is new", false, true, true, true, 2, true},
+           {"heads in turn", true, true, true, false},
+           {"keys alone", false, true, false, false},
+           {"values alone", false, false, true, false},
+           {"the repeated keys are read", false, true, true, true, 2, false, true},
+           {"joined along the width", false, true, true, true, 3},
+       }) {
+    CAPTURE(std::string(c.what));
+    for (const int64_t batch : {1, 3}) {
+      for (const int64_t rows : {1, 7}) {
+        Net n("", 21, DType::f32, 4);
+        const ValueId q = n.in({batch, kv * group, rows, width});
+        const int64_t keys = c.concat == 2 ? past + fresh : past;
+        const auto part = [&](int64_t heads, bool old) {
+          return c.concat == 2 ? n.in({batch, heads, old ? past : fresh, width}) : n.in({batch, heads, past, width / 2});
+        };
+        const auto kept = [&](bool repeated) {
+          const int64_t heads = repeated ? kv : kv * group;
+          const ValueId old = part(heads, true), now = part(heads, false);
+          const ValueId all = n.op("Concat", c.fresh_first ? std::vector<ValueId>{now, old} : std::vector<ValueId>{old, now}, {{"axis", c.concat}});
+          if (!repeated) return all;
+          const ValueId apart = n.op("Unsqueeze", {all, n.ints({c.outer ? 1 : 2})});
+          const ValueId said = n.op("Expand", {apart, n.ints(c.outer ? Ints{batch, group, kv, keys, width} : Ints{batch, kv, group, keys, width})});
+          return n.op("Reshape", {said, n.ints({batch, kv * group, keys, width})});
+        };
+        const ValueId k = kept(c.keys);
+        if (c.read) n.b.output(n.op("Neg", {k}), "keys");
+        ValueId scores = n.op("Mul", {n.op("MatMul", {q, n.op("Transpose", {k}, {{"perm", Ints{0, 1, 3, 2}}})}), n.bound(0.3f)});
+        if (c.masked) scores = n.op("Add", {scores, n.in({batch, 1, rows, keys}, -3, 0)});
+        n.b.output(n.op("MatMul", {n.op("Softmax", {scores}, {{"axis", int64_t{-1}}}), kept(c.values)}), "y");
+        const Graph g = n.b.finish();
+        for (const std::string& isa : machine_info().isas) check_against_plain(g, n.fed, {.threads = 2, .isa = isa}, {1e-5, 1e-4, 0});
+        check_against_plain(g, n.fed, {.threads = 1, .fuse = false}, {1e-5, 1e-4, 0});
+        const EditionInfo info = compile(g, {.threads = 1}).describe();
+        const auto count = [&](const char* op) { return std::ranges::count_if(info.nodes, [&](const NodeInfo& m) { return m.op == op; }); };
+        CHECK(count("Attention") == 1);
+        CHECK(count("Expand") == (c.grouped ? (c.read ? 1 : 0) : static_cast<int>(c.keys) + static_cast<int>(c.values)));
+      }
+    }
+  }
+}
+
+TEST_CASE("near misses of quantised convolutions: axes, zero points, clamps, readers, groups, scales that are no constants") {
+  struct Case {
+    const char* what;
+    bool on_bytes;
+    std::function<void(Graph&, const std::function<Node&(const char*, int)>&)> bend{};
+  };
+  // Where a bend goes into the graph that an exporter would have written.
+  const auto set = [](Graph& g, ValueId v, Tensor t) {
+    g.values[v].dtype = t.dtype();
+    g.values[v].dims = Dims(t.shape().begin(), t.shape().end());
+    g.values[v].constant = std::move(t);
+  };
+  const auto added = [&](Graph& g, const std::string& name, Tensor t) {
+    Value v;
+    v.name = name;
+    const ValueId id = g.add_value(std::move(v));
+    set(g, id, std::move(t));
+    return id;
+  };
+  const auto floats = [](std::vector<float> v) { return Tensor::from<float>({static_cast<int64_t>(v.size())}, v); };
+  const auto bytes = [](DType d, Shape s, int v) {
+    Tensor t(d, std::move(s));
+    std::memset(t.data(), v, t.byte_size());
+    return t;
+  };
+  // Nodes: QuantizeLinear 0, DequantizeLinear 0 (input), DequantizeLinear 1 (weights), Conv 0, Relu 0, QuantizeLinear 1, DequantizeLinear 2.
+  using Get = std::function<Node&(const char*, int)>;
+  const std::vector<Case> cases{
+      {"as it should be", true},
+      {"one scale a filter", true,
+       [&](Graph& g, const Get& node) {
+         set(g, node("DequantizeLinear", 1).inputs[1], floats({0.01f, 0.02f, 0.005f, 0.015f}));
+         set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {4}, 0));
+         node("DequantizeLinear", 1).attributes["axis"].data = int64_t{0};
+       }},
+      {"one scale an input channel", false,
+       [&](Graph& g, const Get& node) {
+         set(g, node("DequantizeLinear", 1).inputs[1], floats({0.01f, 0.02f, 0.005f, 0.015f}));
+         set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {4}, 0));
+         node("DequantizeLinear", 1).attributes["axis"].data = int64_t{1};
+       }},
+      {"one scale a column", false,
+       [&](Graph& g, const Get& node) {
+         set(g, node("DequantizeLinear", 1).inputs[1], floats({0.01f, 0.02f, 0.005f}));
+         set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {3}, 0));
+         node("DequantizeLinear", 1).attributes["axis"].data = int64_t{-1};
+       }},
+      {"scales in lists of one", true,
+       [&](Graph& g, const Get& node) {
+         set(g, node("DequantizeLinear", 1).inputs[1], floats({0.01f}));
+         set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {1}, 0));
+         node("DequantizeLinear", 1).attributes["axis"].data = int64_t{0};
+       }},
+      {"weights with a zero point", true, [&](Graph& g, const Get& node) { set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {}, 3)); }},
+      {"no zero points", true,
+       [&](Graph&, const Get& node) {
+         node("QuantizeLinear", 0).inputs.resize(2);
+         node("DequantizeLinear", 0).inputs.resize(2);
+         node("DequantizeLinear", 1).inputs.resize(2);
+       }},
+      {"the input on two scales", false,
+       [&](Graph& g, const Get& node) {
+         for (Node* n : {&node("QuantizeLinear", 0), &node("DequantizeLinear", 0)}) {
+           n->attributes["axis"].data = int64_t{1};
+           n->inputs[1] = added(g, "by channel " + n->op, floats({0.01f, 0.02f, 0.01f, 0.02f}));
+           n->inputs[2] = added(g, "zeros " + n->op, bytes(DType::u8, {4}, 128));
+         }
+       }},
+      {"rounded to another scale than read with", true,
+       [&](Graph& g, const Get& node) {
+         node("DequantizeLinear", 0).inputs[1] = added(g, "another", Tensor::from<float>({}, {0.011f}));
+       }},
+      {"the clamp cuts what the range holds", false,
+       [&](Graph& g, const Get& node) { set(g, node("QuantizeLinear", 1).inputs[2], bytes(DType::u8, {}, 100)); }},
+      {"the result on one scale a channel", false,
+       [&](Graph& g, const Get& node) {
+         for (Node* n : {&node("QuantizeLinear", 1), &node("DequantizeLinear", 2)}) {
+           n->attributes["axis"].data = int64_t{1};
+           n->inputs[1] = added(g, "out by channel " + n->op, floats({0.05f, 0.06f, 0.05f, 0.04f}));
+           n->inputs[2] = added(g, "out zeros " + n->op, bytes(DType::u8, {4}, 0));
+         }
+       }},
+      {"the convolution is given out", false, [&](Graph& g, const Get& node) { g.outputs.push_back(node("Conv", 0).outputs[0]); }},
+      {"the rectified values are given out", false, [&](Graph& g, const Get& node) { g.outputs.push_back(node("Relu", 0).outputs[0]); }},
+      {"the numbers read in are given out", true, [&](Graph& g, const Get& node) { g.outputs.push_back(node("DequantizeLinear", 0).outputs[0]); }},
+      {"two groups", true,
+       [&](Graph& g, const Get& node) {
+         set(g, node("DequantizeLinear", 1).inputs[0], bytes(DType::i8, {4, 2, 3, 3}, 17));
+         g.values[node("DequantizeLinear", 1).outputs[0]].dims.reset();
+         node("Conv", 0).attributes["group"].data = int64_t{2};
+       }},
+      {"each channel for itself", true,
+       [&](Graph& g, const Get& node) {
+         set(g, node("DequantizeLinear", 1).inputs[0], bytes(DType::i8, {4, 1, 3, 3}, 17));
+         g.values[node("DequantizeLinear", 1).outputs[0]].dims.reset();
+         node("Conv", 0).attributes["group"].data = int64_t{4};
+       }},
+      {"strides, gaps and uneven pads", true,
+       [&](Graph&, const Get& node) {
+         node("Conv", 0).attributes["strides"].data = Ints{2, 1};
+         node("Conv", 0).attributes["dilations"].data = Ints{1, 2};
+         node("Conv", 0).attributes["pads"].data = Ints{1, 2, 0, 1};
+       }},
+      {"signed bytes come out", true,
+       [&](Graph& g, const Get& node) {
+         node("QuantizeLinear", 1).inputs[2] = node("DequantizeLinear", 2).inputs[2] = added(g, "signed", bytes(DType::i8, {}, -128));
+       }},
+  };
+  for (const Case& c : cases) {
+    CAPTURE(std::string(c.what));
+    Builder b("quantised convolution", 21);
+    const auto scale = [&](const char* name, float s) { return b.constant(name, Tensor::from<float>({}, {s})); };
+    const auto zero = [&](const char* name, uint8_t z) { return b.constant(name, Tensor::from<uint8_t>({}, {z})); };
+    const auto x = b.input("x", DType::f32, {2, 4, 6, 7});
+    const auto in = b.op("DequantizeLinear", {b.op("QuantizeLinear", {x, scale("sx", 0.01f), zero("zx", 128)}), scale("sx2", 0.01f), zero("zx2", 128)});
+    Tensor numbers(DType::i8, {4, 4, 3, 3});
+    for (int64_t i = 0; i < numbers.size(); ++i) static_cast<int8_t*>(numbers.data())[i] = static_cast<int8_t>(i * 37 % 200 - 100);
+    const auto w = b.op("DequantizeLinear", {b.constant("w", numbers), scale("sw", 0.01f), b.constant("zw", bytes(DType::i8, {}, 0))});
+    const auto y = b.op("Relu", {b.op("Conv", {in, w, b.constant("bias", random_tensor({4}, 5))}, {{"pads", Ints{1, 1, 1, 1}}})});
+    const auto q = b.op("QuantizeLinear", {y, scale("sy", 0.05f), zero("zy", 0)});
+    b.output(b.op("DequantizeLinear", {q, scale("sy2", 0.05f), zero("zy2", 0)}), "y");
+    Graph g = b.finish();
+    if (c.bend) {
+      const Get node = [&](const char* op, int which) -> Node& {
+        for (Node& n : g.nodes) {
+          if (n.op == op && which-- == 0) return n;
+        }
+        throw std::logic_error("no such node");
+      };
+      // What was inferred of the graph as it was says nothing of the bent one.
+      for (const Node& n : g.nodes) {
+        for (const ValueId v : n.outputs) g.values[v].dims.reset(), g.values[v].dtype = DType::undefined;
+      }
+      c.bend(g, node);
+      infer(g);
+    }
+    const std::vector<Tensor> fed{random_tensor({2, 4, 6, 7}, 6)};
+    for (const std::string& isa : machine_info().isas) check_against_plain(g, fed, {.threads = 2, .isa = isa}, {0.0501, 0, 0});
+    const EditionInfo info = compile(g, {.threads = 1}).describe();
+    CHECK(std::ranges::any_of(info.nodes, [](const NodeInfo& n) { return n.op == "QLinearConv"; }) == c.on_bytes);
+  }
 }
 
 TEST_CASE("near misses of quantised products: scales and zero points of other shapes, biases on other grids") {

@@ -343,7 +343,10 @@ Report merge_products(Graph& graph) {
     // One product of k x m instead of k x middle and middle x m; and no more than a second of work while compiling.
     if (middle != b->shape()[0] || k * m > k * middle + middle * m || static_cast<double>(k) * static_cast<double>(middle * m) > 5e8)
       continue;
-    const ValueId w = r.add_constant(graph.values[node.outputs[0]].name + ".product", multiplied(*a, *b));
+    Tensor product = multiplied(*a, *b);
+    // Sums that leave the range of floats, where the two products in turn need not.
+    if (std::ranges::any_of(product.as<float>(), [](float v) { return !std::isfinite(v); })) continue;
+    const ValueId w = r.add_constant(graph.values[node.outputs[0]].name + ".product", std::move(product));
     (void)r.become(n, "MatMul", 13, {graph.nodes[before].inputs[0], w}, {}, {before});
   }
   return r.finish();

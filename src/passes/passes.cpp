@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <numeric>
 
 #include "base/fail.hpp"
@@ -197,22 +198,52 @@ std::optional<Affine> affine(const Graph& g, const Node& n) {
   return a;
 }
 
-// Weights scaled along `axis`. f32 goes without a wide copy: these are the model's bulk.
-Tensor scaled(const Tensor& w, int64_t axis, const std::vector<double>& scale) {
-  int64_t inner = 1;
-  for (int i = static_cast<int>(axis) + 1; i < w.rank(); ++i) inner *= w.shape()[i];
-  const int64_t n = w.shape()[axis];
-  const auto factor = [&](int64_t at) { return scale[static_cast<size_t>(at / inner % n)]; };
-  if (w.dtype() == DType::f32) {
-    Tensor out(DType::f32, w.shape());
-    const auto src = w.as<float>();
-    auto dst = out.as<float>();
-    for (int64_t i = 0; i < w.size(); ++i) dst[i] = static_cast<float>(src[i] * factor(i));
-    return out;
+// The numbers of a type that have all its digits.
+std::pair<double, double> range_of_digits(DType d) {
+  switch (d) {
+    case DType::f16: return {0x1p-14, 65504};
+    case DType::f64: return {std::numeric_limits<double>::min(), std::numeric_limits<double>::max()};
+    default: return {std::numeric_limits<float>::min(), std::numeric_limits<float>::max()};
   }
-  auto v = widen<double>(w);
-  for (int64_t i = 0; i < w.size(); ++i) v[i] *= factor(i);
-  return narrow<double>(w.dtype(), w.shape(), v);
+}
+
+// Weights times the factor of the output channel that each belongs to, found along `axis`, and anew after each `group` entries of the dims
+// before it. Nothing where that would leave the range of their type, or leave a channel's largest weight few digits.
+std::optional<Tensor> scaled(const Tensor& w, int64_t axis, int64_t group, const std::vector<double>& scale) {
+  int64_t inner = 1, outer = 1;
+  for (int64_t i = 0; i < axis; ++i) outer *= w.shape()[i];
+  for (int64_t i = axis + 1; i < w.rank(); ++i) inner *= w.shape()[i];
+  const int64_t along = w.shape()[axis];
+  std::vector<double> before(scale.size(), 0), after(scale.size(), 0);
+  const auto each = [&](const auto& from, auto& to) {
+    for (int64_t o = 0, i = 0; o < outer; ++o) {
+      for (int64_t a = 0; a < along; ++a) {
+        const auto c = static_cast<size_t>(o / group * along + a);
+        double most = before[c];
+        for (const int64_t end = i + inner; i < end; ++i) {
+          most = std::max(most, std::isfinite(from[i]) ? std::fabs(static_cast<double>(from[i])) : HUGE_VAL);
+          to[i] = static_cast<std::remove_reference_t<decltype(to[i])>>(from[i] * scale[c]);
+        }
+        before[c] = most;
+        after[c] = most * std::fabs(scale[c]);
+      }
+    }
+  };
+  Tensor out(w.dtype(), w.shape());
+  if (w.dtype() == DType::f32) {  // without a wide copy: these are the model's bulk
+    auto to = out.as<float>();
+    each(w.as<float>(), to);
+  } else {
+    auto wide = widen<double>(w);
+    each(wide, wide);
+    out = narrow<double>(w.dtype(), w.shape(), wide);
+  }
+  for (size_t c = 0; c < scale.size(); ++c) {
+    if (before[c] == 0 || before[c] == HUGE_VAL || scale[c] == 0 || std::isnan(scale[c])) continue;
+    const auto [least, most] = range_of_digits(w.dtype());
+    if (after[c] < least || after[c] > most) return std::nullopt;
+  }
+  return out;
 }
 
 }  // namespace
@@ -258,21 +289,16 @@ Report fold_normalisation(Graph& graph) {
       for (int64_t c = 0; c < channels; ++c) bias[c] = beta * values[b->size() == 1 ? 0 : c];
     }
     const DType dtype = w->dtype();
-    Tensor weights;
-    if (transposed && group > 1) {  // [C, M/group, ...]: the channel depends on the input channel's group too
-      auto v = widen<double>(*w);
-      const int64_t mg = w->shape()[1], per_group = w->shape()[0] / group, inner = w->size() / (w->shape()[0] * mg);
-      for (int64_t i = 0; i < w->size(); ++i) v[i] *= a->scale[i / (inner * mg) / per_group * mg + i / inner % mg];
-      weights = narrow<double>(dtype, w->shape(), v);
-    } else {
-      weights = scaled(*w, axis, a->scale);
-    }
+    // Of transposed weights [C, M/group, ...] the channel depends on the input channel's group too.
+    std::optional<Tensor> weights = scaled(*w, axis, std::max<int64_t>(w->shape()[0] / (transposed ? group : 1), 1), a->scale);
+    if (!weights) continue;
     for (int64_t c = 0; c < channels; ++c) bias[c] = bias[c] * a->scale[c] + a->shift[c];
+    if (std::ranges::any_of(bias, [&](double v) { return std::isfinite(v) && std::fabs(v) > range_of_digits(dtype).second; })) continue;
     Value wv, bv;
     wv.name = graph.values[out].name + ".folded_weight";
     bv.name = graph.values[out].name + ".folded_bias";
     const ValueId w_id = graph.add_value(std::move(wv)), b_id = graph.add_value(std::move(bv));
-    set_constant(graph, w_id, std::move(weights));
+    set_constant(graph, w_id, *std::move(weights));
     set_constant(graph, b_id, narrow<double>(dtype, Shape{channels}, bias));
     // The original goes at once when nobody else reads it: a model's weights are never all held twice.
     const ValueId original = producer.inputs[1];
