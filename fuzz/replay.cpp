@@ -1,5 +1,5 @@
-// Runs a fuzz target without libFuzzer, so that any compiler's sanitizers do: every file given, then RUNS changed ones from a fixed seed. What
-// ends the process is kept. Usage: TARGET [-seed=N] [-runs=N] [-longest=BYTES] [-timeout=SECONDS] [-keep=FOLDER] [FILE_OR_FOLDER..]
+// Runs a fuzz target without libFuzzer, so that any compiler's sanitizers do: every file given, then RUNS changed ones from a fixed seed.
+// What ends the process is kept. Usage: TARGET [-seed=N] [-runs=N] [-longest=BYTES] [-timeout=SECONDS] [-keep=FOLDER] [FILE_OR_FOLDER..]
 #include <fcntl.h>
 #include <sanitizer/common_interface_defs.h>
 #include <signal.h>
@@ -91,7 +91,8 @@ int main(int argc, char** argv) {
     const auto number = [&](std::string_view option, unsigned& to) {
       if (!word.starts_with(option)) return false;
       const auto [end, code] = std::from_chars(word.data() + option.size(), word.data() + word.size(), to);
-      if (code != std::errc() || end != word.data() + word.size()) std::fprintf(stderr, "%s: a whole number is expected\n", argv[i]), _exit(2);
+      if (code != std::errc() || end != word.data() + word.size())
+        std::fprintf(stderr, "%s: a whole number is expected\n", argv[i]), _exit(2);
       return true;
     };
     if (number("-seed=", seed) || number("-runs=", runs) || number("-longest=", longest) || number("-timeout=", timeout)) continue;
@@ -137,6 +138,6 @@ int main(int argc, char** argv) {
     if (pool.size() < 2 * given) pool.push_back(std::move(input));
     else pool[given + chance() % given] = std::move(input);
   }
-  std::printf("%s: %zu files, then %u changed ones from seed %u, in %.0f s\n", std::filesystem::path(argv[0]).filename().c_str(), files.size(), runs, seed,
-              std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+  std::printf("%s: %zu files, then %u changed ones from seed %u, in %.0f s\n", std::filesystem::path(argv[0]).filename().c_str(),
+              files.size(), runs, seed, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
 }

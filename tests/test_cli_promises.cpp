@@ -34,8 +34,8 @@ void with_default(const fs::path& path) {
 }
 
 Json accuracy(const std::string& model, const std::string& options = "") {
-  const Result r = tool("run " + model + " --image " + (kDemo / "grain/test").string() + " --truth " + (kDemo / "grain/truth.csv").string() +
-                        " --json - " + options);
+  const Result r = tool("run " + model + " --image " + (kDemo / "grain/test").string() + " --truth " +
+                        (kDemo / "grain/truth.csv").string() + " --json - " + options);
   INFO(model, options, r.err);
   REQUIRE(r.code == 0);
   return Json::parse(r.out)["accuracy"]["right"];
@@ -53,9 +53,10 @@ TEST_CASE("no command writes over what it reads, or over a file of another kind"
   fs::create_hard_link(model, hard);
   const std::string before = slurp(model);
   for (const std::string& name : {model, link, hard, dir + "/../" + f.path.filename().string() + "/g.onnx"}) {
-    for (const std::string& command : {"turn " + model + " --bind batch=2 -o " + name, "ship " + model + " -o " + name, "inspect " + model + " --json " + name,
-                                       "vet " + model + " --json " + name, "explain " + model + " --draw " + name + ".dot --json " + name,
-                                       "run " + link + " --seed 1 --json " + name}) {
+    for (const std::string& command :
+         {"turn " + model + " --bind batch=2 -o " + name, "ship " + model + " -o " + name, "inspect " + model + " --json " + name,
+          "vet " + model + " --json " + name, "explain " + model + " --draw " + name + ".dot --json " + name,
+          "run " + link + " --seed 1 --json " + name}) {
       const Result r = tool(command);
       INFO(command, ": ", r.err);
       CHECK(r.code == 2);
@@ -157,7 +158,8 @@ TEST_CASE("archives of several shapes run, are timed, and say which shapes they 
   CHECK(shape("run " + two + " --seed 1 --dim batch=8")["outputs"]["species"]["shape"] == Json({8, 6}));
   CHECK(shape("bench " + two + " --shape image=8,3,64,64 --seconds 0.05 --warmup 0")["items_per_run"] == 8);
   CHECK(shape("profile " + two + " --runs 3")["flops"].get<double>() > 0);
-  CHECK(shape("explain " + two + " --batch 8")["flops"].get<double>() == doctest::Approx(8 * shape("explain " + two)["flops"].get<double>()));
+  CHECK(shape("explain " + two + " --batch 8")["flops"].get<double>() ==
+        doctest::Approx(8 * shape("explain " + two)["flops"].get<double>()));
   const Result other = tool("run " + two + " --seed 1 --batch 4");
   CHECK(other.code == 2);
   CHECK(has(other.err, "only for image=1,3,64,64; image=8,3,64,64"));
@@ -275,7 +277,8 @@ TEST_CASE("what used to pass in silence is answered") {
   struct Bad {
     std::string arguments, says;
   };
-  for (const Bad& b : {Bad{"parity " + kGrain + " --npz-inputs " + dir + "/in.npz --npz-outputs " + dir + "/out.npz", "'imagee' names no input of the model; they are image; did you mean 'image'?"},
+  for (const Bad& b : {Bad{"parity " + kGrain + " --npz-inputs " + dir + "/in.npz --npz-outputs " + dir + "/out.npz",
+                           "'imagee' names no input of the model; they are image; did you mean 'image'?"},
                        {"parity " + kGrain + " --against-plain --cases " + dir, "leave out --cases"},
                        {"run " + kGrain + " --seed 1 --save-as npz", "give --save DIR too"},
                        {"run " + kGrain + " --seed 1 --output species --output species", "is given twice"},

@@ -100,7 +100,8 @@ TEST_CASE("convolutions and pools") {
   CHECK(has(refuses("Conv", {f32({1, 3, 2, 2}), w}), "window of 3 does not fit into 2"));
   CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"pads", Ints{1, 1}}}), "pads has 2 entries, expected 4"));
   CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"kernel_shape", Ints{5, 5}}}), "kernel_shape is 5x5, the weights have 3x3"));
-  CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"auto_pad", std::string("SOMETIMES")}}), "attribute 'auto_pad' is 'SOMETIMES', expected NOTSET"));
+  CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"auto_pad", std::string("SOMETIMES")}}),
+            "attribute 'auto_pad' is 'SOMETIMES', expected NOTSET"));
   CHECK(has(refuses("Conv", {f32({1, 3, 9, 9}), w}, {{"group", int64_t{0}}}), "attribute 'group' is 0, expected more than 0"));
   CHECK(has(refuses("MaxPool", {f32({1, 3, 9, 9})}), "'kernel_shape' is missing"));
   CHECK(has(refuses("MaxPool", {f32({9, 9})}, {{"kernel_shape", Ints{3}}}), "at least one spatial axis"));
@@ -124,7 +125,8 @@ TEST_CASE("normalisations") {
   CHECK(says("Softmax", {f32({"n", 10})}) == "f32 n x 10");
   CHECK(says("LayerNormalization", {f32({"n", 4, 8}), f32({8})}, {}, 17, 3) == "f32 n x 4 x 8; f32 n x 4 x 1; f32 n x 4 x 1");
   CHECK(says("BatchNormalization", {f32({"n", 4, "h"}), f32({4}), f32({4}), f32({4}), f32({4})}) == "f32 n x 4 x h");
-  CHECK(has(refuses("BatchNormalization", {f32({"n", 4, 3}), f32({5}), f32({4}), f32({4}), f32({4})}), "input 1 (scale) has shape 5, expected 4 (C)"));
+  CHECK(has(refuses("BatchNormalization", {f32({"n", 4, 3}), f32({5}), f32({4}), f32({4}), f32({4})}),
+            "input 1 (scale) has shape 5, expected 4 (C)"));
   CHECK(has(refuses("Softmax", {f32({2, 3})}, {{"axis", int64_t{2}}}), "axis 2"));
 }
 

@@ -16,7 +16,7 @@ TEST_CASE("this machine is described") {
 }
 
 // Instrumented code runs at no limit of the machine.
-#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+#ifndef LATHE_SANITIZED
 TEST_CASE("the probe: wider instruction sets are faster, more threads never much slower") {
   const auto isas = machine_info().isas;
   const double scalar = measure_fma_peak("scalar", 1, 0.03), best = measure_fma_peak(isas.back(), 1, 0.03);

@@ -1,6 +1,6 @@
-// Each pattern of exporters with each of its conditions broken in turn: another constant, a constant of more dims, another axis, a value inside that
-// is read once more or given out, another dtype, an older opset, nothing as a size. What is no such pattern stays as it is, and the numbers are
-// those of plain evaluation in any case.
+// Each pattern of exporters with each of its conditions broken in turn: another constant, a constant of more dims, another axis, a value
+// inside that is read once more or given out, another dtype, an older opset, nothing as a size. What is no such pattern stays as it is, and
+// the numbers are those of plain evaluation in any case.
 #include <algorithm>
 #include <cstring>
 #include <functional>
@@ -16,7 +16,8 @@ namespace {
 
 class Net {
  public:
-  Net(std::string bend, int64_t opset, DType dtype, int64_t rows) : b("near", opset), bend_(std::move(bend)), opset_(opset), dtype_(dtype), rows_(rows) {}
+  Net(std::string bend, int64_t opset, DType dtype, int64_t rows)
+      : b("near", opset), bend_(std::move(bend)), opset_(opset), dtype_(dtype), rows_(rows) {}
 
   bool is(std::string_view bend) const { return bend_ == bend; }
   int64_t rows() const { return rows_; }
@@ -37,7 +38,9 @@ class Net {
   ValueId bound(float v) { return constant(cast(Tensor::from<float>({}, {v}))); }
   ValueId w(const Shape& s, uint64_t seed = 5) { return constant(cast(random_tensor(s, seed, 0.2f, 1))); }
   ValueId ints(const Ints& v) { return constant(Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v)); }
-  ValueId op(const std::string& name, const std::vector<ValueId>& inputs, const std::map<std::string, Data>& a = {}) { return b.op(name, inputs, a); }
+  ValueId op(const std::string& name, const std::vector<ValueId>& inputs, const std::map<std::string, Data>& a = {}) {
+    return b.op(name, inputs, a);
+  }
   ValueId reduce(const std::string& name, ValueId x, int64_t axis) {
     const bool as_input = opset_ >= (name == "ReduceSum" ? 13 : 18);
     return as_input ? op(name, {x, ints({axis})}) : op(name, {x}, {{"axes", Ints{axis}}});
@@ -53,8 +56,9 @@ class Net {
     b.output(y, "y");
     for (size_t i = 0; i < extra_.size(); ++i) b.output(extra_[i], "extra" + std::to_string(i));
     const Graph g = b.finish();
-    for (const std::string& isa : machine_info().isas) check_against_plain(g, fed, {.threads = 2, .isa = isa}, {1e-5, 1e-4, 0});
-    check_against_plain(g, fed, {.threads = 1, .fuse = false}, {1e-5, 1e-4, 0});
+    const auto expected = evaluate_plain(g, fed);
+    for (const std::string& isa : machine_info().isas) check_against(expected, g, fed, {.threads = 2, .isa = isa}, {1e-5, 1e-4, 0});
+    check_against(expected, g, fed, {.threads = 1, .fuse = false}, {1e-5, 1e-4, 0});
     const EditionInfo info = compile(g, {.threads = 1}).describe();
     return std::ranges::any_of(info.nodes, [&](const NodeInfo& n) { return n.op == name; });
   }
@@ -86,8 +90,8 @@ class Net {
 struct Pattern {
   const char* op;
   std::function<ValueId(Net&)> make;
-  std::vector<const char*> misses;  // bends of its own that make it another thing
-  bool constants = true;            // whether it has constants that must be just so
+  std::vector<const char*> misses;   // bends of its own that make it another thing
+  bool constants = true;             // whether it has constants that must be just so
   std::vector<const char*> parts{};  // bends that leave the rest of the pattern one
 };
 
@@ -121,12 +125,15 @@ const Pattern kPatterns[]{
     {"HardSwish",
      [](Net& n) {
        const ValueId x = n.in({n.rows(), 33}, -5, 5);
-       const ValueId clip = n.op("Clip", {n.op("Add", {x, n.c(3)}), n.bound(0),
-                                          n.bound(6)});
+       const ValueId clip = n.op("Clip", {n.op("Add", {x, n.c(3)}), n.bound(0), n.bound(6)});
        return n.op("Div", {n.op("Mul", {x, n.inside(clip)}), n.c(6)});
      },
      {}},
-    {"LayerNormalization", [](Net& n) { return normalised(n, true); }, {"another axis", "scale down the rows", "scale of all"}, false, {"shift down the rows"}},
+    {"LayerNormalization",
+     [](Net& n) { return normalised(n, true); },
+     {"another axis", "scale down the rows", "scale of all"},
+     false,
+     {"shift down the rows"}},
     {"RMSNormalization", [](Net& n) { return normalised(n, false); }, {"another axis", "scale down the rows"}, false},
     {"Softmax",
      [](Net& n) {
@@ -151,7 +158,8 @@ const Pattern kPatterns[]{
      [](Net& n) {
        const ValueId x = n.in({n.rows(), 12, 4, 5});
        const ValueId split = n.op("Reshape", {x, n.ints({n.rows(), 3, 2, 2, 4, 5})});
-       const ValueId turned = n.inside(n.op("Transpose", {split}, {{"perm", n.is("another order") ? Ints{0, 1, 4, 3, 5, 2} : Ints{0, 1, 4, 2, 5, 3}}}));
+       const ValueId turned =
+           n.inside(n.op("Transpose", {split}, {{"perm", n.is("another order") ? Ints{0, 1, 4, 3, 5, 2} : Ints{0, 1, 4, 2, 5, 3}}}));
        return n.op("Reshape", {turned, n.ints(n.is("another shape") ? Ints{n.rows(), 3, 10, 8} : Ints{n.rows(), 3, 8, 10})});
      },
      {"another order", "another shape"},
@@ -160,7 +168,8 @@ const Pattern kPatterns[]{
      [](Net& n) {
        const ValueId x = n.in({n.rows(), 3, 8, 10});
        const ValueId split = n.op("Reshape", {x, n.ints({n.rows(), 3, 4, 2, 5, 2})});
-       const ValueId turned = n.inside(n.op("Transpose", {split}, {{"perm", n.is("another order") ? Ints{0, 3, 1, 5, 2, 4} : Ints{0, 3, 5, 1, 2, 4}}}));
+       const ValueId turned =
+           n.inside(n.op("Transpose", {split}, {{"perm", n.is("another order") ? Ints{0, 3, 1, 5, 2, 4} : Ints{0, 3, 5, 1, 2, 4}}}));
        return n.op("Reshape", {turned, n.ints(n.is("another shape") ? Ints{n.rows(), 12, 5, 4} : Ints{n.rows(), 12, 4, 5})});
      },
      {"another order", "another shape"},
@@ -194,7 +203,8 @@ const Pattern kPatterns[]{
        };
        const ValueId x = n.in({n.rows(), 3, length, width});
        const int64_t at = n.is("uneven halves") ? 5 : half;
-       const ValueId low = n.op("Slice", {x, n.ints({0}), n.ints({at}), n.ints({-1})}), high = n.op("Slice", {x, n.ints({at}), n.ints({width}), n.ints({-1})});
+       const ValueId low = n.op("Slice", {x, n.ints({0}), n.ints({at}), n.ints({-1})}),
+                     high = n.op("Slice", {x, n.ints({at}), n.ints({width}), n.ints({-1})});
        const ValueId minus = n.is("the other half turned") ? n.op("Concat", {high, n.op("Neg", {low})}, {{"axis", int64_t{-1}}})
                                                            : n.op("Concat", {n.op("Neg", {high}), low}, {{"axis", int64_t{-1}}});
        const ValueId straight = n.op("Mul", {x, table(1, !n.is("angles of their own"))});
@@ -257,12 +267,12 @@ TEST_CASE("near misses of folds: factors and shifts that are not one a channel s
   CHECK(merged({6, 1, 1}, false, false));
   CHECK(merged({1, 6, 1, 1}, false, false));
   CHECK(merged({1}, false, false));
-  CHECK_FALSE(merged({5}, false, false));           // along the last axis
-  CHECK_FALSE(merged({6, 5, 5}, false, false));     // one for each element
-  CHECK_FALSE(merged({5, 1}, false, false));        // along the lines
+  CHECK_FALSE(merged({5}, false, false));              // along the last axis
+  CHECK_FALSE(merged({6, 5, 5}, false, false));        // one for each element
+  CHECK_FALSE(merged({5, 1}, false, false));           // along the lines
   CHECK_FALSE(merged({1, 1, 1, 1, 1}, false, false));  // makes the result one dim more
-  CHECK_FALSE(merged({6, 1, 1}, false, true));      // the product itself is read too
-  (void)merged({6, 1, 1}, true, false);             // a constant that another node reads keeps its numbers for that one
+  CHECK_FALSE(merged({6, 1, 1}, false, true));         // the product itself is read too
+  (void)merged({6, 1, 1}, true, false);                // a constant that another node reads keeps its numbers for that one
 }
 
 TEST_CASE("near misses of folds: weights that would leave the range of their type, or lose their digits") {
@@ -275,7 +285,9 @@ TEST_CASE("near misses of folds: weights that would leave the range of their typ
     const auto as = [&](Tensor t, float by) {
       for (float& v : t.as<float>()) v *= by;
       Builder b("cast", 17);
-      b.output(b.op("Cast", {b.input("x", DType::f32, Dims(t.shape().begin(), t.shape().end()))}, {{"to", dtype == DType::f16 ? int64_t{10} : int64_t{1}}}), "y");
+      b.output(b.op("Cast", {b.input("x", DType::f32, Dims(t.shape().begin(), t.shape().end()))},
+                    {{"to", dtype == DType::f16 ? int64_t{10} : int64_t{1}}}),
+               "y");
       return evaluate_plain(b.finish(), std::vector<Tensor>{t})[0];
     };
     Builder b("range", 17);
@@ -297,7 +309,8 @@ TEST_CASE("near misses of folds: weights that would leave the range of their typ
     const Comparison c = compare("y", got[0], expected[0], Tolerance{0, dtype == DType::f16 ? 4e-3 : 1e-4, 0});
     INFO(c.reason);
     CHECK(c.pass);
-    return std::ranges::none_of(compile(g, {.threads = 1}).describe().nodes, [](const NodeInfo& n) { return n.op == "BatchNormalization"; });
+    return std::ranges::none_of(compile(g, {.threads = 1}).describe().nodes,
+                                [](const NodeInfo& n) { return n.op == "BatchNormalization"; });
   };
   for (const char* producer : {"Conv", "ConvTranspose", "MatMul"}) {
     CHECK(folded(producer, DType::f32, 1, 3, 1));
@@ -389,10 +402,12 @@ TEST_CASE("near misses of attention of groups: heads in another order, keys or v
         const auto kept = [&](bool repeated) {
           const int64_t heads = repeated ? kv : kv * group;
           const ValueId old = part(heads, true), now = part(heads, false);
-          const ValueId all = n.op("Concat", c.fresh_first ? std::vector<ValueId>{now, old} : std::vector<ValueId>{old, now}, {{"axis", c.concat}});
+          const ValueId all =
+              n.op("Concat", c.fresh_first ? std::vector<ValueId>{now, old} : std::vector<ValueId>{old, now}, {{"axis", c.concat}});
           if (!repeated) return all;
           const ValueId apart = n.op("Unsqueeze", {all, n.ints({c.outer ? 1 : 2})});
-          const ValueId said = n.op("Expand", {apart, n.ints(c.outer ? Ints{batch, group, kv, keys, width} : Ints{batch, kv, group, keys, width})});
+          const ValueId said =
+              n.op("Expand", {apart, n.ints(c.outer ? Ints{batch, group, kv, keys, width} : Ints{batch, kv, group, keys, width})});
           return n.op("Reshape", {said, n.ints({batch, kv * group, keys, width})});
         };
         const ValueId k = kept(c.keys);
@@ -437,7 +452,8 @@ TEST_CASE("near misses of quantised convolutions: axes, zero points, clamps, rea
     std::memset(t.data(), v, t.byte_size());
     return t;
   };
-  // Nodes: QuantizeLinear 0, DequantizeLinear 0 (input), DequantizeLinear 1 (weights), Conv 0, Relu 0, QuantizeLinear 1, DequantizeLinear 2.
+  // Nodes: QuantizeLinear 0, DequantizeLinear 0 (input), DequantizeLinear 1 (weights), Conv 0, Relu 0, QuantizeLinear 1,
+  // DequantizeLinear 2.
   using Get = std::function<Node&(const char*, int)>;
   const std::vector<Case> cases{
       {"as it should be", true},
@@ -465,7 +481,8 @@ TEST_CASE("near misses of quantised convolutions: axes, zero points, clamps, rea
          set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {1}, 0));
          node("DequantizeLinear", 1).attributes["axis"].data = int64_t{0};
        }},
-      {"weights with a zero point", true, [&](Graph& g, const Get& node) { set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {}, 3)); }},
+      {"weights with a zero point", true,
+       [&](Graph& g, const Get& node) { set(g, node("DequantizeLinear", 1).inputs[2], bytes(DType::i8, {}, 3)); }},
       {"no zero points", true,
        [&](Graph&, const Get& node) {
          node("QuantizeLinear", 0).inputs.resize(2);
@@ -481,9 +498,7 @@ TEST_CASE("near misses of quantised convolutions: axes, zero points, clamps, rea
          }
        }},
       {"rounded to another scale than read with", true,
-       [&](Graph& g, const Get& node) {
-         node("DequantizeLinear", 0).inputs[1] = added(g, "another", Tensor::from<float>({}, {0.011f}));
-       }},
+       [&](Graph& g, const Get& node) { node("DequantizeLinear", 0).inputs[1] = added(g, "another", Tensor::from<float>({}, {0.011f})); }},
       {"the clamp cuts what the range holds", false,
        [&](Graph& g, const Get& node) { set(g, node("QuantizeLinear", 1).inputs[2], bytes(DType::u8, {}, 100)); }},
       {"the result on one scale a channel", false,
@@ -496,7 +511,8 @@ TEST_CASE("near misses of quantised convolutions: axes, zero points, clamps, rea
        }},
       {"the convolution is given out", false, [&](Graph& g, const Get& node) { g.outputs.push_back(node("Conv", 0).outputs[0]); }},
       {"the rectified values are given out", false, [&](Graph& g, const Get& node) { g.outputs.push_back(node("Relu", 0).outputs[0]); }},
-      {"the numbers read in are given out", true, [&](Graph& g, const Get& node) { g.outputs.push_back(node("DequantizeLinear", 0).outputs[0]); }},
+      {"the numbers read in are given out", true,
+       [&](Graph& g, const Get& node) { g.outputs.push_back(node("DequantizeLinear", 0).outputs[0]); }},
       {"two groups", true,
        [&](Graph& g, const Get& node) {
          set(g, node("DequantizeLinear", 1).inputs[0], bytes(DType::i8, {4, 2, 3, 3}, 17));
@@ -526,7 +542,8 @@ TEST_CASE("near misses of quantised convolutions: axes, zero points, clamps, rea
     const auto scale = [&](const char* name, float s) { return b.constant(name, Tensor::from<float>({}, {s})); };
     const auto zero = [&](const char* name, uint8_t z) { return b.constant(name, Tensor::from<uint8_t>({}, {z})); };
     const auto x = b.input("x", DType::f32, {2, 4, 6, 7});
-    const auto in = b.op("DequantizeLinear", {b.op("QuantizeLinear", {x, scale("sx", 0.01f), zero("zx", 128)}), scale("sx2", 0.01f), zero("zx2", 128)});
+    const auto in =
+        b.op("DequantizeLinear", {b.op("QuantizeLinear", {x, scale("sx", 0.01f), zero("zx", 128)}), scale("sx2", 0.01f), zero("zx2", 128)});
     Tensor numbers(DType::i8, {4, 4, 3, 3});
     for (int64_t i = 0; i < numbers.size(); ++i) static_cast<int8_t*>(numbers.data())[i] = static_cast<int8_t>(i * 37 % 200 - 100);
     const auto w = b.op("DequantizeLinear", {b.constant("w", numbers), scale("sw", 0.01f), b.constant("zw", bytes(DType::i8, {}, 0))});
@@ -562,8 +579,15 @@ TEST_CASE("near misses of quantised products: scales and zero points of other sh
     Shape bias;
     float out_scale;
   };
-  for (const Case& c : {Case{{}, 1, {4}, 0.05f}, {{4}, 1, {4}, 0.05f}, {{6}, 0, {4}, 0.05f}, {{4}, 1, {4, 1}, 0.05f}, {{4}, 1, {1, 4}, 0.05f},
-                        {{}, 1, {1}, 0.05f}, {{}, 1, {4, 4}, 0.05f}, {{}, 1, {4}, 1e-4f}, {{}, 1, {4}, 30.0f}}) {
+  for (const Case& c : {Case{{}, 1, {4}, 0.05f},
+                        {{4}, 1, {4}, 0.05f},
+                        {{6}, 0, {4}, 0.05f},
+                        {{4}, 1, {4, 1}, 0.05f},
+                        {{4}, 1, {1, 4}, 0.05f},
+                        {{}, 1, {1}, 0.05f},
+                        {{}, 1, {4, 4}, 0.05f},
+                        {{}, 1, {4}, 1e-4f},
+                        {{}, 1, {4}, 30.0f}}) {
     CAPTURE(to_string(c.weight_scale));
     CAPTURE(to_string(c.bias));
     CAPTURE(c.out_scale);
@@ -576,7 +600,8 @@ TEST_CASE("near misses of quantised products: scales and zero points of other sh
     for (int64_t i = 0; i < weights.size(); ++i) static_cast<int8_t*>(weights.data())[i] = static_cast<int8_t>(i * 37 % 200 - 100);
     std::map<std::string, Data> attributes;
     if (!c.weight_scale.empty()) attributes["axis"] = c.axis;
-    const auto w = b.op("DequantizeLinear", {b.constant("w", weights), b.constant("sw", random_tensor(c.weight_scale, 4, 0.005f, 0.02f))}, attributes);
+    const auto w =
+        b.op("DequantizeLinear", {b.constant("w", weights), b.constant("sw", random_tensor(c.weight_scale, 4, 0.005f, 0.02f))}, attributes);
     const auto y = b.op("Add", {b.op("MatMul", {in, w}), b.constant("bias", random_tensor(c.bias, 5))});
     const auto q = b.op("QuantizeLinear", {y, scale("sy", c.out_scale), b.constant("zy", Tensor::from<uint8_t>({}, {100}))});
     b.output(q, "y");

@@ -9,7 +9,7 @@
 using namespace test;
 
 // Counts every allocation of this process while `counting` is on (all threads). The sanitizers bring operators of their own.
-#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+#ifndef LATHE_SANITIZED
 #define LATHE_COUNTS_ALLOCATIONS 1
 static std::atomic<bool> counting{false};
 static std::atomic<int64_t> allocations{0};

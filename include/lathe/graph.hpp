@@ -36,6 +36,8 @@ std::string to_string(const Dim& dim);    // "64", "batch", "?"
 std::string to_string(const Dims& dims);  // "batch x 3 x 64 x 64"
 // The concrete shape, when every dim is known.
 std::optional<Shape> known_shape(const std::optional<Dims>& dims);
+// Whether a shape is one that `dims` leave open: as many dims, each known one of that size. No dims leave everything open.
+bool fits(const Shape& shape, const std::optional<Dims>& dims);
 
 // A type that is more than one tensor: sequence, optional, map, sparse tensor; or a tensor inside one of them.
 struct Type {

@@ -47,7 +47,7 @@ struct Limits {
   struct Fma {
     std::string isa;
     int threads = 1;
-    double gflops = 0;       // one lane: of the median run; several: of all that ran, over the time it took
+    double gflops = 0;  // one lane: of the median run; several: of all that ran, over the time it took
   };
   struct Int8 {
     int threads = 1;
@@ -92,11 +92,12 @@ struct BenchResult {
   double flops = 0;            // a run's arithmetic, as far as it is counted
   int not_counted = 0;         // steps whose arithmetic is not: what runs hangs on values
   double gflops = 0;
-  double peak_gflops = 0;  // median of probes before, during (one lane) and after; same instruction set; as many threads, but no more than cores
-  double share = 0;        // gflops / peak_gflops
-  double spread = 0;       // (p90 - min) / median
-  double peak_drift = 0;   // (highest - lowest) / median of the probes
-  bool noisy = false;      // spread above 25 % or drift above 25 %: do not trust absolute times
+  double peak_gflops =
+      0;              // median of probes before, during (one lane) and after; same instruction set; as many threads, but no more than cores
+  double share = 0;   // gflops / peak_gflops
+  double spread = 0;  // (p90 - min) / median
+  double peak_drift = 0;  // (highest - lowest) / median of the probes
+  bool noisy = false;     // spread above 25 % or drift above 25 %: do not trust absolute times
 };
 
 // Warm-up, then runs until the median is steady or the time is up. Each lane has `threads` threads.

@@ -179,7 +179,8 @@ struct OpDef {
   // dtype: any, number, float, index, bool, string, byte, f32, i32, i64, u8, or =name for that of another input. dims: _ is any size; a
   // number; a name, the same size wherever it stands; a product of those and of attributes (@group=1: 1 when it is not set); "...s" is
   // any number of dims, "+s" at least one, as many wherever s stands ("...=s": of the same sizes too). [] is a scalar, [~X] what
-  // broadcasts to X. After the semicolon: sizes that an attribute divides, attributes that are axes of an input (<= : or one past them).
+  // broadcasts to X. "name!": values of this input decide sizes or axes; a node whose such input is no constant is left to `plain`. After
+  // the semicolon: sizes that an attribute divides, attributes that are axes of an input (<= : or one past them).
   // Inputs that are absent, and sizes that are not known yet, pass. Checked by inference and by plain evaluation: `infer`, `plain` and
   // `fast` may rely on it. Empty: not checked.
   std::string operands;

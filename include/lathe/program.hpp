@@ -73,8 +73,8 @@ struct EditionInfo {
   std::vector<StepInfo> steps;
   std::vector<NodeInfo> nodes;
   std::vector<std::string> input_names, output_names;
-  double flops = 0;      // of the steps that tell theirs
-  int not_counted = 0;   // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
+  double flops = 0;     // of the steps that tell theirs
+  int not_counted = 0;  // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;
 };

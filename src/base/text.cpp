@@ -51,20 +51,23 @@ std::string_view kind_of_file(std::string_view head) {
     std::string_view bytes, name;
   };
   using namespace std::string_view_literals;
-  static constexpr Magic kMagics[]{{"\x89PNG\r\n\x1a\n"sv, "a PNG picture"},
-                                   {"\xFF\xD8\xFF"sv, "a JPEG picture"},
-                                   {"LATHEPRG"sv, "a program archive"},
-                                   {"\x93NUMPY"sv, "an npy array"},
-                                   {"PK\x03\x04"sv, "an npz or zip archive"},
-                                   {"PK\x05\x06"sv, "an npz or zip archive"},
-                                   {"\x1F\x8B"sv, "a gzip archive"},
-                                   {"%PDF"sv, "a PDF document"},
-                                   {"\x7F" "ELF"sv, "a program or shared library"},
-                                   {"SQLite format 3\0"sv, "an SQLite database"},
-                                   {"GIF8"sv, "a GIF picture"},
-                                   {"BM"sv, "a BMP picture"},
-                                   {"\x89HDF"sv, "an HDF5 file"},
-                                   {"version https://git-lfs"sv, "a pointer that Git LFS left in place of the file; fetch the file itself"}};
+  static constexpr Magic kMagics[]{
+      {"\x89PNG\r\n\x1a\n"sv, "a PNG picture"},
+      {"\xFF\xD8\xFF"sv, "a JPEG picture"},
+      {"LATHEPRG"sv, "a program archive"},
+      {"\x93NUMPY"sv, "an npy array"},
+      {"PK\x03\x04"sv, "an npz or zip archive"},
+      {"PK\x05\x06"sv, "an npz or zip archive"},
+      {"\x1F\x8B"sv, "a gzip archive"},
+      {"%PDF"sv, "a PDF document"},
+      {"\x7F"
+       "ELF"sv,
+       "a program or shared library"},
+      {"SQLite format 3\0"sv, "an SQLite database"},
+      {"GIF8"sv, "a GIF picture"},
+      {"BM"sv, "a BMP picture"},
+      {"\x89HDF"sv, "an HDF5 file"},
+      {"version https://git-lfs"sv, "a pointer that Git LFS left in place of the file; fetch the file itself"}};
   if (head.empty()) return "empty";
   for (const Magic& m : kMagics) {
     if (head.starts_with(m.bytes)) return m.name;

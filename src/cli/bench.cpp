@@ -157,7 +157,8 @@ Command add_bench(CLI::App& app) {
       table.row({name, seconds_text(value)});
     table.row({"throughput", fmt::format("{:.1f} items/s", per_second)});
     const std::string least = r.not_counted > 0 ? "at least " : "";
-    table.row({"arithmetic", counted ? fmt::format("{}{}FLOP a run", least, count_text(r.flops) + (r.flops < 1000 ? " " : "")) : "not counted"});
+    table.row(
+        {"arithmetic", counted ? fmt::format("{}{}FLOP a run", least, count_text(r.flops) + (r.flops < 1000 ? " " : "")) : "not counted"});
     if (counted) table.row({"rate", fmt::format("{}{:.1f} GFLOP/s", least, r.gflops)});
     table.row({"measured peak", fmt::format("{:.1f} GFLOP/s", r.peak_gflops)});
     if (counted) table.row({"share of peak", fmt::format("{}{:.1f} %", least, 100 * r.share)});

@@ -36,7 +36,9 @@ class Armed {
  public:
   explicit Armed(double seconds) {
     if (seconds <= 0) return;
-    deadline = {std::chrono::steady_clock::now() + std::chrono::duration_cast<std::chrono::steady_clock::duration>(std::chrono::duration<double>(seconds)), true, seconds};
+    deadline = {std::chrono::steady_clock::now() +
+                    std::chrono::duration_cast<std::chrono::steady_clock::duration>(std::chrono::duration<double>(seconds)),
+                true, seconds};
   }
   ~Armed() { deadline.armed = false; }
 };
@@ -65,6 +67,20 @@ const CLI::Validator& zero_or_more() {
       },
       "");
   return check;
+}
+
+std::vector<std::string> wrapped(const std::string& text, size_t width) {
+  std::vector<std::string> lines;
+  for (size_t at = 0; at < text.size();) {
+    size_t end = std::min(text.size(), at + width);
+    if (end < text.size()) {
+      const size_t space = text.rfind(' ', end);
+      if (space != std::string::npos && space > at) end = space;
+    }
+    lines.push_back(text.substr(at, end - at));
+    at = end + (end < text.size() && text[end] == ' ' ? 1 : 0);
+  }
+  return lines;
 }
 
 void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds,
@@ -99,7 +115,8 @@ void ModelOptions::add_limits(CLI::App& app) {
   app.add_option("--time-limit", time_limit, "Seconds that compiling, and then each run, may take; 0: no limit (600)")
       ->check(zero_or_more())
       ->type_name("S");
-  app.add_option("--memory-limit", memory_limit, "Memory for values between steps, and for one result of plain evaluation, e.g. 500M or 4G (this machine's; 1G)")
+  app.add_option("--memory-limit", memory_limit,
+                 "Memory for values between steps, and for one result of plain evaluation, e.g. 500M or 4G (this machine's; 1G)")
       ->type_name("SIZE");
   app.add_option("--trip-limit", trip_limit, "Trips that all the loops of a run may take together (16777216)")
       ->check(CLI::Range(int64_t{1}, int64_t{1'000'000'000'000}))
@@ -143,10 +160,7 @@ std::vector<Shape> ModelOptions::shapes_for(const Program& program, const Compil
   for (Port& p : ports) {
     if (p.composite) continue;
     if (const auto it = options.shapes.find(p.name); it != options.shapes.end()) {
-      const bool fits = !p.dims || (p.dims->size() == it->second.size() && std::equal(p.dims->begin(), p.dims->end(), it->second.begin(), [](const Dim& d, int64_t n) {
-        return !d.known() || d.value == n;
-      }));
-      if (!fits)
+      if (!fits(it->second, p.dims))
         throw UsageError(fmt::format("--shape: input '{}' is {}, not {}", p.name, dims_text(p.dims), to_string(it->second)));
       p.dims = Dims(it->second.begin(), it->second.end());
     }
@@ -155,31 +169,29 @@ std::vector<Shape> ModelOptions::shapes_for(const Program& program, const Compil
       if (const auto it = options.dims.find(d.symbol); !d.known() && it != options.dims.end()) d = Dim(it->second);
     }
   }
-  const auto fits = [&](const std::vector<Shape>& edition) {
+  const auto serves = [&](const std::vector<Shape>& edition) {
     for (size_t i = 0; i < ports.size(); ++i) {
-      if (ports[i].composite || !ports[i].dims) continue;
-      if (edition[i].size() != ports[i].dims->size()) return false;
-      for (size_t d = 0; d < edition[i].size(); ++d) {
-        if ((*ports[i].dims)[d].known() && (*ports[i].dims)[d].value != edition[i][d]) return false;
-      }
+      if (!ports[i].composite && !fits(edition[i], ports[i].dims)) return false;
     }
     return true;
   };
   if (archive) {
     const ArchiveInfo info = archive_info(model);
     for (const auto& edition : info.editions) {
-      if (edition.size() == ports.size() && fits(edition)) return edition;
+      if (edition.size() == ports.size() && serves(edition)) return edition;
     }
     if (!info.carries_graph) {
       std::string held;
       for (const auto& edition : info.editions) {
         std::string one;
-        for (size_t i = 0; i < edition.size() && i < ports.size(); ++i) one += fmt::format("{}{}={}", i ? " " : "", ports[i].name, fmt::join(edition[i], ","));
+        for (size_t i = 0; i < edition.size() && i < ports.size(); ++i)
+          one += fmt::format("{}{}={}", i ? " " : "", ports[i].name, fmt::join(edition[i], ","));
         held += (held.empty() ? "" : "; ") + one;
       }
-      throw UsageError(fmt::format("{}: holds no program for these shapes, only for {}; ship the model with --also 'INPUT=N,N,..' for others, "
-                                   "or --with-graph",
-                                   model, held));
+      throw UsageError(
+          fmt::format("{}: holds no program for these shapes, only for {}; ship the model with --also 'INPUT=N,N,..' for others, "
+                      "or --with-graph",
+                      model, held));
     }
   }
   std::vector<Shape> shapes;
@@ -271,7 +283,8 @@ int64_t parse_size(const std::string& text, const std::string& option) {
 
 size_t parse_bytes(const std::string& text, const std::string& option) {
   const std::string_view units = "KMGT";
-  const size_t unit = text.empty() ? std::string::npos : units.find(static_cast<char>(std::toupper(static_cast<unsigned char>(text.back()))));
+  const size_t unit =
+      text.empty() ? std::string::npos : units.find(static_cast<char>(std::toupper(static_cast<unsigned char>(text.back()))));
   const int64_t n = parse_size(unit == std::string::npos ? text : text.substr(0, text.size() - 1), option);
   const int shift = unit == std::string::npos ? 0 : 10 * (static_cast<int>(unit) + 1);
   if (n < 1 || n > (std::numeric_limits<int64_t>::max() >> shift))
@@ -379,7 +392,8 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   for (const std::string& text : shapes) {
     const auto [name, value] = split_pair(text, "--shape");
     if (std::find(inputs.begin(), inputs.end(), name) == inputs.end())
-      throw UsageError(fmt::format("--shape: no input is named '{}'; the inputs are {}{}", name, fmt::join(inputs, ", "), did_you_mean(name, inputs)));
+      throw UsageError(
+          fmt::format("--shape: no input is named '{}'; the inputs are {}{}", name, fmt::join(inputs, ", "), did_you_mean(name, inputs)));
     o.shapes[name] = parse_shape(value, "--shape");
   }
   // Sizes that contradict each other, or the model.
@@ -388,16 +402,15 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
     const Value& value = g.values[v];
     const auto it = o.shapes.find(value.name);
     if (it == o.shapes.end() || !value.dims) continue;
-    bool fits = value.dims->size() == it->second.size();
-    for (size_t i = 0; fits && i < it->second.size(); ++i) {
+    if (!fits(it->second, value.dims))
+      throw UsageError(fmt::format("--shape: input '{}' is {}, not {}", value.name, dims_text(value.dims), to_string(it->second)));
+    for (size_t i = 0; i < it->second.size(); ++i) {
       const Dim& d = (*value.dims)[i];
-      fits = !d.known() || d.value == it->second[i];
       if (d.symbol.empty()) continue;
       const auto [known, fresh] = sizes.try_emplace(d.symbol, it->second[i]);
       if (!fresh && known->second != it->second[i])
         throw UsageError(fmt::format("--shape: dim '{}' is given two sizes: {} and {}", d.symbol, known->second, it->second[i]));
     }
-    if (!fits) throw UsageError(fmt::format("--shape: input '{}' is {}, not {}", value.name, dims_text(value.dims), to_string(it->second)));
   }
   for (const std::string& name : outputs) {
     if (g.find_value(name) == kAbsent) {

@@ -59,6 +59,8 @@ struct ModelOptions {
   void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds) const;
 };
 
+// Words broken into lines of at most `width` characters.
+std::vector<std::string> wrapped(const std::string& text, size_t width);
 // Before any work is done for it: refuses (UsageError) to write over a file that the command reads, by whatever name or link, and over
 // one that holds something else than the kinds named (see kind_of_file). Standard output and what is no plain file may always be written.
 void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds,

@@ -13,21 +13,6 @@ struct Options {
   bool timed = false;
 };
 
-// Words broken into lines of at most `width` characters.
-std::vector<std::string> wrapped(const std::string& text, size_t width) {
-  std::vector<std::string> lines;
-  for (size_t at = 0; at < text.size();) {
-    size_t end = std::min(text.size(), at + width);
-    if (end < text.size()) {
-      const size_t space = text.rfind(' ', end);
-      if (space != std::string::npos && space > at) end = space;
-    }
-    lines.push_back(text.substr(at, end - at));
-    at = end + (end < text.size() && text[end] == ' ' ? 1 : 0);
-  }
-  return lines;
-}
-
 }  // namespace
 
 Command add_explain(CLI::App& app) {

@@ -230,11 +230,10 @@ Command add_inspect(CLI::App& app) {
     if (edition) {
       std::string at;
       for (const Shape& s : edition->inputs) at += (at.empty() ? "" : ", ") + to_string(s);
-      head.row({"arithmetic",
-                edition->flops == 0 && edition->not_counted > 0
-                    ? fmt::format("not counted (control flow, plain evaluation or kernels of yours), inputs {}", at)
-                    : fmt::format("{}{}FLOP an inference, inputs {}", edition->not_counted > 0 ? "at least " : "",
-                                  count_text(edition->flops) + (edition->flops < 1000 ? " " : ""), at)});
+      head.row({"arithmetic", edition->flops == 0 && edition->not_counted > 0
+                                  ? fmt::format("not counted (control flow, plain evaluation or kernels of yours), inputs {}", at)
+                                  : fmt::format("{}{}FLOP an inference, inputs {}", edition->not_counted > 0 ? "at least " : "",
+                                                count_text(edition->flops) + (edition->flops < 1000 ? " " : ""), at)});
       head.row({"memory",
                 fmt::format(
                     "arena {}, lower bound {} ({:.2f} of it)", bytes_text(static_cast<double>(edition->arena_bytes)),

@@ -14,6 +14,7 @@ Command add_machine(CLI::App& app) {
   app.add_flag("--no-measure", o->quick, "Only say what the machine is");
   add_json_option(app, o->json);
   return [o] {
+    check_target("--json", o->json, {"JSON"}, {});
     const MachineInfo m = machine_info();
     Limits limits;
     if (!o->quick) {

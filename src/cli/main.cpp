@@ -7,8 +7,8 @@
 namespace lathe::cli {
 namespace {
 
-// "; did you mean '--threads'?" for the first word that looks like an option and is none.
-std::string nearest_option(const CLI::App& app, int argc, char** argv) {
+// What to say of the first word that looks like an option, is none, and is much like one; "" when there is none.
+std::string misspelt_option(const CLI::App& app, int argc, char** argv) {
   std::vector<std::string> known;
   for (const CLI::Option* o : app.get_options()) {
     for (const std::string& name : o->get_lnames()) known.push_back("--" + name);
@@ -16,11 +16,18 @@ std::string nearest_option(const CLI::App& app, int argc, char** argv) {
   for (int i = 2; i < argc; ++i) {
     const std::string word = std::string(argv[i]).substr(0, std::string_view(argv[i]).find('='));
     if (word.size() > 2 && word.starts_with("-") && std::ranges::find(known, word) == known.end()) {
-      if (std::string hint = did_you_mean(word, known); !hint.empty()) return hint;
+      if (const std::string hint = did_you_mean(word, known); !hint.empty()) return fmt::format("there is no option '{}'{}", word, hint);
     }
   }
   return "";
 }
+
+// Help whose descriptions end before the edge of a usual window.
+class Help : public CLI::Formatter {
+  std::string make_option_desc(const CLI::Option* option) const override {
+    return fmt::format("{}", fmt::join(wrapped(CLI::Formatter::make_option_desc(option), 110 - get_column_width()), "\n"));
+  }
+};
 
 // The option that raises a limit a run or compilation met.
 std::string raised_by(const Error& e) {
@@ -36,6 +43,7 @@ std::string raised_by(const Error& e) {
 int run(int argc, char** argv) {
   CLI::App app{"Mellow Lathe: loads exported ONNX models, fuses them, runs them on CPU threads, checks their numbers and times them.",
                "lathe"};
+  app.formatter(std::make_shared<Help>());
   app.set_version_flag("--version", "lathe " LATHE_VERSION);
   app.require_subcommand(1);
   app.footer(
@@ -87,8 +95,9 @@ int run(int argc, char** argv) {
     for (auto& [sub, command] : commands) {
       if (argc > 1 && sub->get_name() == argv[1]) chosen = sub;
     }
-    std::cerr << "lathe: " << e.what() << nearest_option(*chosen, argc, argv) << "\nSee 'lathe"
-              << (chosen == &app ? "" : " " + chosen->get_name()) << " --help'.\n";
+    const std::string misspelt = misspelt_option(*chosen, argc, argv);
+    std::cerr << "lathe: " << (misspelt.empty() ? e.what() : misspelt) << "\nSee 'lathe" << (chosen == &app ? "" : " " + chosen->get_name())
+              << " --help'.\n";
     return kUsage;
   }
   for (auto& [sub, command] : commands) {
@@ -121,7 +130,7 @@ int main(int argc, char** argv) {
     std::cerr << "lathe: out of memory\n";
     return kResource;
   } catch (const std::exception& e) {
-    std::cerr << "lathe: " << e.what() << "\n";
+    std::cerr << "lathe: " << (std::ferror(stdout) ? "standard output cannot be written" : e.what()) << "\n";
     return kResource;
   }
 }

@@ -108,9 +108,11 @@ Shape picture_shape(const Options& o, const Program& program, const CompileOptio
                      inputs[0].dims && inputs[0].dims->size() == 4;
   if (!takes) {
     std::string all;
-    for (const Port& p : inputs) all += fmt::format("{}'{}' is {} {}", all.empty() ? "" : ", ", p.name, to_string(p.dtype), dims_text(p.dims));
-    throw Error(Category::shape,
-                fmt::format("pictures need a model with one input of floats or u8, batch x channel x height x width or channels last; {}", all));
+    for (const Port& p : inputs)
+      all += fmt::format("{}'{}' is {} {}", all.empty() ? "" : ", ", p.name, to_string(p.dtype), dims_text(p.dims));
+    throw Error(
+        Category::shape,
+        fmt::format("pictures need a model with one input of floats or u8, batch x channel x height x width or channels last; {}", all));
   }
   const size_t y = channels_last(program) ? 1 : 2;
   CompileOptions with = options;
@@ -314,7 +316,8 @@ int run_images(const Options& o, const Program& program, const CompileOptions& o
     const auto show = [&](const Ranked& r) {
       return percent ? fmt::format("{} {:.1f} %", r.label, 100 * r.value) : fmt::format("{} {:.4g}", r.label, r.value);
     };
-    for (const Ranked& r : ranked) entry["top"].push_back({{"label", r.label}, {"value", std::isfinite(r.value) ? Json(r.value) : Json(fmt::format("{}", r.value))}});
+    for (const Ranked& r : ranked)
+      entry["top"].push_back({{"label", r.label}, {"value", std::isfinite(r.value) ? Json(r.value) : Json(fmt::format("{}", r.value))}});
     std::string next, verdict;
     for (size_t i = 1; i < ranked.size(); ++i) next += (i > 1 ? ", " : "") + show(ranked[i]);
     const auto known = truth.find(name);
@@ -330,7 +333,11 @@ int run_images(const Options& o, const Program& program, const CompileOptions& o
     results.push_back(std::move(entry));
     // A long folder is listed only where it is wrong, and by its first pictures.
     if (many && results.size() > 8 && verdict.find("wrong") == std::string::npos) return;
-    std::vector<std::string> cells{name, odd ? fmt::format("{} of {} are NaN", odd, values.size()) : ranked.empty() ? "" : show(ranked[0]), odd ? "" : next};
+    std::vector<std::string> cells{name,
+                                   odd              ? fmt::format("{} of {} are NaN", odd, values.size())
+                                   : ranked.empty() ? ""
+                                                    : show(ranked[0]),
+                                   odd ? "" : next};
     if (!truth.empty()) cells.push_back(verdict);
     table.row(cells);
   };
@@ -363,7 +370,8 @@ int run_images(const Options& o, const Program& program, const CompileOptions& o
   Json j{{"model", o.model.model}, {"pictures", paths.size()}, {"results", results}};
   if (judged) j["accuracy"] = {{"right", right}, {"judged", judged}, {"share", static_cast<double>(right) / judged}};
   write_json(o.model.json, j);
-  if (nan > 0) fmt::print(stderr, "lathe: results of {} of {} pictures hold NaN: the weights, or --mean and --scale, do not fit\n", nan, paths.size());
+  if (nan > 0)
+    fmt::print(stderr, "lathe: results of {} of {} pictures hold NaN: the weights, or --mean and --scale, do not fit\n", nan, paths.size());
   if (!for_people(o.model.json)) return kGood;
   fmt::print("{}", table.text(""));
   if (many) fmt::print("({} pictures; the first 8{} shown)\n", paths.size(), truth.empty() ? "" : " and the wrong ones");
@@ -384,7 +392,8 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
     if (!other && std::ranges::find(names, name) == names.end()) {
       std::vector<std::string> all = names;
       all.insert(all.end(), defaults.begin(), defaults.end());
-      throw UsageError(fmt::format("--input: no input is named '{}'; the inputs are {}{}", name, fmt::join(all, ", "), did_you_mean(name, all)));
+      throw UsageError(
+          fmt::format("--input: no input is named '{}'; the inputs are {}{}", name, fmt::join(all, ", "), did_you_mean(name, all)));
     }
     if (given.contains(name)) throw UsageError(fmt::format("--input: '{}' is given twice", name));
     if (other) compile_options.given.push_back(name);

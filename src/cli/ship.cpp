@@ -39,7 +39,8 @@ std::vector<Shape> shapes_of(const Program& program, const std::string& text, co
       throw UsageError(fmt::format("--also '{}': input '{}' is {} and gets no shape", text, p.name, dims_text(p.dims)));
     }
   }
-  if (!given.empty()) throw UsageError(fmt::format("--also: no input is named '{}'; the inputs are {}{}", given.begin()->first, fmt::join(names, ", "),
+  if (!given.empty())
+    throw UsageError(fmt::format("--also: no input is named '{}'; the inputs are {}{}", given.begin()->first, fmt::join(names, ", "),
                                  did_you_mean(given.begin()->first, names)));
   return shapes;
 }
@@ -50,7 +51,8 @@ Command add_ship(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
   app.add_option("-o,--to", o->to, "Where to write the archive")->required()->type_name("FILE.lathe");
-  app.add_option("--also", o->also, "Compile for these input shapes too, beside those of --batch, --dim and --shape, e.g. 'image=8,3,64,64' (repeatable)")
+  app.add_option("--also", o->also,
+                 "Compile for these input shapes too, beside those of --batch, --dim and --shape, e.g. 'image=8,3,64,64' (repeatable)")
       ->type_name("'INPUT=N,N,.. ..'")
       ->allow_extra_args(false);
   app.add_flag("--with-graph", o->with_graph,

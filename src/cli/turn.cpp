@@ -86,7 +86,8 @@ Command add_turn(CLI::App& app) {
   add_ops_option(app, o->ops);
   add_json_option(app, o->json);
   app.footer(
-      "Steps are taken in the order of the options above. The result is checked before it is written; the model itself is left alone.");
+      "Steps are taken in the order of the options above. The result is checked before it is written;\n"
+      "the model itself is left alone.");
   return [o] {
     std::vector<std::string> read{o->model};
     read.insert(read.end(), o->ops.begin(), o->ops.end());

@@ -37,8 +37,9 @@ Command add_vet(CLI::App& app) {
   add_ops_option(app, o->ops);
   add_json_option(app, o->json);
   app.footer(
-      "Looks at the file, names, order, opsets, ops, inputs and outputs, attributes, functions, subgraphs, types and shapes, and "
-      "reports\nall that is wrong at once; then compiles it.\nExit code 1 when a model has a fault.");
+      "Looks at the file, names, order, opsets, ops, inputs and outputs, attributes, functions, subgraphs,\n"
+      "types and shapes, and reports all that is wrong at once; then compiles it.\n"
+      "Exit code 1 when a model has a fault.");
   return [o] {
     std::vector<std::string> read = o->models;
     read.insert(read.end(), o->ops.begin(), o->ops.end());

@@ -41,7 +41,8 @@ Tensor map_external(const wire::TensorProto& proto, DType dtype, Shape shape, si
   if (location.empty()) fail(Category::format, "{}: external data has no location", where);
   // The file that is opened would not be the one that is named: names end at a NUL byte.
   if (location.find('\0') != std::string::npos)
-    fail(Category::format, "{}: the location of external data holds a NUL byte: '{}'", where, location.substr(0, location.find('\0')) + "\\0..");
+    fail(Category::format, "{}: the location of external data holds a NUL byte: '{}'", where,
+         location.substr(0, location.find('\0')) + "\\0..");
   if (length != static_cast<int64_t>(bytes)) {
     fail(Category::format, "{}: external data has {} bytes, its shape and dtype need {}", where, length, bytes);
   }

@@ -139,8 +139,7 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
   const int64_t h = pixels.shape()[0], w = pixels.shape()[1], oh = o.height ? o.height : h, ow = o.width ? o.width : w;
   if (h == 0 || w == 0) fail(Category::shape, "the picture is empty");
   const auto ys = bilinear_taps(h, oh), xs = bilinear_taps(w, ow);
-  if (o.dtype != DType::u8 && !is_float(o.dtype))
-    fail(Category::type, "pictures become floats or u8, not {}", to_string(o.dtype));
+  if (o.dtype != DType::u8 && !is_float(o.dtype)) fail(Category::type, "pictures become floats or u8, not {}", to_string(o.dtype));
   const Shape shape = o.channels_last ? Shape{1, oh, ow, o.channels} : Shape{1, o.channels, oh, ow};
   Tensor out(DType::f32, shape);
   auto dst = out.as<float>();

@@ -29,6 +29,10 @@ std::optional<Shape> known_shape(const std::optional<Dims>& dims) {
   return shape;
 }
 
+bool fits(const Shape& shape, const std::optional<Dims>& dims) {
+  return !dims || std::ranges::equal(shape, *dims, [](int64_t size, const Dim& d) { return !d.known() || d.value == size; });
+}
+
 std::string to_string(const Type& type) {
   const auto inside = [&] { return type.inner.empty() ? std::string("anything") : to_string(type.inner.front()); };
   switch (type.kind) {

@@ -87,6 +87,19 @@ HWY_INLINE float fold(const float* x, int64_t n, float start, Step step, Join jo
   return hn::GetLane(acc);
 }
 
+// Numbers added one after another: each addition rounds, and over a million equal ones that adds up to three digits. So sums of so many are
+// added up in double.
+inline constexpr int64_t kInTurn = 256;
+
+// Sums what `step` makes of n floats.
+template <typename Step>
+HWY_INLINE float total(const float* x, int64_t n, Step step) {
+  const int64_t block = 4 * kInTurn * static_cast<int64_t>(hn::Lanes(F32()));
+  double sum = 0;
+  for (int64_t i = 0; i < n; i += block) sum += static_cast<double>(fold(x + i, n - i < block ? n - i : block, 0.0f, step, kAdd));
+  return static_cast<float>(sum);
+}
+
 // A load that is not done again for a second use: from memory, every load of a line that is still on its way counts.
 HWY_INLINE VF loaded(const float* x) {
   VF v = hn::LoadU(F32(), x);
@@ -139,14 +152,14 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
   const VF t = hn::Set(d, top);
   if (log) {
     // The exponentials are summed strip by strip: y is not needed for them.
-    float sum = 0;
+    double sum = 0;
     float strip[256];
     for (int64_t i = 0; i < n; i += 256) {
       const int64_t k = n - i < 256 ? n - i : 256;
       map(strip, x + i, k, [&](VF v, int64_t) { return exp_f32(hn::Sub(v, t)); });
-      sum += fold(strip, k, 0.0f, kAdd, kAdd);
+      sum += static_cast<double>(fold(strip, k, 0.0f, kAdd, kAdd));
     }
-    const VF shift = hn::Set(d, top + std::log(sum));
+    const VF shift = hn::Set(d, top + std::log(static_cast<float>(sum)));
     return map(y, x, n, [&](VF v, int64_t) { return hn::Sub(v, shift); });
   }
   if (!(std::fabs(top) <= std::numeric_limits<float>::max())) {  // NaN or infinity at the top: nothing but NaN comes of it
@@ -158,39 +171,44 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
   HWY_ALIGN float near_by[kMost];
   float* e = n <= kMost ? near_by : y;
   const int64_t lanes = hn::Lanes(d), whole = n - n % (kTogether * lanes);
-  Several<kTogether> sums{};
-  LATHE_UNROLL(4)
-  for (int k = 0; k < kTogether; ++k) sums.v[k] = hn::Zero(d);
-  for (int64_t i = 0; i < whole; i += kTogether * lanes) {
-    Several<kTogether> v;
+  double sum = 0;
+  for (int64_t begin = 0; begin < whole; begin += kInTurn * kTogether * lanes) {
+    const int64_t end = whole - begin < kInTurn * kTogether * lanes ? whole : begin + kInTurn * kTogether * lanes;
+    Several<kTogether> sums{};
     LATHE_UNROLL(4)
-    for (int k = 0; k < kTogether; ++k) {
-      if (next) hwy::Prefetch(next + i + k * lanes);  // memory works on the next row while this one is computed
-      v.v[k] = hn::Sub(hn::LoadU(d, x + i + k * lanes), t);
+    for (int k = 0; k < kTogether; ++k) sums.v[k] = hn::Zero(d);
+    for (int64_t i = begin; i < end; i += kTogether * lanes) {
+      Several<kTogether> v;
+      LATHE_UNROLL(4)
+      for (int k = 0; k < kTogether; ++k) {
+        if (next) hwy::Prefetch(next + i + k * lanes);  // memory works on the next row while this one is computed
+        v.v[k] = hn::Sub(hn::LoadU(d, x + i + k * lanes), t);
+      }
+      v = exp_down(v);
+      sums = add(sums, v);
+      LATHE_UNROLL(4)
+      for (int k = 0; k < kTogether; ++k) hn::StoreU(v.v[k], d, e + i + k * lanes);
     }
-    v = exp_down(v);
-    sums = add(sums, v);
-    LATHE_UNROLL(4)
-    for (int k = 0; k < kTogether; ++k) hn::StoreU(v.v[k], d, e + i + k * lanes);
+    VF all = sums.v[0];
+    for (int k = 1; k < kTogether; ++k) all = hn::Add(all, sums.v[k]);
+    sum += static_cast<double>(across(all, kAdd));
   }
   map(e + whole, x + whole, n - whole, [&](VF v, int64_t) { return exp_down(hn::Sub(v, t)); });
-  VF total = sums.v[0];
-  for (int k = 1; k < kTogether; ++k) total = hn::Add(total, sums.v[k]);
-  const float sum = across(total, kAdd) + fold(e + whole, n - whole, 0.0f, kAdd, kAdd);
-  const VF inverse = hn::Set(d, 1.0f / sum);
+  sum += static_cast<double>(fold(e + whole, n - whole, 0.0f, kAdd, kAdd));
+  const VF inverse = hn::Set(d, 1.0f / static_cast<float>(sum));
   map(y, e, n, [&](VF v, int64_t) { return hn::Mul(v, inverse); });
 }
 
 void layer_norm(const RowArguments& g, const float* x, float* y) {
   const F32 d;
   const int64_t n = g.length, whole = n - n % hn::Lanes(d);
-  const float mean = fold(x, n, 0.0f, kAdd, kAdd) / static_cast<float>(n);
+  const float mean = total(x, n, kAdd) / static_cast<float>(n);
   const auto square = [mean](auto a, auto v) {
     const hn::DFromV<decltype(v)> tag;
     const auto c = hn::Sub(v, hn::Set(tag, mean));
     return hn::MulAdd(c, c, a);
   };
-  const float variance = fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n);
+  const float variance = total(x, n, square) / static_cast<float>(n);
   if (!finite(variance)) {
     const double centre = wide_mean(x, n), factor = wide_inverse(x, n, centre, static_cast<double>(g.epsilon));
     for (int64_t i = 0; i < n; ++i) {
@@ -212,7 +230,7 @@ void rms_norm(const RowArguments& g, const float* x, float* y) {
   const F32 d;
   const int64_t n = g.length, whole = n - n % hn::Lanes(d);
   const auto square = [](auto a, auto v) { return hn::MulAdd(v, v, a); };
-  const float variance = fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n);
+  const float variance = total(x, n, square) / static_cast<float>(n);
   if (!finite(variance)) {
     const double factor = wide_inverse(x, n, 0, static_cast<double>(g.epsilon));
     for (int64_t i = 0; i < n; ++i) y[i] = static_cast<float>(static_cast<double>(x[i]) * factor * static_cast<double>(g.scale[i]));
@@ -228,13 +246,13 @@ void rms_norm(const RowArguments& g, const float* x, float* y) {
 void group_norm(const RowArguments& g, const float* x, float* y, int64_t r) {
   const F32 d;
   const int64_t n = g.length, per_row = n / g.pixels, first = r * per_row % g.channels;
-  const float mean = fold(x, n, 0.0f, kAdd, kAdd) / static_cast<float>(n);
+  const float mean = total(x, n, kAdd) / static_cast<float>(n);
   const auto square = [mean](auto a, auto v) {
     const hn::DFromV<decltype(v)> tag;
     const auto c = hn::Sub(v, hn::Set(tag, mean));
     return hn::MulAdd(c, c, a);
   };
-  const float variance = fold(x, n, 0.0f, square, kAdd) / static_cast<float>(n);
+  const float variance = total(x, n, square) / static_cast<float>(n);
   if (!finite(variance)) {
     const double centre = wide_mean(x, n), factor = wide_inverse(x, n, centre, static_cast<double>(g.epsilon));
     for (int64_t i = 0; i < n; ++i) {
@@ -264,27 +282,36 @@ void columns(const RowArguments& g, const float* x, float* y, Join join) {
   const float factor = g.op == RowOp::mean_columns ? 1.0f / static_cast<float>(g.length) : 1.0f;
   const int64_t lanes = hn::Lanes(d);
   constexpr int64_t kStrip = 2048;
+  constexpr bool kSums = std::is_same_v<Join, std::remove_const_t<decltype(kAdd)>>;
   HWY_ALIGN float acc[kStrip];
+  HWY_ALIGN double totals[kSums ? kStrip : 1];
   for (int64_t c0 = g.column_begin; c0 < g.column_end; c0 += kStrip) {
     const int64_t n = g.column_end - c0 < kStrip ? g.column_end - c0 : kStrip, whole = n - n % lanes;
-    std::memcpy(acc, x + c0, static_cast<size_t>(n) * sizeof(float));
-    int64_t r = 1;
-    // Two rows a pass: half the traffic to the strip; joined one after the other, as one row a pass would.
-    for (; r + 2 <= g.length; r += 2) {
-      const float *a = x + r * g.width + c0, *b = a + g.width;
-      for (int64_t i = 0; i < whole; i += lanes)
-        hn::Store(join(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), hn::LoadU(d, b + i)), d, acc + i);
-      const hn::CappedTag<float, 1> one;
-      for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(join(hn::Set(one, acc[i]), hn::Set(one, a[i])), hn::Set(one, b[i])));
-    }
-    for (; r < g.length; ++r) {
-      const float* a = x + r * g.width + c0;
-      for (int64_t i = 0; i < whole; i += lanes) hn::Store(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), d, acc + i);
-      const hn::CappedTag<float, 1> one;
-      for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(hn::Set(one, acc[i]), hn::Set(one, a[i])));
+    for (int64_t from = 0, to; from < g.length; from = to) {
+      to = kSums && g.length - from > kInTurn ? from + kInTurn : g.length;
+      std::memcpy(acc, x + from * g.width + c0, static_cast<size_t>(n) * sizeof(float));
+      int64_t r = from + 1;
+      // Two rows a pass: half the traffic to the strip; joined one after the other, as one row a pass would.
+      for (; r + 2 <= to; r += 2) {
+        const float *a = x + r * g.width + c0, *b = a + g.width;
+        for (int64_t i = 0; i < whole; i += lanes)
+          hn::Store(join(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), hn::LoadU(d, b + i)), d, acc + i);
+        const hn::CappedTag<float, 1> one;
+        for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(join(hn::Set(one, acc[i]), hn::Set(one, a[i])), hn::Set(one, b[i])));
+      }
+      for (; r < to; ++r) {
+        const float* a = x + r * g.width + c0;
+        for (int64_t i = 0; i < whole; i += lanes) hn::Store(join(hn::Load(d, acc + i), hn::LoadU(d, a + i)), d, acc + i);
+        const hn::CappedTag<float, 1> one;
+        for (int64_t i = whole; i < n; ++i) acc[i] = hn::GetLane(join(hn::Set(one, acc[i]), hn::Set(one, a[i])));
+      }
+      if (!kSums || g.length <= kInTurn) continue;
+      for (int64_t i = 0; i < n; ++i) totals[i] = (from == 0 ? 0.0 : totals[i]) + static_cast<double>(acc[i]);
+      if (to < g.length) continue;
+      for (int64_t i = 0; i < n; ++i) acc[i] = static_cast<float>(totals[i]);
     }
     map(y + c0, acc, n, [&](VF v, int64_t) { return hn::Mul(v, hn::Set(d, factor)); });
-    if constexpr (std::is_same_v<Join, std::remove_const_t<decltype(kAdd)>>) {
+    if constexpr (kSums) {
       for (int64_t i = 0; i < n; ++i) {
         if (finite(y[c0 + i])) continue;
         const double sum = wide_sum(x + c0 + i, g.length, g.width, [](double v) { return v; });
@@ -432,13 +459,13 @@ void RowsHere(const RowArguments& g) {
       case RowOp::mean_columns: columns(g, x, g.out + r * g.width, kAdd); break;
       case RowOp::max_columns: columns(g, x, g.out + r * g.width, kMax); break;
       case RowOp::min_columns: columns(g, x, g.out + r * g.width, kMin); break;
-      case RowOp::sum: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd); break;
-      case RowOp::mean: g.out[r] = fold(x, g.length, 0.0f, kAdd, kAdd) / static_cast<float>(g.length); break;
+      case RowOp::sum: g.out[r] = total(x, g.length, kAdd); break;
+      case RowOp::mean: g.out[r] = total(x, g.length, kAdd) / static_cast<float>(g.length); break;
       case RowOp::max: g.out[r] = extreme<true>(x, g.length); break;
       case RowOp::min: g.out[r] = extreme<false>(x, g.length); break;
-      case RowOp::sum_squares: g.out[r] = fold(x, g.length, 0.0f, kSquare, kAdd); break;
-      case RowOp::l2: g.out[r] = std::sqrt(fold(x, g.length, 0.0f, kSquare, kAdd)); break;
-      case RowOp::l1: g.out[r] = fold(x, g.length, 0.0f, kAbsolute, kAdd); break;
+      case RowOp::sum_squares: g.out[r] = total(x, g.length, kSquare); break;
+      case RowOp::l2: g.out[r] = std::sqrt(total(x, g.length, kSquare)); break;
+      case RowOp::l1: g.out[r] = total(x, g.length, kAbsolute); break;
     }
     if (g.op < RowOp::sum || finite(g.out[r])) continue;
     const auto same = [](double v) { return v; };

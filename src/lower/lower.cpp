@@ -6,6 +6,7 @@
 #include "base/fail.hpp"
 #include "base/memory.hpp"
 #include "lower/lowering.hpp"
+#include "ops/operands.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -324,8 +325,8 @@ int columns_axis(const Graph& g, const Node& n) {
   return 1;
 }
 
-// Whether all of a node's results are empty. Such nodes stay alone and are left to plain evaluation, which still checks their operands: kernels
-// need not divide by sizes that may be 0.
+// Whether all of a node's results are empty. Such nodes stay alone and are left to plain evaluation, which still checks their operands:
+// kernels need not divide by sizes that may be 0.
 bool makes_nothing(const Graph& g, const Node& n) {
   bool any = false;
   for (ValueId v : n.outputs) {
@@ -586,19 +587,15 @@ namespace {
 // Whether values of a run decide what a node does: sizes, axes, how many. Then they may be wrong, whatever sizes the model declares of the
 // result, and plain evaluation looks at them.
 bool told_late(const Lowering& l, const Group& group) {
-  static const std::map<std::string_view, std::vector<size_t>> kDecide{
-      {"Reshape", {1}}, {"Squeeze", {1}},     {"Unsqueeze", {1}},    {"Split", {1}},          {"Expand", {1}},     {"Tile", {1, 2}},
-      {"Slice", {1, 2, 3, 4}},                {"Pad", {1, 3}},       {"Resize", {1, 2, 3}},   {"Upsample", {1}},   {"TopK", {1}},
-      {"OneHot", {1}},  {"Trilu", {1}},       {"CumSum", {1}},       {"CenterCropPad", {1}},  {"AffineGrid", {1}}, {"MaxUnpool", {2}},
-      {"Col2Im", {1, 2}}};
   if (group.nodes.size() != 1) return false;
   const Node& n = l.graph().nodes[group.nodes[0]];
-  if (!n.domain.empty()) return false;
-  const auto it = kDecide.find(n.op);
-  std::vector<size_t> which;
-  if (it != kDecide.end()) which = it->second;
-  else if (n.op.starts_with("Reduce")) which = {1};
-  return std::ranges::any_of(which, [&](size_t i) { return i < n.inputs.size() && n.inputs[i] != kAbsent && !l.is_constant(n.inputs[i]); });
+  const OpDef* def = find_op(n.domain, n.op, l.graph().version_of(n));
+  if (def == nullptr || !def->statement) return false;
+  const auto& operands = def->statement->operands;
+  for (size_t i = 0; i < operands.size() && i < n.inputs.size(); ++i) {
+    if (operands[i].decides && n.inputs[i] != kAbsent && !l.is_constant(n.inputs[i])) return true;
+  }
+  return false;
 }
 
 }  // namespace
@@ -617,11 +614,12 @@ Plan Lowering::finish() {
     const int head = group.anchor >= 0 ? group.anchor : group.nodes[0];
     const size_t first = plan_.steps.size();
     try {
-      const bool fast = !options_.plain && !makes_nothing(g, g.nodes[head]) && !told_late(*this, group) && (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) ||
-                                            lower_product(*this, group) || lower_pool(*this, group) || lower_tape(*this, group) ||
-                                            lower_rows(*this, group) || lower_movement(*this, group) || lower_indexed(*this, group) ||
-                                            lower_select(*this, group) || lower_recurrent(*this, group) || lower_quantised(*this, group) ||
-                                            lower_attention(*this, group) || lower_rotary(*this, group) || lower_transposed(*this, group));
+      const bool fast =
+          !options_.plain && !makes_nothing(g, g.nodes[head]) && !told_late(*this, group) &&
+          (lower_custom(*this, group) || lower_winograd(*this, group) || lower_convolution(*this, group) || lower_product(*this, group) ||
+           lower_pool(*this, group) || lower_tape(*this, group) || lower_rows(*this, group) || lower_movement(*this, group) ||
+           lower_indexed(*this, group) || lower_select(*this, group) || lower_recurrent(*this, group) || lower_quantised(*this, group) ||
+           lower_attention(*this, group) || lower_rotary(*this, group) || lower_transposed(*this, group));
       if (!fast) {
         if (group.nodes.size() != 1) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
         lower_plain(*this, group.nodes[0]);
@@ -637,7 +635,7 @@ Plan Lowering::finish() {
         step.head = head;
         step.why = why(group);
         if (!fast && !options_.plain)
-          step.why = step.kind == "control"              ? "what runs is decided by values"
+          step.why = step.kind == "control"            ? "what runs is decided by values"
                      : makes_nothing(g, g.nodes[head]) ? "its result is empty"
                                                        : "no kernel for these types, attributes or unknown sizes";
         step.why_not = why_not(group, readers, owner);

@@ -708,8 +708,8 @@ class PlainKernel : public StepKernel {
       // What the values decide agrees with inference (evaluate_node looks); what the model itself declares may be wrong.
       if (r.shape() != *known_shape(v.dims) || r.dtype() != v.dtype) {
         throw Error({{Category::shape, label(*graph, *node),
-                      fmt::format("gives {} of {} for '{}', the model declares {} of {}", to_string(r.dtype()), to_string(r.shape()), v.name,
-                                  to_string(v.dtype), to_string(*v.dims))}});
+                      fmt::format("gives {} of {} for '{}', the model declares {} of {}", to_string(r.dtype()), to_string(r.shape()),
+                                  v.name, to_string(v.dtype), to_string(*v.dims))}});
       }
       if (r.byte_size() > 0) std::memcpy(pointer<void>(c, t.place), r.data(), r.byte_size());
     }

@@ -295,8 +295,8 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   std::sort(peaks.begin(), peaks.end());
   r.peak_gflops = peaks[peaks.size() / 2];
   r.peak_drift = (peaks.back() - peaks.front()) / r.peak_gflops;
-  // Of one lane from the median, so that a hiccup of the machine does not count; of several what ran in all: while some wait, their runs take
-  // longer and nothing is done.
+  // Of one lane from the median, so that a hiccup of the machine does not count; of several what ran in all: while some wait, their runs
+  // take longer and nothing is done.
   r.gflops = r.flops * (o.lanes == 1 ? 1 / r.latency.median : r.runs_per_second) / 1e9;
   r.share = r.gflops / r.peak_gflops;
   r.spread = (r.latency.p90 - r.latency.min) / r.latency.median;

@@ -92,7 +92,8 @@ OperandRule read_operand(std::string_view s) {
   OperandRule o;
   const size_t colon = s.find(':');
   if (colon == std::string_view::npos) unreadable(s);
-  o.name = s.substr(0, colon);
+  o.decides = s.substr(0, colon).ends_with('!');
+  o.name = s.substr(0, colon - o.decides);
   std::string_view rest = s.substr(colon + 1);
   const size_t bracket = std::min(rest.find('['), rest.size());
   const std::string_view type = rest.substr(0, bracket);

@@ -50,6 +50,7 @@ struct OperandRule {
   bool (*dtype)(DType) = nullptr;  // null: any
   std::string dtypes, same_as;
   std::vector<FormRule> forms;  // none: any shape
+  bool decides = false;         // its values decide sizes or axes
 };
 
 // A fact beside the shapes.

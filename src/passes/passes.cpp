@@ -86,17 +86,10 @@ Report fold_constants(Graph& graph, int64_t limit_bytes, bool keep_quantised) {
     std::vector<Tensor> results = evaluate_node(graph, node, inputs);
     if (std::any_of(results.begin(), results.end(), [](const Tensor& t) { return t.composite(); })) continue;
     // What the model declares otherwise is told when it runs, as by plain evaluation.
-    const auto declared = [&](size_t i) {
-      if (node.outputs[i] == kAbsent) return true;
-      const Value& v = graph.values[node.outputs[i]];
-      const auto& shape = results[i].shape();
-      return !v.dims || (v.dims->size() == shape.size() && std::equal(shape.begin(), shape.end(), v.dims->begin(), [](int64_t n, const Dim& d) {
-                           return !d.known() || d.value == n;
-                         }));
-    };
-    bool fits = true;
-    for (size_t i = 0; i < node.outputs.size() && i < results.size(); ++i) fits = fits && declared(i);
-    if (!fits) continue;
+    bool as_declared = true;
+    for (size_t i = 0; i < node.outputs.size() && i < results.size(); ++i)
+      as_declared = as_declared && (node.outputs[i] == kAbsent || fits(results[i].shape(), graph.values[node.outputs[i]].dims));
+    if (!as_declared) continue;
     for (size_t i = 0; i < node.outputs.size() && i < results.size(); ++i) {
       if (node.outputs[i] != kAbsent) set_constant(graph, node.outputs[i], results[i]);
     }

@@ -82,7 +82,8 @@ void cut(Graph& graph, const std::vector<std::string>& inputs, const std::vector
     std::vector<ValueId> starts;
     for (const std::string& name : inputs) {
       const ValueId v = name.empty() ? kAbsent : g.find_value(name);
-      if (v == kAbsent) fail(Category::value, "no value is named '{}' among those the outputs need{}", name, did_you_mean(name, value_names(g)));
+      if (v == kAbsent)
+        fail(Category::value, "no value is named '{}' among those the outputs need{}", name, did_you_mean(name, value_names(g)));
       if (g.values[v].constant) fail(Category::value, "'{}' is a constant; it cannot be an input", name);
       if (std::ranges::count(starts, v) > 0) fail(Category::value, "input '{}' is named twice", name);
       starts.push_back(v);

@@ -49,18 +49,15 @@ void bind(Graph& g, const CompileOptions& o) {
     for (ValueId v : g.inputs) {
       Value& value = g.values[v];
       if (value.name != name) continue;
-      bool fits = !value.dims || value.dims->size() == shape.size();
-      for (size_t i = 0; fits && value.dims && i < shape.size(); ++i) {
-        const Dim& d = (*value.dims)[i];
-        fits = shape[i] >= 0 && (!d.known() || d.value == shape[i]);
-        if (fits && !d.symbol.empty()) {
-          const auto [it, fresh] = sizes.try_emplace(d.symbol, shape[i]);
-          if (!fresh && it->second != shape[i])
-            fail(Category::shape, "dim '{}' is given two sizes: {} and {}", d.symbol, it->second, shape[i]);
-        }
-      }
-      if (!fits)
+      if (!fits(shape, value.dims) || std::ranges::any_of(shape, [](int64_t size) { return size < 0; }))
         fail(Category::shape, "input '{}' is {}, which {} does not fit", name, value.dims ? to_string(*value.dims) : "?", to_string(shape));
+      for (size_t i = 0; value.dims && i < shape.size(); ++i) {
+        const Dim& d = (*value.dims)[i];
+        if (d.symbol.empty()) continue;
+        const auto [it, fresh] = sizes.try_emplace(d.symbol, shape[i]);
+        if (!fresh && it->second != shape[i])
+          fail(Category::shape, "dim '{}' is given two sizes: {} and {}", d.symbol, it->second, shape[i]);
+      }
       value.dims = Dims(shape.begin(), shape.end());
     }
   }
@@ -237,9 +234,8 @@ void ProgramImpl::check_input(size_t i, const Tensor& t) const {
   if (p.dtype != DType::undefined && t.dtype() != p.dtype)
     fail(Category::type, "input '{}' is {}, expected {}", p.name, to_string(t.dtype()), to_string(p.dtype));
   if (!p.dims) return;
-  bool fits = static_cast<size_t>(t.rank()) == p.dims->size();
-  for (int d = 0; fits && d < t.rank(); ++d) fits = !(*p.dims)[d].known() || (*p.dims)[d].value == t.shape()[d];
-  if (!fits) fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
+  if (!fits(t.shape(), p.dims))
+    fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
 }
 
 std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>& shapes) {
@@ -339,7 +335,8 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
     for (int64_t d : *shape) bytes *= static_cast<double>(d);
     results += bytes;
     if (results > static_cast<double>(most))
-      fail(Category::resource, "with output '{}' the results take {:.0f} bytes beside the arena, the limit is {}", value.name, results, most);
+      fail(Category::resource, "with output '{}' the results take {:.0f} bytes beside the arena, the limit is {}", value.name, results,
+           most);
   }
   ++compiled;
   // Constants of these shapes alone that were packed are held once too.
