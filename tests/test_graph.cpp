@@ -330,3 +330,16 @@ TEST_CASE("sizes that are names add, multiply and divide into one form") {
   for (int i = 0; i < 60; ++i) many = sum(many, Dim("name" + std::to_string(i)));
   CHECK(many == Dim());  // nobody would read it
 }
+
+TEST_CASE("which shapes fit dims") {
+  const Dims dims{Dim("batch"), Dim(3), Dim(), Dim(int64_t{0})};
+  CHECK(fits({8, 3, 5, 0}, dims));
+  CHECK(fits({0, 3, 0, 0}, dims));
+  CHECK_FALSE(fits({8, 4, 5, 0}, dims));
+  CHECK_FALSE(fits({8, 3, 5, 1}, dims));
+  CHECK_FALSE(fits({8, 3, 5}, dims));
+  CHECK_FALSE(fits({8, 3, 5, 0, 1}, dims));
+  CHECK(fits({}, Dims{}));
+  CHECK_FALSE(fits({1}, Dims{}));
+  for (const Shape& s : {Shape{}, Shape{7}, Shape{1, 2, 3}}) CHECK(fits(s, std::nullopt));
+}

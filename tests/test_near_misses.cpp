@@ -324,6 +324,37 @@ TEST_CASE("near misses of folds: weights that would leave the range of their typ
   }
 }
 
+TEST_CASE("near misses of folds: a shift that would leave the range of its type stays beside the product") {
+  // y = (x w + b) f + s in halves: b f overflows, where what comes out does not.
+  for (const float bias : {0.5f, 3000.0f}) {
+    CAPTURE(bias);
+    Builder b("shift", 17);
+    const auto half = [&](const char* name, const Shape& s, float v) {
+      Tensor t(DType::f16, s);
+      // 0.5, 3000, 100, 0 and -40 written as halves.
+      const uint16_t bits = v == 0.5f ? 0x3800 : v == 3000 ? 0x69dc : v == 100 ? 0x5640 : v == 1 ? 0x3c00 : v == -40 ? 0xd100 : 0;
+      std::fill_n(static_cast<uint16_t*>(t.data()), t.size(), bits);
+      return b.constant(name, t);
+    };
+    const auto x = b.input("x", DType::f16, {1, 2, 4, 4});
+    const auto y = b.op("Conv", {x, half("w", {2, 2, 1, 1}, -40), half("b", {2}, bias)});
+    b.output(
+        b.op("BatchNormalization", {y, half("scale", {2}, 100), half("shift", {2}, 0), half("mean", {2}, 0), half("variance", {2}, 1)}),
+        "y");
+    const Graph g = b.finish();
+    Tensor in(DType::f16, {1, 2, 4, 4});
+    for (int64_t i = 0; i < in.size(); ++i)
+      static_cast<uint16_t*>(in.data())[i] = static_cast<uint16_t>(bias == 0.5f ? 0x2000 + i : 0x50a0 + i % 2);
+    const auto expected = evaluate_plain(g, std::vector<Tensor>{in});
+    const Comparison c = compare("y", Lane(compile(g)).run({{"x", in}})[0], expected[0], Tolerance{1, 4e-3, 0});
+    INFO(c.reason);
+    CHECK(c.pass);
+    const EditionInfo info = compile(g, {.threads = 1}).describe();
+    const bool folded = std::ranges::none_of(info.nodes, [](const NodeInfo& n) { return n.op == "BatchNormalization"; });
+    CHECK(folded == (bias == 0.5f));
+  }
+}
+
 TEST_CASE("near misses of merged products: constants that another node reads, products that are read, ranks, sizes, range") {
   // x A B with constants A, B is one product where that is no more work: how many are left?
   struct Case {

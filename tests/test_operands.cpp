@@ -6,6 +6,7 @@
 #include <sstream>
 
 #include "operand_samples.hpp"
+#include "ops/operands.hpp"
 #include "support.hpp"
 #include "tensor/widen.hpp"
 
@@ -343,4 +344,60 @@ TEST_CASE("attributes out of range are told, the same by plain evaluation and by
       }
     }
   }
+}
+
+TEST_CASE("values that decide sizes, fed at run time to a model that declares its result: looked at, the same by both") {
+  int fed = 0, refused = 0, ops = 0;
+  for (const OperandSample& text : kOperandSamples) {
+    const Sample good = read(text);
+    const OpDef* def = find_op(good.domain, good.op, good.domain.empty() ? good.opset : 5);
+    Built b = build(good, false);
+    std::vector<size_t> deciding;  // among the inputs
+    for (size_t i = 0, at = 0; i < good.operands.size(); ++i) {
+      if (good.operands[i].absent) continue;
+      if (i < def->statement->operands.size() && def->statement->operands[i].decides) deciding.push_back(at);
+      ++at;
+    }
+    if (deciding.empty()) continue;
+    ++ops;
+    INFO(good.op, " at opset ", good.opset);
+    EvalLimits limits;
+    limits.elements = 1 << 20;
+    const Tensor wanted = evaluate_plain(b.graph, b.inputs, limits)[0];
+    Value& result = b.graph.values[b.graph.outputs[0]];
+    result.dtype = wanted.dtype();
+    result.dims = Dims(wanted.shape().begin(), wanted.shape().end());
+    CompileOptions options{.threads = 2}, plainly{.threads = 1, .plain = true};
+    options.limits = plainly.limits = limits;
+    Lane lane(compile(b.graph, options)), plain_lane(compile(b.graph, plainly));
+    const auto same_as_plain = [&](const std::vector<Tensor>& inputs) {
+      Tensor expected;
+      const std::string plain = fault_of([&] { expected = plain_lane.run(std::span<const Tensor>(inputs))[0]; });
+      Tensor got;
+      const std::string compiled = fault_of([&] { got = lane.run(std::span<const Tensor>(inputs))[0]; });
+      INFO("plain: ", plain, "  compiled: ", compiled);
+      CHECK(plain.empty() == compiled.empty());
+      if (plain.empty() && compiled.empty()) CHECK(identical(got, expected));
+      return compiled.empty();
+    };
+    for (const size_t i : deciding) {
+      const Tensor& usual = b.inputs[i];
+      for (int64_t e = 0; e < usual.size(); ++e) {
+        auto values = widen<double>(usual);
+        const double before = values[static_cast<size_t>(e)];
+        for (const double odd : {before - 1, before + 1, 0.0, -1.0, 1.0, -before, 1e6, -1e6, 4e9, 0x1p62, -0x1p63}) {
+          values[static_cast<size_t>(e)] = odd;
+          std::vector<Tensor> inputs = b.inputs;
+          inputs[i] = narrow<double>(usual.dtype(), usual.shape(), values);
+          INFO("input ", i, " element ", e, " is ", odd);
+          ++fed;
+          refused += !same_as_plain(inputs);
+        }
+      }
+    }
+    CHECK(same_as_plain(b.inputs));  // and the lane is as good as before
+  }
+  CHECK(ops > 30);
+  CHECK(refused > fed / 3);
+  MESSAGE(ops, " forms of ops, ", fed, " values fed, ", refused, " of them refused");
 }
