@@ -214,3 +214,47 @@ TEST_CASE("every command says the same twice, whatever the number of cores it ma
     CHECK(tool(good).out == tool(good).out);
   }
 }
+
+TEST_CASE("every command line of the README does what it says, on the demo model") {
+  Folder f;
+  for (const auto& e : fs::directory_iterator(kDemo / "grain")) {
+    if (e.is_regular_file() || has(e.path().filename().string(), "test_data_set"))
+      fs::copy(e.path(), f.path / e.path().filename(), fs::copy_options::recursive);
+  }
+  fs::copy(fs::directory_iterator(kDemo / "grain/test")->path(), f.path / "board.png");
+  fs::create_directories(f.path / "suite/grain");
+  fs::copy(kGrain, f.path / "suite/grain/model.onnx");
+  fs::copy(f.path / "test_data_set_0", f.path / "suite/grain/test_data_set_0", fs::copy_options::recursive);
+  write_npy(f.path / "x.npy", random_tensor({1, 3, 64, 64}, 1));
+  const std::string text = slurp(kDemo.parent_path() / "README.md");
+  int found = 0;
+  for (std::string line : lines_of(text.substr(text.find("## The tool"), text.find("## The library") - text.find("## The tool")))) {
+    if (!line.starts_with("    lathe ")) continue;
+    std::string command = line.substr(10, line.find("  ", 10) - 10);
+    const auto replace = [&](const std::string& what, const std::string& by) {
+      if (const size_t at = command.find(what); at != std::string::npos) command.replace(at, what.size(), by);
+    };
+    replace("DIR", "suite");
+    replace("2^24", "2^11");
+    if (command == "machine") command += " --no-measure";
+    ++found;
+    const std::string log = (f.path / "log").string();
+    const int status =
+        std::system(("cd " + f.path.string() + " && " + LATHE_TOOL + " " + command + " >" + log + " 2>&1 </dev/null").c_str());
+    INFO(command, ": ", slurp(log));
+    CHECK(WEXITSTATUS(status) == 0);
+    CHECK(fs::file_size(log) > 0);
+  }
+  CHECK(found > 12);
+  for (const char* made : {"b8.onnx", "out", "grain.svg", "p.png", "t.json", "grain.lathe", "e.png"}) {
+    CAPTURE(std::string(made));
+    CHECK(fs::exists(f.path / made));
+  }
+  // A mean without the scale that the metadata puts behind it would be half the preprocessing: the message holds the rest of the line.
+  const std::string half = "turn " + kGrain + " -o " + (f.path / "half.onnx").string() + " --picture image --mean 158.1,122.4,86.7";
+  const Result r = tool(half);
+  CHECK(r.code == 2);
+  const size_t at = r.err.find("--scale");
+  REQUIRE(at != std::string::npos);
+  CHECK(tool(half + " " + r.err.substr(at, r.err.find('\n', at) - at)).code == 0);
+}

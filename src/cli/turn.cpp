@@ -142,6 +142,8 @@ Command add_turn(CLI::App& app) {
       throw UsageError("--mean, --scale, --swap-channels, --from-u8 and --from-channels-last need --picture INPUT");
     if (!picture.empty()) {
       if (!any) throw UsageError("--picture needs at least one of --mean, --scale, --swap-channels, --from-u8 and --from-channels-last");
+      if (const auto scale = g.metadata.find("scale"); scale != g.metadata.end() && !how.mean.empty() && how.scale.empty())
+        throw UsageError(fmt::format("--mean: the scale in the metadata belongs behind it; put it inside too: --scale {}", scale->second));
       as_usage([&] { embed_preprocessing(g, picture, how); });
       done.push_back(fmt::format("preprocessing of {} is inside", picture));
     }

@@ -71,8 +71,12 @@ Command add_vet(CLI::App& app) {
           if (f.fatal != serious) continue;
           std::string where = f.where;
           if (where.starts_with(model)) where = where.substr(std::min(where.size(), model.size() + 2));
-          fmt::print("  {:<8} {:<12} {}{}{}\n", serious ? "fault" : "warning", to_string(f.category), where, where.empty() ? "" : ": ",
-                     f.what);
+          const char* kind = serious ? "fault" : "warning";
+          std::string category(to_string(f.category));
+          for (const std::string& line : wrapped(where + (where.empty() ? "" : ": ") + f.what, 112)) {
+            fmt::print("  {:<8} {:<12} {}\n", kind, category, line);
+            kind = "", category.clear();
+          }
         }
       }
     }
