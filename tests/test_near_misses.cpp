@@ -649,3 +649,209 @@ TEST_CASE("near misses of quantised products: scales and zero points of other sh
     }
   }
 }
+
+TEST_CASE("near misses of algebra: what is almost done twice, almost undone, or almost nothing") {
+  // How many nodes of an op are left, and the numbers, with zeros of both signs, infinities and NaN among them.
+  struct Case {
+    const char* what;
+    const char* op;
+    int left;
+    std::function<ValueId(Net&, ValueId)> make;  // of x[2, 3, 4]
+  };
+  using N = Net&;
+  using V = ValueId;
+  const auto perm = [](Ints p) { return std::map<std::string, Data>{{"perm", std::move(p)}}; };
+  const auto to = [](int64_t dtype) { return std::map<std::string, Data>{{"to", dtype}}; };
+  const auto axis = [](int64_t a) { return std::map<std::string, Data>{{"axis", a}}; };
+  const std::vector<Case> cases{
+      {"the same twice", "Softmax", 1,
+       [&](N n, V x) {
+         return n.op("Sub", {n.op("Softmax", {x}, axis(1)), n.op("Softmax", {x}, axis(1))});
+       }},
+      {"along another axis", "Softmax", 2,
+       [&](N n, V x) {
+         return n.op("Sub", {n.op("Softmax", {x}, axis(1)), n.op("Softmax", {x}, axis(2))});
+       }},
+      {"the same constant with more dims", "Add", 2,
+       [&](N n, V x) {
+         const V flat = n.op("Add", {x, n.constant(Tensor::from<float>({1}, {2}))});
+         const V deep = n.op("Add", {x, n.constant(Tensor::from<float>({1, 1, 1, 1}, {2}))});
+         return n.op("Concat", {n.op("Unsqueeze", {flat, n.ints({0})}), deep}, axis(0));
+       }},
+      {"the same bits of another type", "Cast", 2,
+       [&](N n, V x) {
+         const V i = n.op("Cast", {n.constant(Tensor::from<int32_t>({}, {1}))}, to(1));
+         return n.op("Add", {n.op("Cast", {n.op("Cast", {x}, to(6))}, to(1)), n.op("Mul", {x, i})});
+       }},
+      {"turned and turned back", "Transpose", 0,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Transpose", {n.op("Transpose", {x}, perm({2, 0, 1}))}, perm({1, 2, 0}))});
+       }},
+      {"turned twice the same way", "Transpose", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Transpose", {n.op("Transpose", {x}, perm({2, 0, 1}))}, perm({2, 0, 1}))});
+       }},
+      {"turned, with a row added in between", "Add", 1,
+       [&](N n, V x) {
+         const V turned = n.op("Transpose", {x}, perm({0, 2, 1}));
+         return n.op("Transpose", {n.op("Add", {turned, n.w({3})})}, perm({0, 2, 1}));
+       }},
+      {"turned, with a slope for each column in between", "PRelu", 1,
+       [&](N n, V x) {
+         const V turned = n.op("Transpose", {x}, perm({0, 2, 1}));
+         return n.op("Transpose", {n.op("PRelu", {turned, n.w({3})})}, perm({0, 2, 1}));
+       }},
+      {"all of it", "Slice", 0,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Slice", {x, n.ints({0}), n.ints({9}), n.ints({1})})});
+       }},
+      {"all of it backwards", "Slice", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Slice", {x, n.ints({-1}), n.ints({-9}), n.ints({1}), n.ints({-1})})});
+       }},
+      {"all but the first", "Slice", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Slice", {x, n.ints({1}), n.ints({9}), n.ints({1})})});
+       }},
+      {"nothing added at the edges", "Pad", 0,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Pad", {x, n.ints({0, 0, 0, 0, 0, 0})})});
+       }},
+      {"one added in front, one taken behind", "Pad", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Pad", {x, n.ints({0, 1, 0, 0, -1, 0})})});
+       }},
+      {"as large already", "Expand", 0,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Expand", {x, n.ints({3, 1})})});
+       }},
+      {"one dim more", "Expand", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Expand", {x, n.ints({1, 2, 3, 4})})});
+       }},
+      {"times one", "Mul", 0,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Mul", {n.c(1), x})});
+       }},
+      {"times nearly one", "Mul", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Mul", {n.c(1.0000001f), x})});
+       }},
+      {"times a one of more dims", "Mul", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Mul", {x, n.constant(n.filled({1, 1, 1, 1}, 1))})});
+       }},
+      {"times ones that widen it", "Mul", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Mul", {x, n.constant(n.filled({5, 1, 1, 1}, 1))})});
+       }},
+      {"less zero", "Sub", 0,
+       [&](N n, V x) {
+         return n.op("Reciprocal", {n.op("Sub", {x, n.c(0)})});
+       }},
+      {"less minus zero", "Sub", 1,
+       [&](N n, V x) {
+         return n.op("Reciprocal", {n.op("Sub", {x, n.c(-0.0f)})});
+       }},
+      {"plus zero", "Add", 1,
+       [&](N n, V x) {
+         return n.op("Reciprocal", {n.op("Add", {x, n.c(0)})});
+       }},
+      {"zero less it", "Sub", 1,
+       [&](N n, V x) {
+         return n.op("Reciprocal", {n.op("Sub", {n.c(0), x})});
+       }},
+      {"over one", "Div", 0,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Div", {x, n.c(1)})});
+       }},
+      {"one over it", "Div", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Div", {n.c(1), x})});
+       }},
+      {"to the first power", "Pow", 0,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Pow", {x, n.c(1)})});
+       }},
+      {"one to its power", "Pow", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Pow", {n.c(1), x})});
+       }},
+      {"to the type it has", "Cast", 0, [&](N n, V x) { return n.op("Neg", {n.op("Cast", {x}, to(1))}); }},
+      {"to halves and back", "Cast", 2, [&](N n, V x) { return n.op("Neg", {n.op("Cast", {n.op("Cast", {x}, to(10))}, to(1))}); }},
+      {"one joined with nothing", "Concat", 0, [&](N n, V x) { return n.op("Neg", {n.op("Concat", {x}, axis(1))}); }},
+      {"joined with itself", "Concat", 1,
+       [&](N n, V x) {
+         return n.op("Neg", {n.op("Concat", {x, x}, axis(1))});
+       }},
+      {"a sum of one", "Sum", 0, [&](N n, V x) { return n.op("Neg", {n.op("Sum", {x})}); }},
+      {"a mask that is read", "Dropout", 1,
+       [&](N n, V x) {
+         const auto out = n.b.ops("Dropout", {x}, 2);
+         return n.op("Where", {out[1], n.op("Neg", {out[0]}), x});
+       }},
+      {"a mask that nobody reads", "Dropout", 0, [&](N n, V x) { return n.op("Neg", {n.b.ops("Dropout", {x}, 2)[0]}); }},
+  };
+  for (const Case& c : cases) {
+    CAPTURE(std::string(c.what));
+    Net n("", 21, DType::f32, 4);
+    const ValueId x = n.in({2, 3, 4}, 0.5f, 3);
+    const float odd[]{0.0f, -0.0f, INFINITY, -INFINITY, NAN, 1.0f, -2.0f};
+    std::copy(std::begin(odd), std::end(odd), n.fed[0].as<float>().begin());
+    if (std::string_view(c.op) == "Cast") n.fed[0] = random_tensor({2, 3, 4}, 1, -50, 50);  // no number fits every type
+    n.b.output(c.make(n, x), "y");
+    const Graph g = n.b.finish();
+    check_against_plain(g, n.fed, {.threads = 1});
+    check_against_plain(g, n.fed, {.threads = 2, .fuse = false});
+    const EditionInfo info = compile(g, {.threads = 1}).describe();
+    CHECK(std::ranges::count_if(info.nodes, [&](const NodeInfo& m) { return m.op == c.op; }) == c.left);
+  }
+}
+
+TEST_CASE("near misses of opened control flow: conditions that change, many trips, what is collected") {
+  struct Case {
+    const char* what;
+    int left;  // Loops and Ifs
+    int64_t trips = 3;
+    bool known = true;      // whether the trips are a constant
+    int going = 1;          // the condition that comes in: 1, 0, or -1 for none
+    bool changes = false;   // whether the body makes the next one
+    bool collects = false;  // whether it gives a row a trip
+  };
+  for (const Case& c : std::vector<Case>{{"three trips", 0},
+                                         {"trips that are fed", 1, 3, false},
+                                         {"none at all", 1, 0},
+                                         {"more than are written out", 1, 40},
+                                         {"not going from the start", 1, 3, true, 0},
+                                         {"no condition", 0, 3, true, -1},
+                                         {"a condition of its own", 1, 3, true, 1, true},
+                                         {"rows collected", 1, 3, true, 1, false, true}}) {
+    CAPTURE(std::string(c.what));
+    Builder body("body", 21);
+    const ValueId trip = body.input("trip", DType::i64, {}), on = body.input("on", DType::boolean, {});
+    const ValueId state = body.input("state", DType::f32, Dims{2, 3});
+    const ValueId more = body.op("Add", {body.op("Mul", {state, body.outer("x1")}), body.op("Cast", {trip}, {{"to", int64_t{1}}})});
+    body.output(c.changes ? body.op("Less", {trip, body.constant("last", Tensor::from<int64_t>({}, {1}))}) : body.op("Identity", {on}),
+                "next");
+    body.output(more, "more");
+    if (c.collects) body.output(body.op("Neg", {more}), "row");
+    Net n("", 21, DType::f32, 4);
+    const ValueId x = n.in({2, 3});
+    const Tensor trips = Tensor::from<int64_t>({}, {c.trips});
+    ValueId count = kAbsent;
+    if (c.known) {
+      count = n.constant(trips);
+    } else {
+      count = n.b.input("trips", DType::i64, {});
+      n.fed.push_back(trips);
+    }
+    const ValueId going = c.going < 0 ? kAbsent : n.constant(Tensor::from<bool>({}, {c.going == 1}));
+    const auto out = n.b.ops("Loop", {count, going, x}, c.collects ? 2 : 1, {{"body", Data(body.finish_body())}});
+    for (size_t i = 0; i < out.size(); ++i) n.b.output(n.op("Neg", {out[i]}), "y" + std::to_string(i));
+    const Graph g = n.b.finish();
+    check_against_plain(g, n.fed, {.threads = 1});
+    check_against_plain(g, n.fed, {.threads = 2, .fuse = false});
+    const EditionInfo info = compile(g, {.threads = 1}).describe();
+    CHECK(std::ranges::count_if(info.nodes, [](const NodeInfo& m) { return m.op == "Loop"; }) == c.left);
+  }
+}
