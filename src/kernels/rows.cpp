@@ -467,7 +467,8 @@ void RowsHere(const RowArguments& g) {
       case RowOp::l2: g.out[r] = std::sqrt(total(x, g.length, kSquare)); break;
       case RowOp::l1: g.out[r] = total(x, g.length, kAbsolute); break;
     }
-    if (g.op < RowOp::sum || finite(g.out[r])) continue;
+    // Only these write one number a row; those of columns have looked at what is theirs.
+    if (g.op < RowOp::sum || g.op > RowOp::l2 || finite(g.out[r])) continue;
     const auto same = [](double v) { return v; };
     const auto square = [](double v) { return v * v; };
     switch (g.op) {
