@@ -207,18 +207,17 @@ std::optional<Tensor> scaled(const Tensor& w, int64_t axis, int64_t group, const
   for (int64_t i = 0; i < axis; ++i) outer *= w.shape()[i];
   for (int64_t i = axis + 1; i < w.rank(); ++i) inner *= w.shape()[i];
   const int64_t along = w.shape()[axis];
-  std::vector<double> before(scale.size(), 0), after(scale.size(), 0);
+  std::vector<double> largest(scale.size(), 0);  // of each channel, before
   const auto each = [&](const auto& from, auto& to) {
     for (int64_t o = 0, i = 0; o < outer; ++o) {
       for (int64_t a = 0; a < along; ++a) {
         const auto c = static_cast<size_t>(o / group * along + a);
-        double most = before[c];
+        double most = largest[c];
         for (const int64_t end = i + inner; i < end; ++i) {
           most = std::max(most, std::isfinite(from[i]) ? std::fabs(static_cast<double>(from[i])) : HUGE_VAL);
           to[i] = static_cast<std::remove_reference_t<decltype(to[i])>>(from[i] * scale[c]);
         }
-        before[c] = most;
-        after[c] = most * std::fabs(scale[c]);
+        largest[c] = most;
       }
     }
   };
@@ -231,10 +230,11 @@ std::optional<Tensor> scaled(const Tensor& w, int64_t axis, int64_t group, const
     each(wide, wide);
     out = narrow<double>(w.dtype(), w.shape(), wide);
   }
+  const auto [least, most] = range_of_digits(w.dtype());
   for (size_t c = 0; c < scale.size(); ++c) {
-    if (before[c] == 0 || before[c] == HUGE_VAL || scale[c] == 0 || std::isnan(scale[c])) continue;
-    const auto [least, most] = range_of_digits(w.dtype());
-    if (after[c] < least || after[c] > most) return std::nullopt;
+    if (largest[c] == 0 || largest[c] == HUGE_VAL || scale[c] == 0 || std::isnan(scale[c])) continue;
+    const double after = largest[c] * std::fabs(scale[c]);
+    if (after < least || after > most) return std::nullopt;
   }
   return out;
 }
