@@ -694,7 +694,8 @@ std::optional<StridedRead> strided_read(const Node& node, int version, const Sha
       const int64_t axis = a.axes[i];
       const Cut k = cut(in[axis], a.starts[i], a.ends[i], a.steps[i]);
       r.shape[axis] = k.count;
-      r.strides[axis] = own[axis] * k.step;
+      // A single element is never stepped from, and its step may be any number: more than one bound it by the axis.
+      if (k.count > 1) r.strides[axis] = own[axis] * k.step;
       r.offset += own[axis] * k.start;
     }
     if (element_count(r.shape) == 0) r.offset = 0;
