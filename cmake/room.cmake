@@ -2,12 +2,17 @@
 # its own, so only rooms that are NEEDed can be included: an upward include does not compile.
 set_property(GLOBAL PROPERTY LATHE_ROOMS "")
 
+# A room inside a room (AT outer/inner) has the name outer_inner, and its headers are reached as "outer/inner/file.hpp".
 function(lathe_room name)
-  cmake_parse_arguments(ROOM "" "" "SOURCES;NEEDS" ${ARGN})
+  cmake_parse_arguments(ROOM "" "AT" "SOURCES;NEEDS" ${ARGN})
   get_property(rooms GLOBAL PROPERTY LATHE_ROOMS)
   set(view ${CMAKE_BINARY_DIR}/rooms/${name})
-  file(MAKE_DIRECTORY ${view})
-  file(CREATE_LINK ${CMAKE_CURRENT_SOURCE_DIR} ${view}/${name} SYMBOLIC)
+  if(NOT ROOM_AT)
+    set(ROOM_AT ${name})
+  endif()
+  cmake_path(GET ROOM_AT PARENT_PATH outer)
+  file(MAKE_DIRECTORY ${view}/${outer})
+  file(CREATE_LINK ${CMAKE_CURRENT_SOURCE_DIR} ${view}/${ROOM_AT} SYMBOLIC)
   add_library(lathe_${name} OBJECT ${ROOM_SOURCES})
   target_include_directories(lathe_${name} PUBLIC ${view} ${CMAKE_SOURCE_DIR}/include)
   foreach(need IN LISTS ROOM_NEEDS)

@@ -3,8 +3,9 @@
 #include <numeric>
 #include <thread>
 
-#include "lower/minimum_cut.hpp"
-#include "lower/plan.hpp"
+#include "lower/group/minimum_cut.hpp"
+#include "lower/plan/plan.hpp"
+#include "lower/schedule/memory.hpp"
 #include "passes/passes.hpp"
 #include "runtime/crew.hpp"
 #include "support.hpp"

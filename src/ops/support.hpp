@@ -64,6 +64,9 @@ void check_plausible(std::span<const int64_t> values, const char* what);
 int64_t wrap_axis(int64_t axis, int64_t rank);
 std::vector<int64_t> wrap_axes(std::vector<int64_t> axes, int64_t rank);
 
+// Whether a reduction of this version takes its axes as an input; an attribute that an exporter left behind means nothing then.
+inline bool axes_are_input(std::string_view op, int64_t version) { return version >= (op == "ReduceSum" ? 13 : 18); }
+
 // Checks a result's number of elements against the limit in force: a hostile shape must not eat the machine. Throws Error (resource).
 void check_plain_size(int64_t elements);
 

@@ -162,7 +162,7 @@ bool gated(Rewriter& r, int n) {
     if (const int c = r.maker(gate, "Clip"); c >= 0 && std::fabs(scale - 1.0 / 6) < 1e-5) {
       const Node& clip = r.node(c);
       const bool bounds = clip.inputs.size() == 3 ? r.scalar(clip.inputs[1]) == 0.0 && r.scalar(clip.inputs[2]) == 6.0
-                                                  : clip.inputs.size() == 1 && clip.real("min", -1) == 0 && clip.real("max", 0) == 6;
+                                                  : r.graph().version_of(clip) < 11 && clip.real("min", -1) == 0 && clip.real("max", 0) == 6;
       const int add = r.maker(clip.inputs[0], "Add");
       if (!bounds || add < 0 || r.beside(add, 3) != x) continue;
       inside.insert(inside.end(), {c, add});

@@ -62,7 +62,8 @@ std::optional<std::vector<int64_t>> Rewriter::axes(int n) const {
   const Node& node = graph_.nodes[n];
   const auto& dims = graph_.values[node.inputs[0]].dims;
   if (!dims) return std::nullopt;
-  std::vector<int64_t> axes = node.integers("axes");
+  std::vector<int64_t> axes;
+  if (!ops::axes_are_input(node.op, graph_.version_of(node))) axes = node.integers("axes");
   if (node.inputs.size() > 1 && node.inputs[1] != kAbsent) {
     const auto given = integers(node.inputs[1]);
     if (!given) return std::nullopt;

@@ -5,7 +5,7 @@
 #include <mutex>
 
 #include "lathe/program.hpp"
-#include "lower/plan.hpp"
+#include "lower/plan/plan.hpp"
 
 namespace lathe::lower {
 

@@ -10,7 +10,7 @@
 #include <thread>
 #include <vector>
 
-#include "lower/plan.hpp"
+#include "lower/plan/step.hpp"
 
 namespace lathe {
 

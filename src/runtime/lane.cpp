@@ -328,7 +328,8 @@ std::vector<StepTime> Lane::step_times() const {
   std::vector<StepTime> out;
   if (impl_->states.empty() || !impl_->timing) return out;
   const auto& s = impl_->states.front();
-  for (size_t i = 0; i < s.seconds.size(); ++i) out.push_back({s.plan->steps[i].kind, s.plan->steps[i].nodes, s.seconds[i], s.begins[i]});
+  for (size_t i = 0; i < s.seconds.size(); ++i)
+    out.push_back({std::string(name_of(s.plan->steps[i].kind)), s.plan->steps[i].nodes, s.seconds[i], s.begins[i]});
   return out;
 }
 

@@ -92,7 +92,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(o
   if (options.threads == 0) options.threads = usable_cores();
   options.isa = kernels::name(chosen_isa(options.isa));
   options.editions = std::max(1, options.editions);
-  block_bytes_ = lower::near_block_bytes();
+  block_bytes_ = lower::l2_block_bytes();
   const auto note = [&](passes::Report r) {
     // The passes that clean up run twice; one report each.
     for (PassReport& p : passes) {
@@ -181,7 +181,7 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
       for (const auto& [v, tensor] : plan->restored) whole->values[v].constant = tensor;
       graph = std::move(whole);
     }
-    p.editions.push_back({shapes, std::move(graph), plan->own});
+    p.editions.push_back({shapes, std::move(graph), plan->own, plan->recipes, true});
   }
   p.graph = graph_;
   const bool open = std::any_of(inputs.begin(), inputs.end(), [](const Port& port) { return !port.composite && !known_shape(port.dims); });
@@ -249,7 +249,8 @@ std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>
   const auto held = std::find_if(archived_.begin(), archived_.end(), [&](const Edition& e) { return e.shapes == shapes; });
   std::shared_ptr<const lower::Plan> plan;
   if (held != archived_.end()) {
-    plan = build(held->graph, held->own);
+    const lower::Remembered remembered{held->recipes, held->same_threads, held->own};
+    plan = build(held->graph, &remembered);
     archived_.erase(held);
   } else {
     if (graph_.nodes.empty() && !archived_.empty())
@@ -299,17 +300,16 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
   return g;
 }
 
-std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Graph> prepared, std::shared_ptr<lower::Weights> own) {
+std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Graph> prepared, const lower::Remembered* remembered) {
   const LimitScope limits(options.limits);
   auto g = std::make_shared<Graph>(*prepared);  // constants go from it as they are packed
   prepared.reset();
   lower::LowerOptions lo;
-  lo.threads = options.threads;
+  const kernels::Isa isa = *kernels::parse_isa(options.isa);
+  lo.machine = {isa, options.threads, block_bytes_, lower::remembered_rates(isa)};
   lo.fuse = options.fuse;
   lo.plain = options.plain;
   lo.winograd = options.winograd;
-  lo.block_bytes = block_bytes_;
-  lo.isa = *kernels::parse_isa(options.isa);
   const auto forget = [](Value& value) {
     if (value.constant && value.constant->data() != nullptr)
       value.constant = Tensor::borrow(value.constant->dtype(), value.constant->shape(), nullptr);
@@ -319,7 +319,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
     if (static_cast<size_t>(v) < graph_.values.size()) forget(graph_.values[v]);
     forget(g->values[v]);
   };
-  auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_, std::move(own)));
+  auto plan = std::make_shared<lower::Plan>(lower::lower(g, lo, weights_, base_constants_, remembered));
   weights_.on_packed = nullptr;
   const size_t most = options.arena_limit > 0 ? options.arena_limit : physical_memory();
   if (plan->arena_bytes > most) {
@@ -364,7 +364,8 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
   };
   std::vector<int> step_of(g.nodes.size(), -1);
   for (const auto& s : plan->steps) {
-    StepInfo step{s.kind, s.kind, s.nodes, s.recipe, s.flops, s.bytes, s.why, s.why_not, {}, {}};
+    const std::string kind(name_of(s.kind));
+    StepInfo step{kind, kind, s.nodes, s.text, s.flops, s.bytes, s.why, s.why_not, {}, {}};
     for (int n : s.members) step_of[n] = static_cast<int>(info.steps.size());
     if (!s.members.empty()) {
       step.op = g.nodes[s.head].op;
@@ -372,22 +373,14 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
       const auto out = std::find_if(outputs.begin(), outputs.end(), [](ValueId v) { return v != kAbsent; });
       if (out != outputs.end()) {
         step.output = text_of(*out);
-        step.layout = plan->places[*out].layout == lower::Layout::channels_last ? "channels-last" : "natural";
+        step.layout = plan->locations[*out].layout == lower::Layout::channels_last ? "channels-last" : "natural";
       }
-    } else if (s.kind == "layout") {
-      step.layout = s.recipe.find("channels-last") != std::string::npos ? "channels-last" : "natural";
+    } else if (s.kind == lower::StepKind::layout) {
+      step.layout = s.made_in == lower::Layout::channels_last ? "channels-last" : "natural";
     }
     info.steps.push_back(std::move(step));
     info.flops += s.flops;
-    const auto is_real = [&](int n) {
-      return std::ranges::any_of(g.nodes[n].outputs, [&](ValueId v) { return v != kAbsent && is_float(g.values[v].dtype); });
-    };
-    const bool moves = !s.members.empty() && std::ranges::all_of(s.members, [&](int n) {
-      const OpDef* def = find_op(g.nodes[n].domain, g.nodes[n].op, g.version_of(g.nodes[n]));
-      return def && (def->trait == Trait::movement || def->trait == Trait::view);
-    });
-    if (s.kind == "control" || s.kind == "custom" || (s.kind == "plain" && !moves && std::ranges::any_of(s.members, is_real)))
-      ++info.not_counted;
+    if (!s.counted) ++info.not_counted;
   }
   for (size_t n = 0; n < g.nodes.size(); ++n) {
     const Node& node = g.nodes[n];

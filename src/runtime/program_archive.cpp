@@ -52,6 +52,7 @@ void write_weights(const lower::Weights& weights, IndexWriter& index, archive::F
   for (const auto& [key, entry] : weights.entries()) {
     index.i64(key.value);
     index.u8(static_cast<uint8_t>(key.form));
+    index.u32(static_cast<uint32_t>(key.version));
     index.u64(key.geometry.size());
     for (const int64_t n : key.geometry) index.i64(n);
     index.blob(file.blob(entry.data, entry.bytes));
@@ -60,7 +61,7 @@ void write_weights(const lower::Weights& weights, IndexWriter& index, archive::F
 
 // `values`: how many the graph has that they belong to.
 void read_weights(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping, size_t values, lower::Weights& weights) {
-  for (size_t n = index.count(33); n > 0; --n) {
+  for (size_t n = index.count(37); n > 0; --n) {
     lower::PackKey key;
     const int64_t value = index.i64();
     const uint8_t form = index.u8();
@@ -68,11 +69,40 @@ void read_weights(IndexReader& index, const std::shared_ptr<const archive::Mappi
       index.refuse("its packed weights belong to no value");
     key.value = static_cast<ValueId>(value);
     key.form = static_cast<lower::PackForm>(form);
+    key.version = static_cast<int>(index.u32());
     key.geometry.resize(index.count(8));
     for (int64_t& g : key.geometry) g = index.i64();
     const archive::Blob blob = index.blob();
     weights.put(key, {mapping, mapping->at(blob), static_cast<size_t>(blob.bytes)});
   }
+}
+
+void write_recipes(const std::vector<lower::Recipe>& recipes, IndexWriter& index) {
+  index.u64(recipes.size());
+  for (const lower::Recipe& r : recipes) {
+    index.text(r.family);
+    index.u32(static_cast<uint32_t>(r.version));
+    index.u64(r.knobs.size());
+    for (const lower::Knob& k : r.knobs) {
+      index.text(k.name);
+      index.i64(k.value);
+    }
+  }
+}
+
+// As they are; whether a step could follow one is looked at when it is made.
+std::vector<lower::Recipe> read_recipes(IndexReader& index) {
+  std::vector<lower::Recipe> recipes(index.count(20));
+  for (lower::Recipe& r : recipes) {
+    r.family = index.text();
+    r.version = static_cast<int>(index.u32());
+    r.knobs.resize(index.count(16));
+    for (lower::Knob& k : r.knobs) {
+      k.name = index.text();
+      k.value = index.i64();
+    }
+  }
+  return recipes;
 }
 
 // The order in which everything stands in the index.
@@ -115,6 +145,7 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
   const Head head = read_head(index);
   Parts p;
   p.options = read_options(index);
+  const int threads = p.options.threads;
   const auto shapes = read_editions(index);
   if (asked.threads < 0 || asked.threads > 1024) fail(Category::value, "threads is {}, expected 1 to 1024 (0: as compiled)", asked.threads);
   p.options.threads = asked.threads > 0 ? asked.threads : std::min(p.options.threads, usable_cores());
@@ -150,16 +181,10 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
     }
     auto own = std::make_shared<lower::Weights>();
     read_weights(index, mapping, g->values.size(), *own);
-    p.editions.push_back({s, std::move(g), std::move(own)});
+    p.editions.push_back({s, std::move(g), std::move(own), read_recipes(index), p.options.threads == threads});
   }
   if (!index.at_end()) index.refuse("its index is longer than what it says");
   return std::make_shared<ProgramImpl>(std::move(p));
-}
-
-std::string steps_of(const Program& program, const std::vector<Shape>& shapes) {
-  std::string all;
-  for (const StepInfo& s : program.describe(shapes).steps) all += s.kind + ": " + s.recipe + "\n";
-  return all;
 }
 
 }  // namespace
@@ -202,13 +227,14 @@ void save_program(const Program& program, const std::filesystem::path& path, con
     for (const auto& e : p.editions) {
       archive::write_graph(*e.graph, index, file);
       write_weights(*e.own, index, file);
+      write_recipes(e.recipes, index);
     }
     file.finish(index.bytes());
   }
-  // What was written must give the same steps: packed weights are found by what steps call them.
+  // What was written must give the same steps.
   const Program back = load_program(path, {.threads = p.options.threads, .verify = false});
   for (const auto& e : p.editions) {
-    if (steps_of(back, e.shapes) != steps_of(program, e.shapes)) {
+    if (back.impl()->edition(e.shapes)->recipes != program.impl()->edition(e.shapes)->recipes) {
       std::error_code ec;
       std::filesystem::remove(path, ec);
       fail(Category::internal, "{}: the archive would run other steps than the program; nothing was kept", path.string());

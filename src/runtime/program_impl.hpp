@@ -5,7 +5,7 @@
 #include <mutex>
 
 #include "lathe/program.hpp"
-#include "lower/plan.hpp"
+#include "lower/lower.hpp"
 
 namespace lathe {
 
@@ -18,6 +18,8 @@ class ProgramImpl {
     std::vector<Shape> shapes;
     std::shared_ptr<const Graph> graph;   // shaped, its passes done
     std::shared_ptr<lower::Weights> own;  // packed forms of its own constants
+    std::vector<lower::Recipe> recipes;   // of its groups, in order
+    bool same_threads = true;             // as many as they were chosen for
   };
   struct Parts {
     CompileOptions options;
@@ -49,7 +51,7 @@ class ProgramImpl {
  private:
   void name_ports();
   std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes);
-  std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, std::shared_ptr<lower::Weights> own);
+  std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, const lower::Remembered* remembered);
 
   Graph graph_;
   std::vector<bool> base_constants_;

@@ -1,0 +1,168 @@
+#include "lower/fuse/tape_ops.hpp"
+
+#include <algorithm>
+#include <limits>
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "lathe/op.hpp"
+#include "ops/support.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe::lower {
+
+using kernels::TapeOp;
+
+namespace {
+
+using Table = std::unordered_map<std::string_view, TapeOp>;
+
+const Table kUnary{{"Neg", TapeOp::neg},
+                   {"Abs", TapeOp::abs},
+                   {"Sqrt", TapeOp::sqrt},
+                   {"Reciprocal", TapeOp::reciprocal},
+                   {"Exp", TapeOp::exp},
+                   {"Log", TapeOp::log},
+                   {"Tanh", TapeOp::tanh},
+                   {"Sigmoid", TapeOp::sigmoid},
+                   {"Erf", TapeOp::erf},
+                   {"Floor", TapeOp::floor},
+                   {"Ceil", TapeOp::ceil},
+                   {"Round", TapeOp::round},
+                   {"Sign", TapeOp::sign},
+                   {"Relu", TapeOp::relu},
+                   {"LeakyRelu", TapeOp::leaky_relu},
+                   {"Elu", TapeOp::elu},
+                   {"Celu", TapeOp::celu},
+                   {"Selu", TapeOp::selu},
+                   {"Softplus", TapeOp::softplus},
+                   {"Softsign", TapeOp::softsign},
+                   {"HardSigmoid", TapeOp::hard_sigmoid},
+                   {"HardSwish", TapeOp::hard_swish},
+                   {"Mish", TapeOp::mish},
+                   {"Gelu", TapeOp::gelu},
+                   {"ThresholdedRelu", TapeOp::threshold},
+                   {"Not", TapeOp::logical_not}};
+
+const Table kBinary{{"Add", TapeOp::add},         {"Sub", TapeOp::sub},
+                    {"Mul", TapeOp::mul},         {"Div", TapeOp::div},
+                    {"Pow", TapeOp::pow},         {"PRelu", TapeOp::prelu},
+                    {"Less", TapeOp::less},       {"LessOrEqual", TapeOp::less_equal},
+                    {"Greater", TapeOp::greater}, {"GreaterOrEqual", TapeOp::greater_equal},
+                    {"Equal", TapeOp::equal},     {"And", TapeOp::logical_and},
+                    {"Or", TapeOp::logical_or},   {"Xor", TapeOp::logical_xor}};
+
+const Table kVariadic{{"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
+
+std::optional<TapeOp> look_up(const Table& table, std::string_view op) {
+  const auto it = table.find(op);
+  return it == table.end() ? std::nullopt : std::optional(it->second);
+}
+
+bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
+bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean || is_byte(d); }
+
+}  // namespace
+
+std::optional<TapeOp> unary_tape_op(std::string_view op) { return look_up(kUnary, op); }
+std::optional<TapeOp> binary_tape_op(std::string_view op) { return look_up(kBinary, op); }
+std::optional<TapeOp> variadic_tape_op(std::string_view op) { return look_up(kVariadic, op); }
+
+kernels::TapeType tape_type(DType d) {
+  return d == DType::boolean ? kernels::TapeType::boolean
+         : d == DType::u8    ? kernels::TapeType::u8
+         : d == DType::i8    ? kernels::TapeType::i8
+                             : kernels::TapeType::f32;
+}
+
+bool constant_here(const Graph& g, ValueId v) { return v != kAbsent && g.values[v].constant && g.values[v].constant->data() != nullptr; }
+
+std::optional<Quantisation> quantisation(const Graph& g, const Node& n) {
+  const bool to_bytes = n.op == "QuantizeLinear";
+  const Value &x = g.values[n.inputs[0]], &y = g.values[n.outputs[0]];
+  const DType bytes = to_bytes ? y.dtype : x.dtype;
+  if (!is_byte(bytes) || (to_bytes ? x.dtype : y.dtype) != DType::f32 || !constant_here(g, n.inputs[1])) return std::nullopt;
+  Quantisation q;
+  q.scale = *g.values[n.inputs[1]].constant;
+  if (q.scale.dtype() != DType::f32 || q.scale.rank() > 1) return std::nullopt;
+  const bool given = n.inputs.size() > 2 && n.inputs[2] != kAbsent;
+  if (given && !constant_here(g, n.inputs[2])) return std::nullopt;
+  std::vector<double> zero(static_cast<size_t>(q.scale.size()), 0);
+  if (given) zero = widen<double>(*g.values[n.inputs[2]].constant);
+  if (static_cast<int64_t>(zero.size()) != q.scale.size()) return std::nullopt;
+  q.is_signed = bytes == DType::i8;
+  const Shape shape = *known_shape(x.dims);
+  Shape lies;  // along the axis
+  if (q.scale.size() != 1) {
+    const int64_t axis = ops::wrap_axis(n.integer("axis", 1), static_cast<int64_t>(shape.size()));
+    if (shape[axis] != q.scale.size()) return std::nullopt;
+    // The tape adds one zero point after rounding.
+    if (to_bytes && std::ranges::any_of(zero, [&](double z) { return z != zero[0]; })) return std::nullopt;
+    lies.assign(shape.size() - static_cast<size_t>(axis), 1);
+    lies[0] = shape[axis];
+  }
+  q.scale = q.scale.reshaped(lies);
+  q.zero = narrow<double>(DType::f32, lies, zero);
+  return q;
+}
+
+std::optional<std::pair<float, float>> clip_bounds(const Graph& g, const Node& n) {
+  constexpr float kInfinity = std::numeric_limits<float>::infinity();
+  if (g.version_of(n) < 11) return std::pair{n.real("min", -kInfinity), n.real("max", kInfinity)};
+  std::pair<float, float> bounds{-kInfinity, kInfinity};
+  for (size_t i = 1; i < n.inputs.size(); ++i) {
+    if (n.inputs[i] == kAbsent) continue;
+    if (!constant_here(g, n.inputs[i])) return std::nullopt;
+    (i == 1 ? bounds.first : bounds.second) = static_cast<float>(widen<double>(*g.values[n.inputs[i]].constant).at(0));
+  }
+  return bounds;
+}
+
+bool tapeable(const Graph& g, const Node& n) {
+  if (!n.domain.empty() || n.outputs.empty() || n.outputs[0] == kAbsent) return false;
+  for (size_t i = 1; i < n.outputs.size(); ++i) {
+    if (n.outputs[i] != kAbsent) return false;
+  }
+  const auto known = [&](ValueId v) { return tape_dtype(g.values[v].dtype) && known_shape(g.values[v].dims); };
+  if (!known(n.outputs[0])) return false;
+  for (ValueId v : n.inputs) {
+    if (v != kAbsent && !known(v)) return false;
+  }
+  // Every operand is read at the indices of the result: it must broadcast to it. (A bound of Clip may be one element of a higher rank.)
+  const Shape out = *known_shape(g.values[n.outputs[0]].dims);
+  for (ValueId v : n.inputs) {
+    if (v == kAbsent || n.op == "BatchNormalization") continue;
+    if (n.op.ends_with("uantizeLinear") && v != n.inputs[0]) continue;  // these lie along an axis
+    const Shape s = *known_shape(g.values[v].dims);
+    if (s.size() > out.size()) return false;
+    for (size_t i = 0; i < s.size(); ++i) {
+      if (s[i] != 1 && s[i] != out[out.size() - s.size() + i]) return false;
+    }
+  }
+  const auto in = [&](size_t i) { return g.values[n.inputs[i]].dtype; };
+  // Before version 7 an axis says how the second input lies against the first.
+  if (n.attributes.contains("axis") && kBinary.contains(n.op)) return false;
+  if (n.op == "PRelu" && g.version_of(n) < 7) return false;  // its slopes lie along the channels
+  if (kUnary.contains(n.op)) return n.op == "Not" || in(0) == DType::f32;
+  if (n.op == "Clip") return in(0) == DType::f32;
+  if (kVariadic.contains(n.op)) return in(0) == DType::f32 && n.inputs.size() <= 8;
+  if (n.op == "Where") return in(1) == DType::f32 && g.values[n.outputs[0]].dtype == DType::f32;
+  if (n.op == "Cast") {
+    const DType from = in(0), to = g.values[n.outputs[0]].dtype;
+    return is_byte(to) ? from == DType::boolean || from == to : is_byte(from) ? to == DType::f32 : true;
+  }
+  if (n.op == "QuantizeLinear" || n.op == "DequantizeLinear") return quantisation(g, n).has_value();
+  if (n.op == "BatchNormalization") {
+    if (n.integer("training_mode", 0) != 0 || (g.version_of(n) < 7 && !n.integer("is_test", 0)) || in(0) != DType::f32) return false;
+    for (size_t i = 1; i < 5; ++i) {
+      if (!constant_here(g, n.inputs[i])) return false;
+    }
+    return known_shape(g.values[n.inputs[0]].dims)->size() >= 2;
+  }
+  if (kBinary.contains(n.op))
+    return in(0) == in(1) && (in(0) == DType::f32 || n.op == "Equal" || n.op == "And" || n.op == "Or" || n.op == "Xor");
+  return false;
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,121 @@
+// A step: one call of kernels in a Plan, and what it may rely on and use while it runs.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <mutex>
+#include <span>
+#include <string>
+#include <string_view>
+#include <type_traits>
+#include <utility>
+#include <vector>
+
+#include "lower/plan/location.hpp"
+#include "lower/plan/recipe.hpp"
+
+namespace lathe::lower {
+
+// The threads that a step may use. parallel() returns when all tasks are done, and throws on the caller's thread what a task threw.
+// Not to be called from inside a task.
+class Workers {
+ public:
+  virtual ~Workers() = default;
+  virtual int size() const = 0;
+  // Calls f(context, task, worker) for every task in [0, tasks), worker in [0, size()).
+  virtual void parallel(int64_t tasks, void (*f)(void* context, int64_t task, int worker), void* context) = 0;
+
+  template <typename F>
+  void each(int64_t tasks, F&& f) {
+    parallel(
+        tasks, [](void* c, int64_t task, int worker) { (*static_cast<std::remove_reference_t<F>*>(c))(task, worker); }, &f);
+  }
+};
+
+class CompiledBodies;  // the runtime's
+
+// A node with subgraphs, as its step runs it.
+struct ControlSite {
+  const Node* node = nullptr;
+  std::vector<bool> constant;  // by capture
+  // The subgraphs as programs of their own, made when they first run; shared by lanes.
+  mutable std::once_flag once;
+  mutable std::shared_ptr<CompiledBodies> compiled;
+};
+
+// Runs subgraphs as programs of their own; the lane's.
+class Bodies {
+ public:
+  virtual ~Bodies() = default;
+  // False: not so, evaluate it node by node. Like BodyHost::run.
+  virtual bool run(const ControlSite& site, const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs,
+                   std::span<const std::pair<ValueId, Tensor>> outer, std::vector<Tensor>& out) = 0;
+};
+
+// What a step sees while running: memory of one lane, which no other lane touches. Tasks may read what the step reads, and write what it
+// writes and its scratch, each its own part. `tensors` and `bodies` belong to the thread that runs the lane: tasks leave them alone.
+struct StepContext {
+  std::byte* const* buffers;  // by BufferId
+  Tensor* tensors;            // by ValueId, for values without a buffer
+  Workers& workers;
+  Bodies* bodies;  // null inside steps that run beside others
+};
+
+template <typename T>
+T* pointer(const StepContext& c, const Location& location) {
+  return reinterpret_cast<T*>(c.buffers[location.buffer] + location.offset);
+}
+
+// Immutable once the plan is made: any number of lanes run it at the same time.
+class StepKernel {
+ public:
+  virtual ~StepKernel() = default;
+  virtual void run(const StepContext& context) const = 0;
+};
+
+enum class StepKind : uint8_t {
+  convolution,
+  transposed_convolution,
+  product,
+  byte_convolution,
+  byte_product,
+  tape,
+  softmax,
+  normalisation,
+  reduction,
+  max_pool,
+  average_pool,
+  copy,
+  layout,
+  resample,
+  selection,
+  attention,
+  rotary,
+  recurrent,
+  custom,
+  control,
+  plain,
+  side_by_side,
+};
+std::string_view name_of(StepKind kind);
+
+struct Step {
+  StepKind kind = StepKind::plain;
+  std::vector<std::string> nodes;  // names of the fused nodes, in order
+  std::optional<Recipe> recipe;    // how it is done; none for copies that a step asks for, and what stands side by side
+  std::string text;                // the same for people: algorithm, tiles, split
+  double flops = 0, bytes = 0;     // arithmetic and least memory traffic
+  std::vector<int> members;        // the nodes of `graph` it stands for; none for copies and layout changes
+  int head = -1;                   // of these, the one that gives the step its name
+  std::string why, why_not;        // why these nodes are together, and why no more of them
+  std::vector<BufferId> reads, writes, scratch;
+  BufferId in_place = kNoBuffer;     // a read buffer that the first written one may share
+  Layout made_in = Layout::natural;  // layout changes: to which
+  bool beside_others = false;        // may run on one thread beside other steps
+  bool can_fail = false;             // while running: then it stays on the caller's thread
+  bool counted = true;               // `flops` tells its arithmetic
+  bool reads_tensors = false;        // reads or makes values that are Tensors of the lane: its order does not show in buffers
+  std::unique_ptr<StepKernel> kernel;
+};
+
+}  // namespace lathe::lower

@@ -1,0 +1,60 @@
+#include "lower/recipe/chooser.hpp"
+
+#include <algorithm>
+
+#include "base/fail.hpp"
+
+namespace lathe::lower {
+namespace {
+
+std::string names_of(const std::vector<const Candidate*>& candidates) {
+  std::string text;
+  for (const Candidate* c : candidates) text += fmt::format("{}{}", text.empty() ? "" : ", ", c->family->name());
+  return text;
+}
+
+}  // namespace
+
+std::optional<Recipe> StoredRecipes::next(const Problem&) {
+  if (at_ == recipes_.size()) fail(Category::format, "it holds {} recipes, its steps need more", recipes_.size());
+  return recipes_[at_++];
+}
+
+Choice Chooser::best(const std::vector<const Candidate*>& candidates, const Problem& problem) {
+  std::vector<std::string_view> names;
+  for (const Candidate* c : candidates) names.push_back(c->family->name());
+  std::pair key(problem, std::move(names));
+  const auto runs = [&](const Choice& c) {
+    return candidates[c.candidate]->family->fault(*candidates[c.candidate]->match, problem, c.recipe).empty();
+  };
+  if (const auto it = chosen_.find(key); it != chosen_.end() && runs(it->second)) return it->second;
+  std::vector<std::pair<double, Choice>> ranked;
+  for (size_t i = 0; i < candidates.size(); ++i) {
+    const auto& [family, match] = *candidates[i];
+    Recipe recipe = family->space(*match, problem).first();
+    const double estimate = candidates.size() > 1 ? family->estimate(*match, problem, recipe) : 0;
+    ranked.push_back({estimate, {i, std::move(recipe)}});
+  }
+  std::ranges::stable_sort(ranked, {}, [](const auto& r) { return r.first; });
+  const auto it = std::ranges::find_if(ranked, runs, [](const auto& r) -> const Choice& { return r.second; });
+  if (it == ranked.end()) fail(Category::internal, "no step for {}", names_of(candidates));
+  return chosen_[std::move(key)] = it->second;
+}
+
+Choice Chooser::choose(const std::vector<const Candidate*>& candidates, const Problem& problem) {
+  const auto stored = source_ ? source_->next(problem) : std::nullopt;
+  if (!stored) return best(candidates, problem);
+  for (size_t i = 0; i < candidates.size(); ++i) {
+    const auto& [family, match] = *candidates[i];
+    if (stored->family != family->name()) continue;
+    const RecipeSpace space = family->space(*match, problem);
+    Recipe recipe = source_->same_machine() ? *stored : space.same_bits(*stored);
+    std::string fault = stored->version == family->version() ? space.fault(recipe) : space.fault(*stored);
+    if (fault.empty()) fault = family->fault(*match, problem, recipe);
+    if (!fault.empty()) fail(Category::format, "a recipe it holds, {}, does not fit its step: {}", describe(*stored), fault);
+    return {i, std::move(recipe)};
+  }
+  fail(Category::format, "a recipe it holds, {}, is for another kind of step than it belongs to", describe(*stored));
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,52 @@
+#include "lower/recipe/cost.hpp"
+
+#include <algorithm>
+
+namespace lathe::lower {
+
+double seconds(const Rates& rates, const Work& work) { return std::max(work.flops / rates.flops, work.bytes / rates.far_bandwidth); }
+
+bool worth_sharing(const Rates& rates, double flops) { return flops / rates.flops >= 2 * rates.fork; }
+
+bool row_calls_pay(const Rates& rates, int64_t rows, int64_t length) {
+  constexpr double kNear = 1e6;  // bytes that stay in L2 between two steps
+  const double bytes = 4.0 * static_cast<double>(rows * length);
+  return 2 * bytes / (bytes > kNear ? rates.far_bandwidth : rates.near_bandwidth) > rates.call * static_cast<double>(rows);
+}
+
+bool small_enough_to_join(const Rates& rates, const Work& work) {
+  const double t = seconds(rates, work);
+  return t >= 0.75 * rates.fork && t <= 10 * rates.fork;
+}
+
+bool keeps_order(int64_t rows, int64_t row_tasks, int tile_rows) {
+  constexpr int64_t kLeast = 3;
+  const auto lowest_tile = [&](int64_t n) { return n / std::max<int64_t>(1, (n + tile_rows - 1) / tile_rows); };
+  return row_tasks == 1 || std::min(lowest_tile(rows / row_tasks), lowest_tile((rows + row_tasks - 1) / row_tasks)) >= kLeast;
+}
+
+Split split_work(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows) {
+  Split s;
+  const double flops = 2.0 * static_cast<double>(rows * panels) * static_cast<double>(width * depth);
+  if (threads <= 1 || !worth_sharing(machine.rates, flops)) return s;
+  const int64_t tiles = (rows + tile_rows - 1) / tile_rows;
+  // Several tasks a thread even out a core that is slower for a while; each should have some tiles, or some panels, to itself.
+  const int64_t by_rows = std::clamp<int64_t>(tiles / 4, std::min<int64_t>(tiles, threads), threads * 4),
+                by_panels = std::clamp<int64_t>(panels / 2, std::min<int64_t>(panels, threads), threads * 4);
+  // A task of rows reads all of B, a task of panels all of A. A B that stays in L2 costs nothing to read again.
+  const bool small_b = panels * width * depth * 4 <= machine.block_bytes;
+  const int64_t rows_cost = small_b ? 0 : panels * width * by_rows, panels_cost = rows * by_panels;
+  const auto even = [&](int64_t n) { return n >= threads ? n - n % threads : n; };
+  const bool enough_rows = by_rows >= threads, enough_panels = by_panels >= threads;
+  if (enough_rows && (!enough_panels || rows_cost < panels_cost)) s.row_tasks = even(by_rows);
+  else if (enough_panels) s.panel_tasks = even(by_panels);
+  else s.row_tasks = by_rows, s.panel_tasks = by_panels;
+  while (!keeps_order(rows, s.row_tasks, tile_rows)) --s.row_tasks;
+  return s;
+}
+
+int64_t panels_of_block(const Machine& machine, int64_t depth, int64_t width) {
+  return std::max<int64_t>(1, machine.block_bytes / std::max<int64_t>(1, depth * width * 4));
+}
+
+}  // namespace lathe::lower

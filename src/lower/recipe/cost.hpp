@@ -1,0 +1,34 @@
+// The cost model: seconds from work and rates, and the splits that follow from them.
+#pragma once
+
+#include <cstdint>
+
+#include "lower/recipe/machine.hpp"
+
+namespace lathe::lower {
+
+struct Work {
+  double flops = 0, bytes = 0;
+};
+// On one thread: the longer of computing and of moving what does not stay near.
+double seconds(const Rates& rates, const Work& work);
+// Whether a step is long enough to be shared out: what is over in a microsecond or two is done before another thread has begun.
+bool worth_sharing(const Rates& rates, double flops);
+// Elementwise nodes before a product, done on the rows that it reads: the memory saved against a call for each row.
+bool row_calls_pay(const Rates& rates, int64_t rows, int64_t length);
+// A step that is long enough for a fork and a join, and not so long that its own split would serve better.
+bool small_enough_to_join(const Rates& rates, const Work& work);
+
+// How rows x panels are shared out: a grid of tasks.
+struct Split {
+  int64_t row_tasks = 1, panel_tasks = 1;
+  int64_t count() const { return row_tasks * panel_tasks; }
+};
+// Whether tasks of so many rows keep the order of sums that one task has: tiles of one or two rows add in several chains.
+bool keeps_order(int64_t rows, int64_t row_tasks, int tile_rows);
+// A product of rows x (panels * width) x depth with register tiles of tile_rows, for `threads` of the machine's.
+Split split_work(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows);
+// Panels of an L2 block, when one is `width` columns of `depth` numbers of four bytes.
+int64_t panels_of_block(const Machine& machine, int64_t depth, int64_t width);
+
+}  // namespace lathe::lower

@@ -1,0 +1,83 @@
+#include "lower/recipe/problem.hpp"
+
+#include <bit>
+
+namespace lathe::lower {
+namespace {
+
+// NaNs differ in bits alone, and a key must be equal to itself.
+std::strong_ordering compare(const Problem::Setting& a, const Problem::Setting& b) {
+  if (a.index() != b.index()) return a.index() <=> b.index();
+  const auto bits = [](float f) { return std::bit_cast<uint32_t>(f); };
+  if (const auto* f = std::get_if<float>(&a)) return bits(*f) <=> bits(std::get<float>(b));
+  if (const auto* list = std::get_if<std::vector<float>>(&a)) {
+    const auto& other = std::get<std::vector<float>>(b);
+    return std::lexicographical_compare_three_way(list->begin(), list->end(), other.begin(), other.end(),
+                                                  [&](float x, float y) { return bits(x) <=> bits(y); });
+  }
+  if (const auto* i = std::get_if<int64_t>(&a)) return *i <=> std::get<int64_t>(b);
+  if (const auto* s = std::get_if<std::string>(&a)) return *s <=> std::get<std::string>(b);
+  if (const auto* list = std::get_if<std::vector<int64_t>>(&a)) return *list <=> std::get<std::vector<int64_t>>(b);
+  return std::get<std::vector<std::string>>(a) <=> std::get<std::vector<std::string>>(b);
+}
+
+template <typename T>
+bool take(const Attribute& attribute, std::map<std::string, Problem::Setting>& to, const std::string& key) {
+  const T* value = std::get_if<T>(&attribute.data);
+  if (value) to[key] = *value;
+  return value != nullptr;
+}
+
+}  // namespace
+
+std::strong_ordering Problem::Operation::operator<=>(const Operation& o) const {
+  if (const auto c = std::tie(op, domain, version, inputs) <=> std::tie(o.op, o.domain, o.version, o.inputs); c != 0) return c;
+  return std::lexicographical_compare_three_way(attributes.begin(), attributes.end(), o.attributes.begin(), o.attributes.end(),
+                                                [](const auto& a, const auto& b) {
+                                                  const auto c = a.first <=> b.first;
+                                                  return c != 0 ? c : compare(a.second, b.second);
+                                                });
+}
+
+Problem problem_of(const PlanBuilder& builder, const Group& group, const Machine& machine) {
+  const GraphView& view = builder.view();
+  Problem p;
+  p.machine = machine;
+  p.kept = group.kept;
+  p.weights_leave_caches = view.weights_leave_caches();
+  std::map<ValueId, int> operands;
+  const auto operand = [&](ValueId v) {
+    if (v == kAbsent) return -1;
+    const auto [it, fresh] = operands.try_emplace(v, static_cast<int>(p.operands.size()));
+    if (!fresh) return it->second;
+    Problem::Operand o;
+    o.dtype = view.dtype(v);
+    o.constant = view.is_constant(v);
+    if (view.is_static(v)) o.shape = view.shape(v);
+    if (const Location* at = builder.find(v)) {
+      o.layout = at->layout;
+      o.strides = at->strides;
+    }
+    p.operands.push_back(std::move(o));
+    return it->second;
+  };
+  for (int n : group.nodes) {
+    const Node& node = view.node(n);
+    if (n == group.anchor) p.anchor = static_cast<int>(p.operations.size());
+    Problem::Operation o{node.op, node.domain, view.version(node), {}, {}};
+    for (const auto& [key, attribute] : node.attributes) {
+      take<int64_t>(attribute, o.attributes, key) || take<float>(attribute, o.attributes, key) ||
+          take<std::string>(attribute, o.attributes, key) || take<std::vector<int64_t>>(attribute, o.attributes, key) ||
+          take<std::vector<float>>(attribute, o.attributes, key) || take<std::vector<std::string>>(attribute, o.attributes, key);
+    }
+    for (ValueId v : node.inputs) o.inputs.push_back(operand(v));
+    for (ValueId v : node.outputs) {
+      operand(v);
+      p.results.push_back(v == kAbsent ? Layout::natural : builder.preferred(v));
+    }
+    p.operations.push_back(std::move(o));
+  }
+  return p;
+}
+
+}  // namespace lathe::lower

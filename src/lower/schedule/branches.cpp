@@ -1,0 +1,104 @@
+#include "lower/schedule/branches.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "lower/recipe/cost.hpp"
+
+namespace lathe::lower {
+namespace {
+
+// One thread's work: what runs side by side is not shared out again.
+class Alone : public Workers {
+ public:
+  int size() const override { return 1; }
+  void parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) override {
+    for (int64_t task = 0; task < tasks; ++task) f(context, task, 0);
+  }
+};
+
+class SideBySide : public StepKernel {
+ public:
+  std::vector<std::unique_ptr<StepKernel>> parts;
+
+  void run(const StepContext& c) const override {
+    c.workers.each(static_cast<int64_t>(parts.size()), [&](int64_t part, int) {
+      Alone alone;
+      const StepContext own{c.buffers, c.tensors, alone, nullptr};
+      parts[static_cast<size_t>(part)]->run(own);
+    });
+  }
+};
+
+bool meet(const std::vector<BufferId>& a, const std::vector<BufferId>& b) {
+  return std::ranges::any_of(a, [&](BufferId x) { return std::ranges::find(b, x) != b.end(); });
+}
+
+// Whether b may run before or beside a, which stands before it.
+bool independent(const Step& a, const Step& b) {
+  return !meet(a.writes, b.reads) && !meet(a.writes, b.writes) && !meet(a.reads, b.writes) && !meet(a.scratch, b.scratch) &&
+         !meet(a.scratch, b.reads) && !meet(a.reads, b.scratch) && !meet(a.scratch, b.writes) && !meet(a.writes, b.scratch);
+}
+
+template <typename T>
+void append(std::vector<T>& to, const std::vector<T>& from) {
+  to.insert(to.end(), from.begin(), from.end());
+}
+
+}  // namespace
+
+void join_branches(Plan& plan, const Machine& machine) {
+  const int threads = machine.threads;
+  if (threads < 2 || std::ranges::any_of(plan.steps, &Step::reads_tensors)) return;
+  const auto seconds_of = [&](const Step& s) { return seconds(machine.rates, {s.flops, s.bytes}); };
+  const auto small = [&](const Step& s) {
+    return s.beside_others && !s.can_fail && small_enough_to_join(machine.rates, {s.flops, s.bytes});
+  };
+  // How far ahead a partner is looked for: what is moved forward lives longer.
+  constexpr size_t kAhead = 12;
+  std::vector<Step> out;
+  std::vector<bool> taken(plan.steps.size(), false);
+  for (size_t i = 0; i < plan.steps.size(); ++i) {
+    if (taken[i]) continue;
+    Step& first = plan.steps[i];
+    std::vector<size_t> together{i};
+    for (size_t j = i + 1;
+         small(first) && j < std::min(plan.steps.size(), i + kAhead) && together.size() < static_cast<size_t>(threads) * 2; ++j) {
+      if (taken[j] || !small(plan.steps[j])) continue;
+      // It passes every step between that is not taken yet.
+      bool free = seconds_of(plan.steps[j]) > seconds_of(first) / 4 && seconds_of(plan.steps[j]) < seconds_of(first) * 4;
+      for (size_t k = i; free && k < j; ++k) free = taken[k] || independent(plan.steps[k], plan.steps[j]);
+      for (size_t k : together) free = free && independent(plan.steps[k], plan.steps[j]);
+      if (free) together.push_back(j);
+    }
+    if (together.size() == 1) {
+      out.push_back(std::move(first));
+      continue;
+    }
+    auto kernel = std::make_unique<SideBySide>();
+    Step all;
+    all.kind = StepKind::side_by_side;
+    for (size_t k : together) {
+      Step& s = plan.steps[k];
+      taken[k] = true;
+      if (all.head < 0) all.head = s.head;  // a layout change has none
+      append(all.nodes, s.nodes);
+      append(all.members, s.members);
+      append(all.reads, s.reads);
+      append(all.writes, s.writes);
+      append(all.scratch, s.scratch);
+      all.flops += s.flops;
+      all.bytes += s.bytes;
+      all.text += fmt::format("{}{}: {}", all.text.empty() ? "" : " | ", name_of(s.kind), s.text);
+      kernel->parts.push_back(std::move(s.kernel));
+    }
+    all.why = fmt::format("{} independent steps, each too small to share among {} threads", together.size(), threads);
+    all.why_not = "what follows needs one of them, or is of another size";
+    all.kernel = std::move(kernel);
+    out.push_back(std::move(all));
+  }
+  plan.steps = std::move(out);
+}
+
+}  // namespace lathe::lower

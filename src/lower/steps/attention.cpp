@@ -1,0 +1,331 @@
+// Attention without the matrix of scores: blocks of keys pass over blocks of rows, and the softmax is carried along.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "kernels/attention.hpp"
+#include "kernels/copy.hpp"
+#include "kernels/dense.hpp"
+#include "lower/recipe/step_family.hpp"
+#include "ops/internal_attributes.hpp"
+#include "ops/support.hpp"
+
+namespace lathe::lower {
+namespace {
+
+// Fewer rows of queries take the keys as they are.
+constexpr int64_t kFewRows = 8;
+constexpr int64_t kScores = kernels::kNearStride;  // floats from a row of scores to the next
+
+class AttentionKernel : public StepKernel {
+ public:
+  kernels::Dense dense = nullptr;
+  kernels::Soften soften = nullptr;
+  kernels::Dots dots = nullptr;
+  kernels::Mix mix = nullptr;
+  // A state: keys and values of before, then those of now, put into one place each, which is what is attended to.
+  struct Joined {
+    kernels::CopyPlan plan;
+    Location from, to;
+  };
+  std::vector<Joined> joined;
+  int64_t past = 0;
+  int64_t batch = 0, heads = 0, group = 1, length = 0, keys = 0, width = 0, value_width = 0, panel = 0, block_rows = 0;
+  // Elements from one batch entry, head and row to the next.
+  int64_t q_batch = 0, q_head = 0, q_row = 0, k_batch = 0, k_head = 0, k_row = 0, v_batch = 0, v_head = 0, v_row = 0, y_batch = 0,
+          y_head = 0, y_row = 0;
+  float scale = 1, blind = 0;
+  bool causal = false, has_mask = false, mask_is_bool = false;
+  int64_t mask_batch = 0, mask_head = 0, mask_row = 0;
+  Location q, k, v, y, mask, scratch;
+  int64_t pieces = 1;  // of the rows of a head, when there are few heads
+  int64_t slots = 1;
+  int64_t key_block = 256;  // keys passed over together: their scores and both packed operands stay in L2
+
+  int64_t key_panels(int64_t n) const { return (n + panel - 1) / panel; }
+  // Floats of scratch a slot takes: packed keys, packed values, scores, maxima and sums.
+  int64_t slot_floats() const {
+    return key_panels(key_block) * panel * width + key_panels(value_width) * panel * key_block + block_rows * kScores + 2 * piece_rows() +
+           64;
+  }
+  int64_t piece_rows() const { return (length + pieces - 1) / pieces; }
+  bool few() const { return length < kFewRows; }
+
+  void run(const StepContext& c) const override {
+    for (const Joined& j : joined) {
+      c.workers.each(j.plan.tasks, [&](int64_t task, int) {
+        kernels::run_copy(j.plan, pointer<const char>(c, j.from), pointer<char>(c, j.to), task, task + 1);
+      });
+    }
+    const int64_t tasks = batch * heads * pieces;
+    c.workers.each(slots, [&](int64_t slot, int) {
+      for (int64_t t = tasks * slot / slots; t < tasks * (slot + 1) / slots; ++t) piece(c, slot, t);
+    });
+  }
+
+  void piece(const StepContext& c, int64_t slot, int64_t task) const {
+    const int64_t b = task / pieces / heads, h = task / pieces % heads, p = task % pieces;
+    const int64_t first = length * p / pieces, rows = length * (p + 1) / pieces - first;
+    float* packed_keys = pointer<float>(c, scratch) + slot * slot_floats();
+    float* packed_values = packed_keys + key_panels(key_block) * panel * width;
+    float* scores = packed_values + key_panels(value_width) * panel * key_block;
+    float *maxima = scores + block_rows * kScores, *sums = maxima + piece_rows();
+    const float* qs = pointer<const float>(c, q) + b * q_batch + h * q_head + first * q_row;
+    const float* ks = pointer<const float>(c, k) + b * k_batch + h / group * k_head;
+    const float* vs = pointer<const float>(c, v) + b * v_batch + h / group * v_head;
+    float* out = pointer<float>(c, y) + b * y_batch + h * y_head + first * y_row;
+    const int64_t last = causal ? std::min(keys, past + first + rows) : keys;  // keys that any row sees
+    for (int64_t at = 0; at < last || at == 0; at += key_block) {
+      const int64_t n = std::min(key_block, keys - at), panels = key_panels(n);
+      if (!few()) {
+        kernels::pack_panels(ks + at * k_row, 1, k_row, width, n, panel, packed_keys, 0, panels);
+        for (int64_t i = 0; i < panels * panel * width; ++i) packed_keys[i] *= scale;
+        kernels::pack_panels(vs + at * v_row, v_row, 1, n, value_width, panel, packed_values, 0, key_panels(value_width));
+      }
+      // Blocks of equal height: a last one of a row or two would be summed in another order than among many, and where it falls hangs on
+      // the number of threads.
+      const int64_t blocks = (rows + block_rows - 1) / block_rows;
+      for (int64_t block = 0; block < blocks; ++block) {
+        const int64_t r = rows * block / blocks, count = rows * (block + 1) / blocks - r;
+        kernels::SoftenArguments s;
+        if (causal) {
+          s.visible = past + first + r + 1 - at;
+          // All of this block lies ahead of all of these rows.
+          if (s.visible + count - 1 <= 0 && at > 0) continue;
+        }
+        kernels::DenseArguments d;
+        d.a = qs + r * q_row;
+        d.lda = q_row;
+        d.run = width;
+        d.row_end = count;
+        d.panel_end = panels;
+        d.columns = n;
+        d.b = packed_keys;
+        d.c = scores;
+        d.ldc = kScores;
+        if (few()) dots({qs + r * q_row, q_row, count, ks + at * k_row, k_row, n, width, scale, scores, kScores});
+        else dense(d);
+        s.scores = scores;
+        s.stride = kScores;
+        s.rows = count;
+        s.columns = n;
+        s.top = maxima + r;
+        s.total = sums + r;
+        s.out = out + r * y_row;
+        s.out_stride = y_row;
+        s.width = value_width;
+        s.first = at == 0;
+        if (has_mask) {
+          const int64_t offset = b * mask_batch + h * mask_head + (first + r) * mask_row + at;
+          if (mask_is_bool) s.keep = pointer<const uint8_t>(c, mask) + offset;
+          else s.mask = pointer<const float>(c, mask) + offset;
+          s.mask_stride = mask_row;
+        }
+        soften(s);
+        if (few()) {
+          mix({scores, kScores, count, vs + at * v_row, v_row, n, value_width, out + r * y_row, y_row});
+          continue;
+        }
+        d = {};
+        d.a = scores;
+        d.lda = kScores;
+        d.run = n;
+        d.row_end = count;
+        d.panel_end = key_panels(value_width);
+        d.columns = value_width;
+        d.b = packed_values;
+        d.c = out + r * y_row;
+        d.ldc = y_row;
+        d.k_block = kScores;  // in one go: what the keys before gave is added at the end, where it must not have been overwritten
+        d.epilogue.residual = d.c;
+        d.epilogue.residual_stride = y_row;
+        dense(d);
+      }
+    }
+    kernels::settle({out, y_row, value_width, rows, sums, blind});
+  }
+};
+
+struct AttentionMatch : Match {
+  using Match::Match;
+  Shape qs, ks, vs;
+  int64_t batch = 0, heads = 0, kv_heads = 0, length = 0, fresh = 0, past = 0, width = 0, value_width = 0;
+  bool state = false;  // keys and values of before are given
+  bool kept = false;   // all keys and values are put together first
+  int64_t keys() const { return past + fresh; }
+};
+
+// Elements from one batch entry, head and row to the next, of [batch, heads, rows, width] or [batch, rows, heads * width].
+struct HeadStrides {
+  int64_t batch, head, row;
+};
+HeadStrides head_strides(const Shape& s, const std::vector<int64_t>& strides, int64_t heads) {
+  return {strides[0], s.size() == 4 ? strides[1] : s[2] / heads, strides[s.size() - 2]};
+}
+
+class AttentionFamily : public StepFamily {
+ public:
+  std::string_view name() const override { return "attention"; }
+
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
+    if (!group.single()) return nullptr;
+    const Node& n = view.node(group.nodes[0]);
+    if (n.op != "Attention" || !n.domain.empty() || n.inputs.size() < 3) return nullptr;
+    // A cap on the scores, their inspection, or keys that do not count go by plain evaluation.
+    if (given(n.inputs, 6) || given(n.outputs, 3) || given(n.inputs, 4) != given(n.inputs, 5)) return nullptr;
+    if (n.real("softcap", 0) != 0 || n.attributes.contains("softmax_precision")) return nullptr;
+    auto m = std::make_unique<AttentionMatch>(view, group, StepKind::attention);
+    m->state = given(n.inputs, 4);
+    m->kept = m->state || given(n.outputs, 1) || given(n.outputs, 2);
+    for (size_t i = 0; i < 3; ++i) {
+      if (!view.is_f32(n.inputs[i]) || (m->state && i > 0 && !view.is_f32(n.inputs[3 + i]))) return nullptr;
+      if (given(n.outputs, i) && !view.is_static(n.outputs[i])) return nullptr;
+    }
+    if (!view.is_static(n.outputs[0]) || !fits(*m)) return nullptr;
+    if (given(n.inputs, 3)) {
+      const ValueId mask = n.inputs[3];
+      if (!view.is_static(mask) || (view.dtype(mask) != DType::f32 && view.dtype(mask) != DType::boolean)) return nullptr;
+      const Shape ms = view.shape(mask);
+      if (ms.empty() || ms.size() > 4 || ms.back() != m->keys()) return nullptr;
+    }
+    m->work.flops = 2.0 * static_cast<double>(m->batch * m->heads * m->length) * static_cast<double>(m->keys()) *
+                    static_cast<double>(m->width + m->value_width);
+    m->work.bytes = 4.0 * static_cast<double>(element_count(m->qs) + element_count(m->ks) + element_count(m->vs) +
+                                              element_count(view.shape(n.outputs[0])));
+    return m;
+  }
+
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const auto& m = static_cast<const AttentionMatch&>(match);
+    const int64_t all = m.batch * m.heads, threads = p.machine.threads, tile = kernels::max_rows(p.machine.isa), block = 5 * tile;
+    const int64_t pieces = all >= threads * 2 ? 1 : std::clamp<int64_t>(threads * 2 / all, 1, std::max<int64_t>(1, m.length / block));
+    space.knob("key_block", 256, 32, 640, 16, true);
+    space.knob("block_rows", block, tile, 64 * tile, tile);
+    space.knob("pieces", pieces, 1, std::max<int64_t>(1, m.length / block));
+    space.knob("slots", threads > 1 ? std::min<int64_t>(all * pieces, threads * 4) : 1, 1, all);
+  }
+
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
+    const auto& m = static_cast<const AttentionMatch&>(match);
+    const Node& n = m.node();
+    auto kernel = std::make_unique<AttentionKernel>();
+    AttentionKernel& a = *kernel;
+    Step step = begin_step(b, m);
+    a.batch = m.batch, a.heads = m.heads, a.group = m.heads / m.kv_heads, a.length = m.length;
+    a.past = m.past, a.keys = m.keys(), a.width = m.width, a.value_width = m.value_width;
+    a.scale = n.find<float>("scale") ? n.real("scale", 1) : 1 / std::sqrt(static_cast<float>(a.width));
+    a.causal = n.integer("is_causal", 0) != 0;
+    if (n.integer(ops::kUnseenRowsNan, 0) != 0) a.blind = std::numeric_limits<float>::quiet_NaN();
+    if (given(n.inputs, 3)) bind_mask(b, m, a, step);
+    const kernels::Isa isa = p.machine.isa;
+    a.dense = kernels::dense(isa);
+    a.soften = kernels::soften(isa);
+    a.dots = kernels::dots(isa);
+    a.mix = kernels::mix(isa);
+    a.panel = kernels::panel_width(isa);
+    a.key_block = recipe.at("key_block"), a.block_rows = recipe.at("block_rows");
+    a.pieces = recipe.at("pieces"), a.slots = recipe.at("slots");
+    for (size_t i = 0; i < 3; ++i) {
+      Location& to = i == 0 ? a.q : i == 1 ? a.k : a.v;
+      to = b.strided(n.inputs[i], Layout::natural);
+      step.reads.push_back(to.buffer);
+    }
+    const Shape ys = b.shape(n.outputs[0]);
+    const HeadStrides q = head_strides(m.qs, strides_at(a.q, m.qs), m.heads), k = head_strides(m.ks, strides_at(a.k, m.ks), m.kv_heads),
+                      v = head_strides(m.vs, strides_at(a.v, m.vs), m.kv_heads),
+                      y = head_strides(ys, logical_strides(ys, Layout::natural), m.heads);
+    a.q_batch = q.batch, a.q_head = q.head, a.q_row = q.row;
+    a.k_batch = k.batch, a.k_head = k.head, a.k_row = k.row;
+    a.v_batch = v.batch, a.v_head = v.head, a.v_row = v.row;
+    a.y_batch = y.batch, a.y_head = y.head, a.y_row = y.row;
+    a.y = b.define(n.outputs[0], Layout::natural);
+    step.writes = {a.y.buffer};
+    if (m.kept) bind_state(b, m, a, step);
+    a.scratch = {b.scratch(static_cast<size_t>(a.slots * a.slot_floats()) * sizeof(float))};
+    step.scratch.push_back(a.scratch.buffer);
+    step.text = fmt::format("{} heads, {} rows x {} keys of {}, blocks of {} keys{}{}", m.batch * m.heads, a.length, a.keys, a.width,
+                            a.key_block, a.causal ? ", causal" : "", a.has_mask ? ", masked" : "");
+    if (m.state) step.text += fmt::format(", {} of them from before", a.past);
+    if (a.few()) step.text += ", keys as they stand";
+    step.kernel = std::move(kernel);
+    b.add(std::move(step));
+  }
+
+ private:
+  // Sizes of the operands to one another. What does not fit together, plain evaluation reports.
+  static bool fits(AttentionMatch& m) {
+    const Node& n = m.node();
+    const GraphView& view = *m.view;
+    m.qs = view.shape(n.inputs[0]), m.ks = view.shape(n.inputs[1]), m.vs = view.shape(n.inputs[2]);
+    const auto &qs = m.qs, &ks = m.ks, &vs = m.vs;
+    if (element_count(qs) == 0 || element_count(ks) == 0 || element_count(vs) == 0) return false;
+    if (ks.size() != qs.size() || vs.size() != qs.size() || (qs.size() != 3 && qs.size() != 4) || ks[0] != qs[0] || vs[0] != qs[0])
+      return false;
+    const bool flat = qs.size() == 3;
+    m.batch = qs[0];
+    m.heads = flat ? n.integer("q_num_heads", 1) : qs[1], m.kv_heads = flat ? n.integer("kv_num_heads", 1) : ks[1];
+    if (m.kv_heads < 1 || m.heads < 1 || m.heads % m.kv_heads != 0) return false;
+    m.length = flat ? qs[1] : qs[2], m.fresh = flat ? ks[1] : ks[2];
+    m.width = flat ? qs[2] / m.heads : qs[3], m.value_width = flat ? vs[2] / m.kv_heads : vs[3];
+    if (flat ? vs[1] != m.fresh || ks[2] != m.width * m.kv_heads : vs[1] != m.kv_heads || vs[2] != m.fresh || ks[3] != m.width)
+      return false;
+    if (!m.state) return true;
+    const Shape pk = view.shape(n.inputs[4]), pv = view.shape(n.inputs[5]);
+    if (pk.size() != 4 || pk != Shape{m.batch, m.kv_heads, pk[2], m.width} || pv != Shape{m.batch, m.kv_heads, pk[2], m.value_width})
+      return false;
+    m.past = pk[2];
+    return true;
+  }
+
+  static void bind_mask(PlanBuilder& b, const AttentionMatch& m, AttentionKernel& a, Step& step) {
+    const ValueId mask = m.node().inputs[3];
+    const auto at = operand_strides(b.shape(mask), Layout::natural, Shape{a.batch, a.heads, a.length, a.keys});
+    a.has_mask = true;
+    a.mask_is_bool = b.dtype(mask) == DType::boolean;
+    a.mask_batch = at[0], a.mask_head = at[1], a.mask_row = at[2];
+    a.mask = b.contiguous(mask, Layout::natural);
+    step.reads.push_back(a.mask.buffer);
+  }
+
+  // Keys and values of before and of now go into one buffer each, an output's or scratch, and are read there.
+  static void bind_state(PlanBuilder& b, const AttentionMatch& m, AttentionKernel& a, Step& step) {
+    const Node& n = m.node();
+    for (size_t i = 1; i < 3; ++i) {
+      Location& at = i == 1 ? a.k : a.v;
+      int64_t &batch = i == 1 ? a.k_batch : a.v_batch, &head = i == 1 ? a.k_head : a.v_head, &row = i == 1 ? a.k_row : a.v_row;
+      const int64_t w = i == 1 ? a.width : a.value_width;
+      const Shape whole{a.batch, m.kv_heads, a.keys, w};
+      const auto strides = logical_strides(whole, Layout::natural);
+      Location to;
+      if (given(n.outputs, i)) {
+        to = b.define(n.outputs[i], Layout::natural);
+        step.writes.push_back(to.buffer);
+      } else {
+        to = {b.scratch(static_cast<size_t>(element_count(whole)) * sizeof(float))};
+        step.scratch.push_back(to.buffer);
+      }
+      Location after = to;
+      after.offset += static_cast<size_t>(a.past * w) * sizeof(float);
+      if (a.past > 0) {
+        const Location before = b.contiguous(n.inputs[3 + i], Layout::natural);
+        step.reads.push_back(before.buffer);
+        const Shape part{a.batch, m.kv_heads, a.past, w};
+        a.joined.push_back({kernels::plan_copy(4, part, logical_strides(part, Layout::natural), strides), before, to});
+      }
+      a.joined.push_back({kernels::plan_copy(4, {a.batch, m.kv_heads, m.fresh, w}, {batch, head, row, 1}, strides), at, after});
+      at = to;
+      batch = strides[0], head = strides[1], row = strides[2];
+    }
+  }
+};
+
+}  // namespace
+
+const StepFamily& attention() {
+  static const AttentionFamily family;
+  return family;
+}
+
+}  // namespace lathe::lower

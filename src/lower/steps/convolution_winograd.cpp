@@ -1,0 +1,259 @@
+// 3x3 convolutions of stride 1 by Winograd's method, where fewer products outweigh its transforms and its larger weights.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "kernels/dense.hpp"
+#include "kernels/winograd.hpp"
+#include "lower/recipe/step_family.hpp"
+#include "lower/steps/convolution.hpp"
+#include "ops/support.hpp"
+
+namespace lathe::lower {
+namespace {
+
+using kernels::kTilePoints;
+
+constexpr int64_t kSmallestChunk = 3;  // fewer rows would sum in another order (see the dense kernel): bits must not depend on the split
+
+class WinogradKernel : public StepKernel {
+ public:
+  kernels::TransformInput transform_input = nullptr;
+  kernels::TransformOutput transform_output = nullptr;
+  kernels::Dense dense = nullptr;
+  kernels::WinogradShape shape;
+  Location input, output, weights, raw_weights, scratch;
+  int64_t tiles = 0;
+  int64_t chunks = 1, slots = 1;  // of tiles; as many are in the works at once
+  bool phases = false;            // one chunk whose transforms and products are each shared out
+  int64_t width = 0, panels = 0, panel_block = 0;
+  BoundEpilogue epilogue;
+
+  int64_t most() const { return (tiles + chunks - 1) / chunks; }
+  int64_t input_floats() const { return kernels::WinogradRows(most(), shape.channels).floats(); }
+  int64_t slot_floats() const {
+    return input_floats() + kTilePoints * kernels::winograd_results(most(), shape.filters) + (most() + 63) / 64 * 16;
+  }
+
+  // A chunk's memory and what is read of it.
+  struct Chunk {
+    int64_t first, count;
+    float *rows, *results;
+    uint8_t* odd;
+  };
+  Chunk chunk_at(const StepContext& c, int64_t chunk, int64_t slot) const {
+    Chunk k;
+    k.first = tiles * chunk / chunks;
+    k.count = tiles * (chunk + 1) / chunks - k.first;
+    k.rows = pointer<float>(c, scratch) + slot * slot_floats();
+    k.results = k.rows + input_floats();
+    k.odd = reinterpret_cast<uint8_t*>(k.results + kTilePoints * kernels::winograd_results(most(), shape.filters));
+    return k;
+  }
+
+  void take_in(const StepContext& c, const Chunk& k, int64_t begin, int64_t end) const {
+    transform_input({&shape, pointer<const float>(c, input), k.first, k.count, begin, end, k.rows, k.odd});
+  }
+  void multiply(const StepContext& c, const Chunk& k, int64_t point) const {
+    const kernels::WinogradRows layout(k.count, shape.channels);
+    kernels::DenseArguments d;
+    d.a = k.rows + layout.at(point, shape.channels);
+    d.lda = kernels::kNearStride;
+    d.run = shape.channels;
+    d.row_end = k.count;
+    d.panel_end = panels;
+    d.columns = shape.filters;
+    const int64_t matrix = kernels::packed_size(shape.channels, shape.filters, width);
+    d.b = pointer<const float>(c, weights) + point * matrix;
+    if (point + 1 < kTilePoints) d.next_b = pointer<const float>(c, weights) + (point + 1) * matrix;
+    d.c = k.results + point * kernels::winograd_results(k.count, shape.filters);
+    d.ldc = shape.filters;
+    d.k_block = kernels::kNearStride;
+    d.panel_block = panel_block;
+    dense(d);
+  }
+  void give_out(const StepContext& c, const Chunk& k, int64_t begin, int64_t end) const {
+    kernels::TapeOperand operands[kernels::kMaxSlots];
+    kernels::WinogradOutput o;
+    o.shape = &shape;
+    o.results = k.results;
+    o.first = k.first, o.count = k.count, o.begin = begin, o.end = end;
+    o.odd = k.odd;
+    o.in = pointer<const float>(c, input);
+    o.weights = pointer<const float>(c, raw_weights);
+    o.out = pointer<float>(c, output);
+    epilogue.fill(c, 0, o.epilogue, operands);
+    transform_output(o);
+  }
+
+  void run(const StepContext& c) const override {
+    if (phases) {
+      const Chunk k = chunk_at(c, 0, 0);
+      const int64_t parts = std::min<int64_t>(k.count, 8);
+      c.workers.each(parts, [&](int64_t p, int) { take_in(c, k, k.count * p / parts, k.count * (p + 1) / parts); });
+      c.workers.each(kTilePoints, [&](int64_t point, int) { multiply(c, k, point); });
+      c.workers.each(parts, [&](int64_t p, int) { give_out(c, k, k.count * p / parts, k.count * (p + 1) / parts); });
+      return;
+    }
+    c.workers.each(slots, [&](int64_t slot, int) {
+      for (int64_t chunk = chunks * slot / slots; chunk < chunks * (slot + 1) / slots; ++chunk) {
+        const Chunk k = chunk_at(c, chunk, slot);
+        take_in(c, k, 0, k.count);
+        for (int64_t point = 0; point < kTilePoints; ++point) multiply(c, k, point);
+        give_out(c, k, 0, k.count);
+      }
+    });
+  }
+};
+
+struct WinogradMatch : ConvolutionMatch {
+  explicit WinogradMatch(ConvolutionMatch m) : ConvolutionMatch(std::move(m)) {}
+  kernels::WinogradShape shape;
+  int64_t tiles = 0;
+};
+
+class WinogradFamily : public StepFamily {
+ public:
+  std::string_view name() const override { return "convolution.winograd"; }
+
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
+    auto direct = match_convolution(view, group);
+    if (!direct || !group.ahead().empty()) return nullptr;
+    const auto& [xs, ws, w] = std::tie(direct->xs, direct->ws, direct->window);
+    if (xs.size() != 4 || ws[2] != 3 || ws[3] != 3 || direct->groups != 1 || direct->rows == 0) return nullptr;
+    const auto one = [](const std::vector<int64_t>& list) { return std::ranges::all_of(list, [](int64_t s) { return s == 1; }); };
+    if (!one(w.strides) || !one(w.dilations)) return nullptr;
+    // A tile's channels are one run of the dense kernel.
+    if (ws[1] < 8 || ws[0] < 8 || ws[1] > kernels::kNearStride - 16) return nullptr;
+    if (!view.is_constant(direct->weights())) return nullptr;
+    auto m = std::make_unique<WinogradMatch>(std::move(*direct));
+    const ops::Window& window = m->window;
+    m->shape = {m->xs[2], m->xs[3], m->ws[1], window.out[0], window.out[1], m->ws[0], window.pads_begin[0], window.pads_begin[1], 0,
+                0,        0,        0};
+    m->tiles = m->xs[0] * m->shape.tiles();
+    return m;
+  }
+  LayoutDemand layouts(const Match&) const override { return {Order::channels_last, Order::channels_last, Order::channels_last}; }
+
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const auto& m = static_cast<const WinogradMatch&>(match);
+    const Chunks c = chunks_of(m, p.machine);
+    const int64_t width = kernels::panel_width(p.machine.isa);
+    space.knob("chunks", c.chunks, 1, std::max<int64_t>(1, m.tiles / kSmallestChunk));
+    space.knob("phases", c.phases, 0, 1);
+    space.knob("slots", p.machine.threads > 1 && !c.phases ? std::min<int64_t>(c.chunks, p.machine.threads * 4) : 1, 1,
+               std::max<int64_t>(1, std::min<int64_t>(m.tiles / kSmallestChunk, 64)));
+    space.knob("panel_block", panels_of_block(p.machine, m.group_channels, width), 1, (m.group_filters + width - 1) / width);
+  }
+
+  std::string fault(const Match& m, const Problem&, const Recipe& r) const override {
+    if (r.at("slots") > r.at("chunks")) return "more slots than chunks";
+    return r.at("phases") == 1 && r.at("chunks") > 1 ? "phases are of one chunk"
+           : in_range(*m.view, m.node().inputs[1])   ? ""
+                                                     : "the weights are so large that sums of them might overflow";
+  }
+
+  // In multiply-adds of the direct sum: the products, the transforms (loads, stores and additions of vectors), and reading four times the
+  // weights where there are few tiles to use them; what the direct sum would read of its own is taken off. It has to save 15 %.
+  double estimate(const Match& match, const Problem& p, const Recipe&) const override {
+    const auto& m = static_cast<const WinogradMatch&>(match);
+    const auto c = static_cast<double>(m.group_channels), f = static_cast<double>(m.group_filters), t = static_cast<double>(m.tiles);
+    const bool near = weight_floats(m, p.machine) * 4 <= p.machine.block_bytes;
+    const double products = kTilePoints * t * c * f, transforms = t * (216 * c + 190 * f), reading = near ? 0 : kTilePoints * c * f * 8,
+                 saved = near ? 0 : 9 * c * f * 4;
+    return 2 * ((products + transforms + reading) / 0.85 - saved) / p.machine.rates.flops;
+  }
+
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
+    const auto& m = static_cast<const WinogradMatch&>(match);
+    const kernels::Isa isa = p.machine.isa;
+    auto kernel = std::make_unique<WinogradKernel>();
+    WinogradKernel& k = *kernel;
+    Step step = begin_step(b, m);
+    step.beside_others = true;
+    k.shape = m.shape;
+    k.tiles = m.tiles;
+    k.width = kernels::panel_width(isa);
+    k.panels = (m.group_filters + k.width - 1) / k.width;
+    k.chunks = recipe.at("chunks"), k.slots = recipe.at("slots"), k.panel_block = recipe.at("panel_block");
+    k.phases = recipe.at("phases") != 0;
+    k.input = b.strided(m.input(), Layout::channels_last);
+    const auto apart = strides_at(k.input, m.xs);
+    k.shape.in_image = apart[0], k.shape.in_row = apart[2], k.shape.in_pixel = apart[3];
+    k.raw_weights = b.locate_contiguous(m.weights());  // for tiles with NaN or infinity
+    const int64_t floats_needed = weight_floats(m, p.machine);
+    const auto make = [&] {
+      auto to = floats(floats_needed);
+      kernels::winograd_weights(b.constant(m.weights()).as<float>().data(), m.group_filters, m.group_channels, k.width, to.get());
+      return entry_of(to, floats_needed);
+    };
+    k.weights = {b.packed({m.weights(), PackForm::winograd, {k.width}}, static_cast<size_t>(floats_needed) * sizeof(float), make)};
+    step.reads = {k.input.buffer, k.weights.buffer, k.raw_weights.buffer};
+    k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
+    k.output = b.define_rows(m.result(), Layout::channels_last, k.shape.out_pixel);
+    step.writes.push_back(k.output.buffer);
+    k.transform_input = kernels::winograd_input(isa);
+    k.transform_output = kernels::winograd_output(isa);
+    k.dense = kernels::dense(isa);
+    k.scratch = {b.scratch(static_cast<size_t>(k.slots * k.slot_floats()) * sizeof(float))};
+    step.scratch.push_back(k.scratch.buffer);
+    step.text = fmt::format("Winograd 4x4 of 6x6, {} {}x{} tile, {} tiles in {}{}", kernels::name(isa), kernels::max_rows(isa), k.width,
+                            k.tiles, k.phases ? "phases" : fmt::format("{} chunk{}", k.chunks, k.chunks > 1 ? "s" : ""),
+                            m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+    step.kernel = std::move(kernel);
+    b.add(std::move(step));
+  }
+
+ private:
+  // Larger numbers might overflow on the way.
+  static bool in_range(const GraphView& view, ValueId weights) {
+    const Tensor w = view.constant(weights);
+    return std::ranges::all_of(w.as<float>(), [](float x) { return std::fabs(x) < 1e18f; });
+  }
+
+  static int64_t weight_floats(const WinogradMatch& m, const Machine& machine) {
+    return kTilePoints * kernels::packed_size(m.group_channels, m.group_filters, kernels::panel_width(machine.isa));
+  }
+
+  struct Chunks {
+    int64_t chunks = 1;
+    bool phases = false;
+  };
+  // Every chunk passes over all weights, so chunks are large; but a chunk's own transforms should stay in L2 between the passes that write
+  // and read them.
+  static Chunks chunks_of(const WinogradMatch& m, const Machine& machine) {
+    Chunks out;
+    const int threads = machine.threads, tile_rows = kernels::max_rows(machine.isa);
+    const auto cache = static_cast<double>(machine.block_bytes), weights = static_cast<double>(weight_floats(m, machine));
+    const auto numbers = static_cast<double>(kTilePoints * (m.group_channels + m.group_filters));  // of a tile
+    double best = 0;
+    for (int64_t count = tile_rows; count <= std::max<int64_t>(m.tiles, tile_rows); count += tile_rows) {
+      const int64_t n = std::max<int64_t>(1, std::min(m.tiles / kSmallestChunk, (m.tiles + count - 1) / count));
+      const auto tiles = static_cast<double>((m.tiles + n - 1) / n);
+      const bool weights_near = weights * 4 <= cache, own_near = (tiles * numbers + (weights_near ? weights : 0)) * 4 <= 2 * cache;
+      const double moved = (weights_near ? 0 : weights / tiles) + (own_near ? 0 : 2 * numbers);  // floats a tile
+      if (best == 0 || moved < best) {
+        best = moved;
+        out.chunks = n;
+      }
+      if (count > 512) break;
+    }
+    if (threads > 1 && out.chunks < threads * 2) {
+      // Few chunks: as many as there are threads, or several, when each still has tiles enough; else everything is shared out by phases.
+      const int64_t even = m.tiles >= threads * 4 * tile_rows ? threads * 4 : threads;
+      if (m.tiles / even >= tile_rows && weights * 4 <= 8 * cache) out.chunks = even;
+      else if (out.chunks == 1 || out.chunks % threads != 0) out.phases = true, out.chunks = 1;
+    }
+    return out;
+  }
+};
+
+}  // namespace
+
+const StepFamily& convolution_winograd() {
+  static const WinogradFamily family;
+  return family;
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,316 @@
+// Matrix products: MatMul and Gemm.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+
+#include "kernels/dense.hpp"
+#include "lower/fuse/epilogue.hpp"
+#include "lower/fuse/prologue.hpp"
+#include "lower/recipe/step_family.hpp"
+#include "ops/support.hpp"
+
+namespace lathe::lower {
+namespace {
+
+constexpr int64_t kBlock = 576;  // K done in one go: a tile's rows of A stay in L1
+
+class ProductKernel : public StepKernel {
+ public:
+  kernels::Dense dense = nullptr;
+  Location a, b, output;
+  Location packed;  // constant, or scratch when B is made at run time
+  bool pack_while_running = false, transpose_a = false;
+  kernels::PanelType b_type = kernels::PanelType::f32;
+  int64_t slots = 0;  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
+  Location a_turned;  // scratch
+  int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
+  int64_t a_pitch = 0, out_pitch = 0;  // floats from row to row
+  float alpha = 1;
+  std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices
+  int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0;
+  bool from_memory = false;
+  Split split;
+  std::optional<Prologue> before;
+  BoundEpilogue epilogue;
+
+  void run(const StepContext& c) const override {
+    const int64_t packed_floats = panels * k * width;
+    if (pack_while_running && slots == 0) {
+      float* to = pointer<float>(c, packed);
+      const float* from = pointer<const float>(c, b);
+      c.workers.each(b_matrices * panels, [&](int64_t task, int) {
+        const int64_t i = task / panels, p = task % panels;
+        kernels::pack_panels(from + i * k * n, b_k_stride, b_n_stride, k, n, width, to + i * packed_floats, p, p + 1);
+        if (alpha != 1) {
+          float* panel = to + i * packed_floats + p * k * width;
+          for (int64_t e = 0; e < k * width; ++e) panel[e] *= alpha;
+        }
+      });
+    }
+    const float* left = before ? nullptr : pointer<const float>(c, a);
+    if (before && before->block == 0) before->make_all(c, m);
+    if (transpose_a) {
+      float* turned = pointer<float>(c, a_turned);
+      for (int64_t i = 0; i < m; ++i) {
+        for (int64_t j = 0; j < k; ++j) turned[i * k + j] = left[j * m + i];
+      }
+      left = turned;
+    }
+    const int64_t batches = static_cast<int64_t>(a_offsets.size());
+    const auto piece = [&](int64_t i, int64_t r, int64_t p, const float* panel_data) {
+      kernels::TapeOperand operands[kernels::kMaxSlots];
+      kernels::DenseArguments d;
+      // Rows of all batches count on: the epilogue finds its operands by row.
+      d.a = left + (a_offsets[i] - i) * m * a_pitch;
+      d.lda = a_pitch;
+      d.segments = 1;
+      d.run = k;
+      d.row_begin = i * m + m * r / split.row_tasks;
+      d.row_end = i * m + m * (r + 1) / split.row_tasks;
+      d.all_rows = m;
+      d.from_memory = from_memory;
+      d.panel_begin = panels * p / split.panel_tasks;
+      d.panel_end = panels * (p + 1) / split.panel_tasks;
+      d.columns = n;
+      d.b = panel_data;
+      d.b_type = b_type;
+      d.c = pointer<float>(c, output);
+      d.ldc = out_pitch;
+      d.k_block = k_block;
+      d.panel_block = panel_block;
+      epilogue.fill(c, 0, d.epilogue, operands);
+      if (before) before->multiply(c, r, d, dense);
+      else dense(d);
+    };
+    if (slots > 0) {
+      c.workers.each(slots, [&](int64_t slot, int) {
+        float* to = pointer<float>(c, packed) + slot * packed_floats;
+        for (int64_t i = batches * slot / slots; i < batches * (slot + 1) / slots; ++i) {
+          kernels::pack_panels(pointer<const float>(c, b) + b_offsets[i] * k * n, b_k_stride, b_n_stride, k, n, width, to, 0, panels);
+          piece(i, 0, 0, to);
+        }
+      });
+      return;
+    }
+    c.workers.each(batches * split.count(), [&](int64_t task, int) {
+      const int64_t i = task / split.count();
+      piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks,
+            pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
+    });
+  }
+};
+
+struct ProductMatch : Match {
+  using Match::Match;
+  Shape as, bs, os;
+  int64_t m = 0, n = 0, k = 0;
+  bool transpose_a = false, transpose_b = false;
+  float alpha = 1;
+  std::vector<int64_t> a_offsets{0}, b_offsets{0};  // by batch, in matrices
+  int64_t b_matrices = 1;
+  Epilogue epilogue;
+  ValueId narrow = kAbsent;  // B as the model keeps it, in f16 or bf16
+  ValueId a() const { return node().inputs[0]; }
+  ValueId b() const { return node().inputs[1]; }
+  int64_t batches() const { return static_cast<int64_t>(a_offsets.size()); }
+  int64_t k_stride() const { return transpose_b ? 1 : n; }
+  int64_t n_stride() const { return transpose_b ? k : 1; }
+};
+
+// Matrices made at run time, one for each batch: every slot packs its own, one after another.
+bool packs_by_batch(const ProductMatch& m) {
+  return !m.view->is_constant(m.b()) && m.narrow == kAbsent && m.batches() > 1 && m.b_matrices == m.batches() && m.alpha == 1;
+}
+
+class ProductFamily : public StepFamily {
+ public:
+  std::string_view name() const override { return "product"; }
+
+  Anchor anchor(const GraphView& view, const Node& n) const override {
+    if ((n.op != "MatMul" && n.op != "Gemm") || n.outputs.empty() || !all_f32(view.graph(), n)) return Anchor::none;
+    if (n.op == "MatMul") return view.shape(n.inputs[0]).size() >= 2 && view.shape(n.inputs[1]).size() >= 2 ? Anchor::tiles : Anchor::none;
+    // The bias as a vector over columns (or whole) goes with the kernel; other forms are rare and go by plain.
+    if (given(n.inputs, 2)) {
+      const Shape c = view.shape(n.inputs[2]), out = view.shape(n.outputs[0]);
+      if (n.real("beta", 1) != 1) return Anchor::none;
+      const bool vector = element_count(c) == out[1] && !c.empty() && c.back() == out[1];
+      if (!vector && c != out) return Anchor::none;
+    }
+    return Anchor::tiles;
+  }
+
+  std::optional<RowsRead> rows_read(const GraphView& view, const Node& n) const override {
+    if (anchor(view, n) == Anchor::none) return std::nullopt;
+    const Shape xs = view.shape(n.inputs[0]);
+    const int64_t elements = element_count(xs);
+    if (elements == 0 || view.shape(n.inputs[1]).size() != 2 || n.integer("transA", 0) != 0) return std::nullopt;
+    return RowsRead{elements / xs.back(), xs.back()};
+  }
+
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
+    if (group.role != Anchor::tiles) return nullptr;
+    const Node& n = view.node(group.anchor);
+    const bool gemm = n.op == "Gemm";
+    if (!gemm && n.op != "MatMul") return nullptr;
+    auto m = std::make_unique<ProductMatch>(view, group, StepKind::product);
+    m->as = view.shape(m->a()), m->bs = view.shape(m->b()), m->os = view.shape(n.outputs[0]);
+    m->transpose_a = gemm && n.integer("transA", 0) != 0;
+    m->transpose_b = gemm && n.integer("transB", 0) != 0;
+    m->alpha = gemm ? n.real("alpha", 1) : 1;
+    m->n = m->os.back();
+    m->k = m->bs[m->bs.size() - (m->transpose_b ? 1 : 2)];
+    if (m->bs.size() == 2 && !m->transpose_a) {  // all leading dims of A are rows
+      m->m = product(m->os, 0, m->os.size() - 1);
+    } else {
+      m->m = m->os[m->os.size() - 2];
+      const Shape batch(m->os.begin(), m->os.end() - 2), ab(m->as.begin(), m->as.end() - 2), bb(m->bs.begin(), m->bs.end() - 2);
+      m->a_offsets = ops::strided_index(batch, ops::broadcast_strides(ab, batch));
+      m->b_offsets = ops::strided_index(batch, ops::broadcast_strides(bb, batch));
+      m->b_matrices = element_count(bb);
+    }
+    // C of the output's own shape is a residual, else a vector over the columns.
+    const ValueId c = gemm && given(n.inputs, 2) ? n.inputs[2] : kAbsent;
+    const bool whole = c != kAbsent && view.shape(c) == m->os;
+    m->epilogue = epilogue_of(view, group, whole ? kAbsent : c);
+    if (whole) {
+      m->epilogue.residual = c;
+      m->epilogue.text = m->epilogue.text.empty() ? "residual" : "residual + " + m->epilogue.text;
+    }
+    m->narrow = ops::narrow_weights(view.graph(), m->b());
+    m->work.flops = 2 * static_cast<double>(m->batches() * m->m) * static_cast<double>(m->n) * static_cast<double>(m->k);
+    const double read = group.ahead().empty() ? static_cast<double>(element_count(m->as)) : 0;
+    m->work.bytes = 4 * (read + static_cast<double>(element_count(m->bs)) + static_cast<double>(element_count(m->os)));
+    return m;
+  }
+
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const auto& m = static_cast<const ProductMatch&>(match);
+    const Machine& machine = p.machine;
+    const int64_t width = kernels::panel_width(machine.isa), panels = (m.n + width - 1) / width, batches = m.batches();
+    const Split split =
+        split_work(machine, batches >= machine.threads * 2 ? 1 : machine.threads, m.m, panels, width, m.k, kernels::max_rows(machine.isa));
+    space.knob("k_block", kBlock, 64, kBlock, 16, true);
+    space.knob("panel_block", panels_of_block(machine, std::min(m.k, kBlock), width), 1, panels);
+    space.knob("row_tasks", split.row_tasks, 1, m.m);
+    space.knob("panel_tasks", split.panel_tasks, 1, panels);
+    if (packs_by_batch(m))
+      space.knob("slots", batches < machine.threads * 2 ? 0 : std::min<int64_t>(batches, machine.threads > 1 ? machine.threads * 4 : 1), 0,
+                 batches);
+    prologue_knob(m, machine, m.as.back(), split, space);
+  }
+
+  std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
+    const auto& m = static_cast<const ProductMatch&>(match);
+    if (!keeps_order(m.m, r.at("row_tasks"), kernels::max_rows(p.machine.isa))) return "tasks of one or two rows";
+    if (packs_by_batch(m) && r.at("slots") > 0 && r.at("row_tasks") * r.at("panel_tasks") > 1)
+      return "slots do whole matrices";
+    return prologue_fault(match, r);
+  }
+
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
+    const auto& m = static_cast<const ProductMatch&>(match);
+    const kernels::Isa isa = p.machine.isa;
+    auto kernel = std::make_unique<ProductKernel>();
+    ProductKernel& k = *kernel;
+    Step step = begin_step(b, m);
+    step.beside_others = true;
+    k.dense = kernels::dense(isa);
+    k.m = m.m, k.n = m.n, k.k = m.k;
+    k.transpose_a = m.transpose_a, k.alpha = m.alpha;
+    k.b_k_stride = m.k_stride(), k.b_n_stride = m.n_stride();
+    k.a_offsets = m.a_offsets, k.b_offsets = m.b_offsets, k.b_matrices = m.b_matrices;
+    k.from_memory = b.is_constant(m.b()) && p.weights_leave_caches;
+    k.width = kernels::panel_width(isa);
+    k.panels = (k.n + k.width - 1) / k.width;
+    k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block");
+    k.split = {recipe.at("row_tasks"), recipe.at("panel_tasks")};
+    if (packs_by_batch(m)) k.slots = recipe.at("slots");
+    k.a_pitch = k.k;
+    if (m.group->ahead().empty()) {
+      k.a = k.transpose_a ? b.contiguous(m.a(), Layout::natural) : b.rows(m.a(), Layout::natural, k.a_pitch);
+      step.reads.push_back(k.a.buffer);
+    }
+    if (k.transpose_a) {
+      k.a_turned = {b.scratch(static_cast<size_t>(k.m * k.k) * sizeof(float))};
+      step.scratch.push_back(k.a_turned.buffer);
+    }
+    bind_weights(b, m, k, step);
+    k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::natural, step);
+    k.output = b.define_rows(m.result(), Layout::natural, k.out_pitch);
+    step.writes.push_back(k.output.buffer);
+    k.before = bind_prologue(b, m, p.machine, recipe, m.as, Layout::natural, k.m, step);
+    step.text =
+        fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}", k.m, k.n, k.k, m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "",
+                    k.b_type == kernels::PanelType::f32   ? ""
+                    : k.b_type == kernels::PanelType::f16 ? ", f16 weights"
+                                                          : ", bf16 weights",
+                    kernels::name(isa), kernels::max_rows(isa), k.width, k.split.row_tasks, k.split.panel_tasks,
+                    prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+    step.kernel = std::move(kernel);
+    b.add(std::move(step));
+  }
+
+ private:
+  static void bind_weights(PlanBuilder& b, const ProductMatch& m, ProductKernel& k, Step& step) {
+    const int64_t n = m.n, depth = m.k, width = k.width, panels = k.panels, matrices = m.b_matrices, ks = m.k_stride(), ns = m.n_stride(),
+                  each = panels * depth * width, count = matrices * each;
+    if (m.narrow != kAbsent) {
+      // Half the bytes to read; widened in registers.
+      k.b_type = b.dtype(m.narrow) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
+      const int64_t held = (count + 1) / 2;
+      const auto make = [&] {
+        const Tensor raw = b.constant(m.narrow);
+        auto packed = floats(held);
+        kernels::pack_panels(static_cast<const uint16_t*>(raw.data()), ks, ns, depth, n, width, reinterpret_cast<uint16_t*>(packed.get()),
+                             0, panels);
+        b.release_after_packing(m.narrow, [=, dtype = raw.dtype(), shape = raw.shape()] {
+          Tensor back(dtype, shape);
+          kernels::unpack_panels(reinterpret_cast<const uint16_t*>(packed.get()), depth, n, width, static_cast<uint16_t*>(back.data()), ks,
+                                 ns);
+          return back;
+        });
+        return entry_of(packed, held);
+      };
+      k.packed = {b.packed({m.narrow, PackForm::product_16, {width, m.transpose_b}}, static_cast<size_t>(held) * sizeof(float), make)};
+      step.reads.push_back(k.packed.buffer);
+    } else if (b.is_constant(m.b())) {
+      const auto make = [&] {
+        const Tensor raw = b.constant(m.b());
+        auto packed = floats(count);
+        for (int64_t i = 0; i < matrices; ++i)
+          kernels::pack_panels(raw.as<float>().data() + i * depth * n, ks, ns, depth, n, width, packed.get() + i * each, 0, panels);
+        if (m.alpha != 1) {
+          for (int64_t i = 0; i < count; ++i) packed.get()[i] *= m.alpha;
+        } else {
+          b.release_after_packing(m.b(), [=, shape = m.bs] {
+            Tensor back(DType::f32, shape);
+            for (int64_t i = 0; i < matrices; ++i)
+              kernels::unpack_panels(packed.get() + i * each, depth, n, width, back.as<float>().data() + i * depth * n, ks, ns);
+            return back;
+          });
+        }
+        return entry_of(packed, count);
+      };
+      if (m.alpha != 1) b.keep_original(m.b());
+      k.packed = {b.packed({m.b(), PackForm::product, {width, m.transpose_b, std::bit_cast<int32_t>(m.alpha)}},
+                           static_cast<size_t>(count) * sizeof(float), make)};
+      step.reads.push_back(k.packed.buffer);
+    } else {
+      k.pack_while_running = true;
+      k.b = b.contiguous(m.b(), Layout::natural);
+      k.packed = {b.scratch(static_cast<size_t>((k.slots > 0 ? k.slots * each : count)) * sizeof(float))};
+      step.reads.push_back(k.b.buffer);
+      step.scratch.push_back(k.packed.buffer);
+    }
+  }
+};
+
+}  // namespace
+
+const StepFamily& products() {
+  static const ProductFamily family;
+  return family;
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,66 @@
+#include "lower/steps/registry.hpp"
+
+#include <array>
+#include <vector>
+
+namespace lathe::lower {
+
+// A line a family: the function that gives it, defined in its file. An op's own kernel goes before ours.
+#define LATHE_STEP_FAMILIES(F) \
+  F(custom)                    \
+  F(convolution_planes)        \
+  F(convolution_padded)        \
+  F(convolution_direct)        \
+  F(convolution_winograd)      \
+  F(products)                  \
+  F(pool_lines)                \
+  F(pool_planes)               \
+  F(elementwise)               \
+  F(rows)                      \
+  F(gathers)                   \
+  F(parts)                     \
+  F(views)                     \
+  F(blocks)                    \
+  F(strided_reads)             \
+  F(pads)                      \
+  F(resizes)                   \
+  F(selections)                \
+  F(recurrent)                 \
+  F(byte_products)             \
+  F(attention)                 \
+  F(rotary)                    \
+  F(convolution_transposed)
+
+#define LATHE_DECLARE(name) const StepFamily& name();
+LATHE_STEP_FAMILIES(LATHE_DECLARE)
+LATHE_DECLARE(plain)
+LATHE_DECLARE(plain_nodes)
+#undef LATHE_DECLARE
+
+Families step_families() {
+#define LATHE_ADDRESS(name) &name(),
+  static const std::array kAll{LATHE_STEP_FAMILIES(LATHE_ADDRESS)};
+#undef LATHE_ADDRESS
+  return kAll;
+}
+
+Families step_families_without_winograd() {
+  static const auto kSome = [] {
+    std::vector<const StepFamily*> some(step_families().begin(), step_families().end());
+    std::erase(some, &convolution_winograd());
+    return some;
+  }();
+  return kSome;
+}
+
+Families plain_families() {
+  static const std::array kOne{&plain()};
+  return kOne;
+}
+
+Families oracle_families() {
+  static const std::array kOne{&plain_nodes()};
+  return kOne;
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,17 @@
+// The one table of step families.
+#pragma once
+
+#include "lower/recipe/step_family.hpp"
+
+namespace lathe::lower {
+
+// All that have kernels, in the order in which equal estimates are decided. The first that matches a group says which layout it demands;
+// what none matches is left to plain evaluation. The table never changes while a program runs.
+Families step_families();
+// Without Winograd's method, whose rounding errors are larger.
+Families step_families_without_winograd();
+// Plain evaluation alone: of a group that is left to it, and of a program that is to be an oracle (there, bodies of control flow too).
+Families plain_families();
+Families oracle_families();
+
+}  // namespace lathe::lower

@@ -1,0 +1,125 @@
+// ArgMax, ArgMin and TopK along the last axis.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "kernels/rows.hpp"
+#include "lower/recipe/step_family.hpp"
+
+namespace lathe::lower {
+namespace {
+
+class SelectKernel : public StepKernel {
+ public:
+  kernels::ArgRows arg = nullptr;
+  kernels::TopRows top = nullptr;
+  kernels::ArgArguments arg_arguments;
+  kernels::TopArguments top_arguments;
+  Location input, values, indices;
+  bool has_values = false, has_indices = false;
+  BufferId scratch = kNoBuffer;  // for what nobody reads
+  int64_t rows = 0, each = 1;
+
+  void run(const StepContext& c) const override {
+    c.workers.each((rows + each - 1) / each, [&](int64_t task, int) {
+      const int64_t begin = task * each, end = std::min(rows, begin + each);
+      if (arg) {
+        kernels::ArgArguments a = arg_arguments;
+        a.in = pointer<const float>(c, input);
+        a.out = pointer<int64_t>(c, indices);
+        a.begin = begin, a.end = end;
+        return arg(a);
+      }
+      kernels::TopArguments a = top_arguments;
+      a.in = pointer<const float>(c, input);
+      a.values = has_values ? pointer<float>(c, values) : reinterpret_cast<float*>(c.buffers[scratch]);
+      a.indices = has_indices ? pointer<int64_t>(c, indices) : reinterpret_cast<int64_t*>(c.buffers[scratch]);
+      a.begin = begin, a.end = end;
+      top(a);
+    });
+  }
+};
+
+struct SelectMatch : Match {
+  using Match::Match;
+  int64_t rows = 0, length = 0;
+  int64_t most = 0;  // TopK: k; else 0
+};
+
+class SelectFamily : public StepFamily {
+ public:
+  std::string_view name() const override { return "select"; }
+
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
+    if (!group.single()) return nullptr;
+    const Node& n = view.node(group.nodes[0]);
+    const bool top = n.op == "TopK";
+    if (!n.domain.empty() || (!top && n.op != "ArgMax" && n.op != "ArgMin") || !view.is_f32(n.inputs[0])) return nullptr;
+    if (!std::ranges::all_of(n.outputs, [&](ValueId v) { return v == kAbsent || view.is_static(v); })) return nullptr;
+    const Shape in = view.shape(n.inputs[0]);
+    const int64_t rank = static_cast<int64_t>(in.size()), axis = n.integer("axis", top ? -1 : 0);
+    if (rank == 0 || (axis != -1 && axis != rank - 1) || in.back() == 0) return nullptr;
+    auto m = std::make_unique<SelectMatch>(view, group, StepKind::selection);
+    m->length = in.back();
+    m->rows = element_count(in) / m->length;
+    if (top) {
+      m->most = view.shape(n.outputs[0] != kAbsent ? n.outputs[0] : n.outputs[1]).back();
+      if (m->most < 1 || m->most > kernels::kMostTop || m->most * 8 > m->length) return nullptr;
+    }
+    m->work.bytes = 4.0 * static_cast<double>(element_count(in));
+    return m;
+  }
+
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const auto& m = static_cast<const SelectMatch&>(match);
+    const int64_t each = std::max<int64_t>(1, std::min<int64_t>(m.rows / (p.machine.threads * 4) + 1, 16384 / m.length + 1));
+    space.knob("rows_a_task", each, 1, std::max<int64_t>(1, m.rows));
+  }
+
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
+    const auto& m = static_cast<const SelectMatch&>(match);
+    const Node& n = m.node();
+    auto k = std::make_unique<SelectKernel>();
+    k->rows = m.rows;
+    k->each = recipe.at("rows_a_task");
+    Step step = begin_step(b, m);
+    if (m.most > 0) {
+      k->top = kernels::top_rows(p.machine.isa);
+      k->top_arguments.length = m.length;
+      k->top_arguments.k = m.most;
+      k->top_arguments.smallest = n.integer("largest", 1) == 0;
+      step.text = fmt::format("best {} of {} rows of {}", m.most, m.rows, m.length);
+    } else {
+      k->arg = kernels::arg_rows(p.machine.isa);
+      k->arg_arguments.length = m.length;
+      k->arg_arguments.smallest = n.op == "ArgMin";
+      k->arg_arguments.last = n.integer("select_last_index", 0) != 0;
+      step.text = fmt::format("{} rows of {}", m.rows, m.length);
+    }
+    k->input = b.contiguous(n.inputs[0], Layout::natural);
+    step.reads = {k->input.buffer};
+    const auto out = [&](size_t i, Location& location) {
+      if (!given(n.outputs, i)) return false;
+      location = b.define(n.outputs[i], Layout::natural);
+      step.writes.push_back(location.buffer);
+      return true;
+    };
+    if (m.most > 0) k->has_values = out(0, k->values);
+    k->has_indices = out(m.most > 0 ? 1 : 0, k->indices);
+    if (m.most > 0 && (!k->has_values || !k->has_indices)) {
+      k->scratch = b.scratch(static_cast<size_t>(k->rows * k->top_arguments.k) * 8);
+      step.scratch = {k->scratch};
+    }
+    step.kernel = std::move(k);
+    b.add(std::move(step));
+  }
+};
+
+}  // namespace
+
+const StepFamily& selections() {
+  static const SelectFamily family;
+  return family;
+}
+
+}  // namespace lathe::lower
