@@ -24,7 +24,7 @@ Graph small() {
 
 TEST_CASE("a good model has no faults") { CHECK(examine(small()).empty()); }
 
-TEST_CASE("all that is wrong is told at once") {
+TEST_CASE("all that is wrong is reported at once") {
   Graph g = small();
   g.nodes[0].attributes["alpha"].data = 1.0f;  // Neg has none: a warning
   g.nodes[1].name = g.nodes[0].name;           // a warning

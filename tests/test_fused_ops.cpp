@@ -171,6 +171,24 @@ TEST_CASE("reductions over every set of neighbouring axes") {
   CHECK(step_kind("ReduceMax", {3, 5, 21}, {{"axes", Ints{-1}}}, 12) == "reduction");
 }
 
+TEST_CASE("running sums along every axis, forwards, backwards and without the element itself") {
+  for (int64_t axis : {-3, -1, 0, 1, 2}) {
+    for (int64_t exclusive : {0, 1}) {
+      for (int64_t reverse : {0, 1}) {
+        Builder b("sums", 17);
+        const Shape s{5, 40, 9};
+        const ValueId x = b.input("x", DType::f32, {5, 40, 9}), a = b.constant("a", Tensor::from<int64_t>({1}, {axis}));
+        b.output(b.op("CumSum", {x, a}, {{"exclusive", exclusive}, {"reverse", reverse}}), "y");
+        const Graph g = b.finish();
+        CHECK(compile(g).describe().steps.at(0).kind == "reduction");
+        Tensor in = random_tensor(s, 4, -100, 100);
+        in.as<float>()[700] = INFINITY, in.as<float>()[900] = NAN;
+        check_against_plain(g, {in});
+      }
+    }
+  }
+}
+
 TEST_CASE("softmax along every axis") {
   for (const char* op : {"Softmax", "LogSoftmax"}) {
     for (int64_t axis : {-1, 0, 1, 2}) {

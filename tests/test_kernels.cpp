@@ -6,6 +6,7 @@
 #include "kernels/dense.hpp"
 #include "kernels/planes.hpp"
 #include "kernels/rows.hpp"
+#include "kernels/skeleton.hpp"
 #include "kernels/tape.hpp"
 #include "support.hpp"
 
@@ -259,6 +260,23 @@ TEST_CASE("strided copies of every element size") {
         for (int d = 0; d < rank; ++d) from += i / out[d] % shape[d] * in[d];
         REQUIRE(std::memcmp(&dst[i * bytes], &src[from * bytes], bytes) == 0);
       }
+    }
+  }
+}
+
+TEST_CASE("the kernel to copy keeps what its header says, on every instruction set") {
+  for (kernels::Isa isa : kernels::available()) {
+    CAPTURE(kernels::name(isa));
+    for (int64_t n : {0, 1, 3, 15, 16, 17, 64, 1001}) {
+      Tensor x = random_tensor({n + 1}, 1), y = random_tensor({n + 1}, 2), out = random_tensor({n + 1}, 3);
+      if (n > 3) x.as<float>()[3] = NAN;
+      const float behind = out.as<float>()[n];
+      kernels::skeleton(isa)({x.as<float>().data(), y.as<float>().data(), out.as<float>().data(), 0.3f, 0, n});
+      for (int64_t i = 0; i < n; ++i) {
+        const float expected = std::fma(0.3f, x.as<float>()[i], y.as<float>()[i]), got = out.as<float>()[i];
+        CHECK((std::isnan(expected) ? std::isnan(got) : std::abs(got - expected) <= 1e-6f));
+      }
+      CHECK(out.as<float>()[n] == behind);
     }
   }
 }

@@ -261,7 +261,7 @@ TEST_CASE("every definition of the registry has a sample, and the samples are le
   }
 }
 
-TEST_CASE("operands of a wrong rank, length or dtype are told, the same by plain evaluation and by the compiler") {
+TEST_CASE("operands of a wrong rank, length or dtype are reported, the same by plain evaluation and by the compiler") {
   int bent = 0, refused = 0;
   for (const OperandSample& text : kOperandSamples) {
     const Sample good = read(text);
@@ -308,7 +308,7 @@ TEST_CASE("operands of a wrong rank, length or dtype are told, the same by plain
   MESSAGE(bent, " operands bent, ", refused, " of them refused");
 }
 
-TEST_CASE("attributes out of range are told, the same by plain evaluation and by the compiler") {
+TEST_CASE("attributes out of range are reported, the same by plain evaluation and by the compiler") {
   // Any number or text will do here.
   const std::set<std::string> any{
       "seed",       "ignore_index", "k",           "start",        "end",         "pattern",       "delimiter",

@@ -122,7 +122,7 @@ TEST_CASE("slices clamp, run backwards and refuse step zero") {
   CHECK(has(error_of([&] { cut(0, 1, 0); }), "step is 0"));
 }
 
-TEST_CASE("index and size faults are told") {
+TEST_CASE("index and size faults are reported") {
   const Tensor x = floats({2, 2}, {1, 2, 3, 4});
   CHECK(has(error_of([&] { run("Gather", {x, ints({2})}); }), "index 2 is outside axis 0 of 2 elements"));
   CHECK(has(error_of([&] { run("TopK", {x, ints({3})}, {}, 17, 2); }), "k is 3"));

@@ -568,7 +568,7 @@ TEST_CASE("blocks of pixels into channels and back over random shapes") {
   });
 }
 
-TEST_CASE("parts of a value that lie in one piece over random shapes") {
+TEST_CASE("parts of a value that lie that are contiguous over random shapes") {
   over(400, 19, [](Trial& t, Dice& dice) {
     const int64_t parts = dice.from(1, 5), each = dice.from(1, 7), rest = dice.from(1, 40), front = dice.one_in(3) ? 2 : 1;
     ValueId x = t.feed(floats(dice, {front, parts * each, rest}));

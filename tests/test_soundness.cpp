@@ -452,7 +452,7 @@ TEST_CASE("means whose sums do not fit, and rows with nothing to see") {
   check_all_ways(a.finish(), {random_tensor({1, 2, 3, 8}, 1), random_tensor({1, 2, 4, 8}, 2), random_tensor({1, 2, 4, 8}, 3)});
 }
 
-TEST_CASE("of a list of operands none may be left out, and sizes told at run time are looked at whatever a model declares") {
+TEST_CASE("of a list of operands none may be left out, and sizes given at run time are looked at whatever a model declares") {
   for (const char* op : {"Mean", "Sum", "Max", "Min", "Concat"}) {
     INFO(std::string(op));
     const std::string what = error_of([&] {

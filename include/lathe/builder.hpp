@@ -11,6 +11,8 @@
 
 namespace lathe {
 
+// Threads: one at a time. Ownership: holds the graph until finish() gives it away. Failure: a call that throws Error leaves what was added
+// before it; finish() throws with every fault that inference found.
 class Builder {
  public:
   // `opset`: version of the standard's default domain.

@@ -147,7 +147,11 @@ struct Default {
   Type declared;  // what the model says of it as an input
 };
 
-// Open structure: passes edit it directly. Nodes stand in topological order.
+// Open structure: passes edit it directly.
+// Threads: as a standard container, any number may read, or one may write.
+// Ownership: copies share the tensors of constants and the subgraphs of nodes; deep_copy() shares no subgraph.
+// Lifetime: ids are indices into `values`, valid until values are removed; references, until the vectors grow.
+// Invariants that check() looks at: nodes in topological order, every value with one source, ids within `values`.
 class Graph {
  public:
   std::string name, doc;

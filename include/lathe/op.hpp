@@ -189,8 +189,12 @@ struct OpDef {
   std::shared_ptr<const Statement> statement;  // `attributes` and `operands`, read by register_op
 };
 
-// Adds a definition; replaces one with the same domain, name and since-version. Not safe while other threads compile. Throws Error
-// (value) when name, infer or plain is missing, or when `attributes` or `operands` cannot be read.
+// The registry of ops is one for the process. It may change until the first model is loaded or compiled, from one thread at a time; from
+// then on all threads read it, and only definitions of ops that no loaded model uses may be added, while no other thread loads, infers or
+// compiles. Definitions are never removed: pointers to them stay valid, but to those that are replaced.
+//
+// Adds a definition; replaces one with the same domain, name and since-version. Throws Error (value) when name, infer or plain is missing,
+// or when `attributes` or `operands` cannot be read; nothing has changed then.
 void register_op(OpDef def);
 // The definition in force at `version` of the domain (largest since <= version), or null.
 const OpDef* find_op(std::string_view domain, std::string_view name, int64_t version);

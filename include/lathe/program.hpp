@@ -73,7 +73,8 @@ struct EditionInfo {
   std::vector<StepInfo> steps;
   std::vector<NodeInfo> nodes;
   std::vector<std::string> input_names, output_names;
-  double flops = 0;     // of the steps that tell theirs
+  std::vector<PassReport> passes;  // that ran again for these shapes; those that ran once for the model: Program::passes()
+  double flops = 0;                // of the steps that tell theirs
   int not_counted = 0;  // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;
@@ -81,7 +82,11 @@ struct EditionInfo {
 
 class ProgramImpl;
 
-// Copies share one compiled form. All members may be called from several threads.
+// A compiled model.
+// Threads: all members may be called from several threads at once; editions that are not there yet are compiled under a lock.
+// Ownership: copies share one compiled form, which lives as long as the last of them, of their lanes and of results' names.
+// Lifetime: what members return by reference is valid as long as a copy of the Program is.
+// Failure: a call that throws leaves the Program as it was.
 class Program {
  public:
   Program() = default;
@@ -114,9 +119,12 @@ struct NamedInput {
   const Tensor& tensor;
 };
 
-// Results of a run. Reading them is free; they stay valid, unchanged, as long as this object lives, and each as long as a Tensor copied
-// from it does: also while it is fed to a lane again. Let go of them before the next run and the lane writes into the same memory again,
-// without allocating.
+// Results of a run.
+// Threads: reading is free, from any thread.
+// Ownership: shares the results' memory with the lane that made them; a Tensor copied from it shares it too.
+// Lifetime: valid and unchanged as long as this object lives, and each result as long as a Tensor copied from it does, also while it is fed
+// to a lane again, and when the lane is gone. Let go of them before the next run and the lane writes into the same memory again, without
+// allocating; keep them and it takes new memory.
 class Outputs {
  public:
   // Throws Error (value) naming the outputs there are.
@@ -156,8 +164,13 @@ struct Spell {
 
 class LaneImpl;
 
-// A mutable execution context on a Program: its arena and its crew of threads. One inference at a time; use several
-// lanes for several at once.
+// A mutable execution context on a Program: its arena and its crew of threads.
+// Threads: one inference at a time, and all members from one thread at a time; use several lanes for several at once. A run uses the
+// lane's crew, and the caller's thread is one of it.
+// Ownership: holds the Program, an arena for the largest shapes run so far, and its threads. Inputs stay the caller's and are only read.
+// Lifetime: results outlive it. It may be moved, not while it runs.
+// Failure: a run that throws (also for what a step threw on another thread of the crew) leaves the lane ready for the next one; results of
+// earlier runs keep their values.
 class Lane {
  public:
   // `threads` 0: as the Program was compiled.

@@ -55,7 +55,8 @@ struct Implementation {
   // Prepares a task and returns what is timed; an empty function when it does not do such tasks.
   std::function<std::function<void()>(const SweepTask&)> prepare;
 };
-// Adds an implementation to every sweep of this process. Throws Error (value) when the name is taken or nothing is prepared.
+// Adds an implementation to every sweep of this process, from then on. Not while a sweep runs, and from one thread at a time; there is no
+// way to take one out. Throws Error (value) when the name is taken or nothing is prepared.
 void register_implementation(Implementation implementation);
 // Loads a library with a function `extern "C" void lathe_register_implementations()`. Throws Error (value).
 void load_implementations(const std::string& path);

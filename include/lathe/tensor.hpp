@@ -24,9 +24,11 @@ std::string to_string(std::span<const int64_t> shape);
 enum class Kind : uint8_t { tensor, sequence, optional, map };
 std::string_view to_string(Kind kind);
 
-// Copies share memory, which lives as long as the last of them; clone() does not. One object belongs to one thread at a time; copies of it
-// may be used by others as long as nobody writes the elements.
-// Memory is aligned to 64 bytes when the tensor owns it.
+// Threads: one object belongs to one thread at a time; copies of it may be used by others as long as nobody writes the elements.
+// Ownership: copies share memory; clone() does not. A borrowed one leaves its memory with the caller.
+// Lifetime: memory lives as long as the last copy; what a lane gave is not written by a later run while a copy of it lives. Pointers and
+// spans into it are valid as long as a copy is. Memory is aligned to 64 bytes when the tensor owns it.
+// Failure: constructors that throw leave nothing behind; reading elements of another dtype throws Error (type).
 class Tensor {
  public:
   Tensor() = default;

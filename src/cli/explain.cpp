@@ -6,6 +6,21 @@
 namespace lathe::cli {
 namespace {
 
+void print_passes(const std::vector<PassReport>& passes) {
+  for (const PassReport& p : passes) {
+    if (p.changes.empty()) continue;
+    fmt::print("  {}\n", p.pass);
+    for (const auto& c : p.changes) {
+      bool first = true;
+      for (const auto& line : wrapped(c, 110)) fmt::print("    {}{}\n", first ? "" : "  ", line), first = false;
+    }
+  }
+}
+
+}  // namespace
+
+namespace {
+
 struct Options {
   ModelOptions model;
   std::string draw, detail, focus;
@@ -85,6 +100,8 @@ Command add_explain(CLI::App& app) {
     }
     Json passes = Json::array();
     for (const PassReport& p : program.passes()) passes.push_back({{"pass", p.pass}, {"changes", p.changes}});
+    Json shaped = Json::array();
+    for (const PassReport& p : edition.passes) shaped.push_back({{"pass", p.pass}, {"changes", p.changes}});
     write_json(o->model.json, {{"model", o->model.model},
                                {"threads", threads},
                                {"isa", program.options().isa},
@@ -95,6 +112,7 @@ Command add_explain(CLI::App& app) {
                                {"arena_bound_bytes", edition.arena_bound},
                                {"peak_gflops", roofline.peak_gflops()},
                                {"passes", passes},
+                               {"passes_for_shapes", shaped},
                                {"layout_changes", layouts},
                                {"steps", steps}});
     if (!o->draw.empty()) {
@@ -124,13 +142,10 @@ Command add_explain(CLI::App& app) {
                roofline.peak_gflops(), roofline.bandwidth(16 << 10), roofline.bandwidth(128 << 20), seconds_text(least));
     fmt::print("  arena {}, lower bound {}\n\nPasses\n", bytes_text(static_cast<double>(edition.arena_bytes)),
                bytes_text(static_cast<double>(edition.arena_bound)));
-    for (const PassReport& p : program.passes()) {
-      if (p.changes.empty()) continue;
-      fmt::print("  {}\n", p.pass);
-      for (const auto& c : p.changes) {
-        bool first = true;
-        for (const auto& line : wrapped(c, 110)) fmt::print("    {}{}\n", first ? "" : "  ", line), first = false;
-      }
+    print_passes(program.passes());
+    if (std::ranges::any_of(edition.passes, [](const PassReport& p) { return !p.changes.empty(); })) {
+      fmt::print("\nPasses for these shapes\n");
+      print_passes(edition.passes);
     }
     fmt::print("\nSteps (least: by arithmetic or by bandwidth, whichever is longer)\n");
     for (size_t i = 0; i < edition.steps.size(); ++i) {

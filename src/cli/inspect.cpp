@@ -133,7 +133,7 @@ Command add_inspect(CLI::App& app) {
     Graph g = o->model.load_graph(true);
     if (o->model.archived()) {
       if (o->steps || o->modules) throw UsageError("--steps and --modules: of an archive, 'lathe explain' tells the steps");
-      (void)o->model.compile_options(g);  // names and sizes that do not fit are told
+      (void)o->model.compile_options(g);  // names and sizes that do not fit are reported
       const ArchiveInfo info = archive_info(o->model.model);
       Json j{{"file", o->model.model}};
       j.update(archive_json(info));

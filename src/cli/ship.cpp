@@ -75,12 +75,12 @@ Command add_ship(CLI::App& app) {
     progress.show("compiling");
     const Program program = o->model.make_program(std::move(graph), options);
     // Of a model with more open dims than --batch closes, --also alone may say what is compiled.
-    const bool told = o->model.batch > 0 || !o->model.dims.empty() || !o->model.shapes.empty();
+    const bool chosen = o->model.batch > 0 || !o->model.dims.empty() || !o->model.shapes.empty();
     std::optional<std::vector<Shape>> first;
     try {
       first = o->model.shapes_for(program, asked);
     } catch (const UsageError&) {
-      if (!several || told) throw;
+      if (!several || chosen) throw;
     }
     // What is compiled last stands first.
     for (size_t i = o->also.size(); i-- > 0;) program.describe(shapes_of(program, o->also[i], first));

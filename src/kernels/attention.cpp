@@ -32,22 +32,22 @@ void SoftenHere(const SoftenArguments& g) {
       const uint8_t* m = g.keep + r * g.mask_stride;
       for (int64_t i = 0; i < seen; ++i) s[i] = m[i] ? s[i] : kNone;
     }
-    float top = g.first ? kNone : g.top[r];
-    const float before = top;
+    float maximum = g.first ? kNone : g.maximum[r];
+    const float before = maximum;
     int64_t i = 0;
-    VF most = hn::Set(d, top);
+    VF most = hn::Set(d, maximum);
     for (; i + lanes <= seen; i += lanes) most = max_nan(d, hn::LoadU(d, s + i), most);
-    top = hn::GetLane(hn::MaxOfLanes(d, most));
+    maximum = hn::GetLane(hn::MaxOfLanes(d, most));
     // A NaN in any lane must win; the maximum over lanes may lose it.
-    if (!hn::AllFalse(d, hn::IsNaN(most))) top = std::numeric_limits<float>::quiet_NaN();
-    for (; i < seen; ++i) top = s[i] != s[i] || s[i] > top ? s[i] : top;
+    if (!hn::AllFalse(d, hn::IsNaN(most))) maximum = std::numeric_limits<float>::quiet_NaN();
+    for (; i < seen; ++i) maximum = s[i] != s[i] || s[i] > maximum ? s[i] : maximum;
     // While no key counts, every weight is 0 (and not exp(-inf + inf)).
-    const float shift = top == kNone ? 0 : top;
+    const float shift = maximum == kNone ? 0 : maximum;
     if (!(shift <= std::numeric_limits<float>::max())) {  // NaN, or infinity less infinity: nothing but NaN comes of the row
       constexpr float kNaN = std::numeric_limits<float>::quiet_NaN();
       std::fill_n(s, g.columns, kNaN);
       std::fill_n(g.out + r * g.out_stride, g.width, kNaN);
-      g.top[r] = g.total[r] = kNaN;
+      g.maximum[r] = g.sum[r] = kNaN;
       continue;
     }
     VF sum = hn::Zero(d);
@@ -68,32 +68,32 @@ void SoftenHere(const SoftenArguments& g) {
       sum = hn::Add(sum, e);
       hn::StoreU(e, d, s + i);
     }
-    float total = hn::GetLane(hn::SumOfLanes(d, sum));
+    float row_sum = hn::GetLane(hn::SumOfLanes(d, sum));
     if (i < seen) {
       HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
       for (int64_t k = 0; k < lanes; ++k) part[k] = i + k < seen ? s[i + k] : kNone;
       hn::Store(exp_down(hn::Sub(hn::Load(d, part), t)), d, part);
       for (int64_t k = 0; i < seen; ++i, ++k) {
         s[i] = part[k];
-        total += part[k];
+        row_sum += part[k];
       }
     }
     for (; i < g.columns; ++i) s[i] = 0;
     float* out = g.out + r * g.out_stride;
     if (g.first) {
       for (int64_t j = 0; j < g.width; ++j) out[j] = 0;
-    } else if (!(before == top)) {
+    } else if (!(before == maximum)) {
       const float factor = before == kNone ? 0 : std::exp(before - shift);
-      total += g.total[r] * factor;
+      row_sum += g.sum[r] * factor;
       const VF f = hn::Set(d, factor);
       int64_t j = 0;
       for (; j + lanes <= g.width; j += lanes) hn::StoreU(hn::Mul(hn::LoadU(d, out + j), f), d, out + j);
       for (; j < g.width; ++j) out[j] *= factor;
     } else {
-      total += g.total[r];
+      row_sum += g.sum[r];
     }
-    g.top[r] = top;
-    g.total[r] = total;
+    g.maximum[r] = maximum;
+    g.sum[r] = row_sum;
   }
 }
 
@@ -168,7 +168,7 @@ Mix mix(Isa isa) { return LATHE_SELECT(isa, MixHere); }
 void settle(const SettleArguments& a) {
   for (int64_t r = 0; r < a.rows; ++r) {
     float* out = a.out + r * a.out_stride;
-    const float factor = a.total[r] == 0 ? a.blind : 1 / a.total[r];
+    const float factor = a.sum[r] == 0 ? a.blind : 1 / a.sum[r];
     for (int64_t j = 0; j < a.width; ++j) out[j] *= factor;
   }
 }

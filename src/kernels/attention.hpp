@@ -7,14 +7,16 @@
 
 namespace lathe::kernels {
 
-// Rows of scores against one block of keys. What was gathered so far (out, total) is scaled to the new top of each row.
+// Rows of scores against one block of keys. What was gathered so far (out, sum) is scaled to the new maximum of each row.
+// Preconditions: no alignment; scores, maximum, sum and out do not overlap; rows >= 0, columns >= 1, stride >= columns, out_stride >=
+// width. A mask has `columns` entries a row. Nothing past a row's end is read or written.
 struct SoftenArguments {
-  float* scores = nullptr;  // [rows][columns], stride `stride`; become exp(score - top)
+  float* scores = nullptr;  // [rows][columns], stride `stride`; become exp(score - maximum)
   int64_t stride = 0, rows = 0, columns = 0;
-  float *top = nullptr, *total = nullptr;  // by row: highest score and sum of exponentials so far
-  float* out = nullptr;                    // by row, `width` floats
+  float *maximum = nullptr, *sum = nullptr;  // by row: highest score and sum of exponentials so far
+  float* out = nullptr;                      // by row, `width` floats
   int64_t out_stride = 0, width = 0;
-  bool first = false;  // nothing was gathered yet: top, total and out hold nothing
+  bool first = false;  // nothing was gathered yet: maximum, sum and out hold nothing
   // Added to the scores, or (bool) which of them count; row by row, 0: one row for all.
   const float* mask = nullptr;
   const uint8_t* keep = nullptr;
@@ -27,6 +29,7 @@ Soften soften(Isa isa);
 
 // Few rows of queries against keys as they stand in memory: putting keys side by side for a product would cost more than the product.
 // scores[r][j] = scale * (row r of q) . (row j of k).
+// Preconditions: no alignment; scores overlaps neither q nor k; strides >= width (q, k) and >= keys (scores). Reads exactly the rows given.
 struct DotsArguments {
   const float* q = nullptr;
   int64_t q_stride = 0, rows = 0;
@@ -39,6 +42,7 @@ struct DotsArguments {
 using Dots = void (*)(const DotsArguments&);
 Dots dots(Isa isa);
 // out[r] += the sum of the rows of v, each by its weight[r][j].
+// Preconditions: no alignment; out overlaps neither weights nor v; strides >= keys (weights) and >= width (v, out).
 struct MixArguments {
   const float* weights = nullptr;
   int64_t stride = 0, rows = 0;
@@ -50,11 +54,12 @@ struct MixArguments {
 using Mix = void (*)(const MixArguments&);
 Mix mix(Isa isa);
 
-// out[r][i] / total[r].
+// out[r][i] / sum[r].
+// Preconditions: no alignment; out_stride >= width.
 struct SettleArguments {
   float* out = nullptr;
   int64_t out_stride = 0, width = 0, rows = 0;
-  const float* total = nullptr;
+  const float* sum = nullptr;
   float blind = 0;  // what the zeros of a row that saw no key at all are multiplied by: 0, or NaN to give NaN
 };
 void settle(const SettleArguments& arguments);

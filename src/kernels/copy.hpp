@@ -8,6 +8,8 @@ namespace lathe::kernels {
 
 // out[i] for every index i of `shape`: in[sum(i * in_strides)] to out[sum(i * out_strides)]. Strides in elements, may be 0 or negative
 // on the input side. Built once by plan_copy, which merges dims that run together and puts the best dim innermost.
+// Preconditions: pointers aligned to the element; input and output do not overlap; out strides are positive and visit no element twice;
+// element_bytes is 1, 2, 4 or 8. Reads and writes exactly the elements named.
 struct CopyPlan {
   int element_bytes = 4;
   std::vector<int64_t> shape, in_strides, out_strides;

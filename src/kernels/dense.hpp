@@ -84,6 +84,11 @@ inline void tape_over_row(const DenseEpilogue& e, RunTape run, float* c, int64_t
 // Elements of a packed B; arithmetic is in f32 whatever they are.
 enum class PanelType { f32, f16, bf16 };
 
+// Preconditions: A, C and the operands of the epilogue need no alignment; B is packed as pack_panels does it, aligned to 64 bytes, and the
+// 64 bytes behind its last panel may be read (they are fetched, or lie in the same allocation). C overlaps neither A nor B; a residual may
+// be C itself only when K is done in one go (k_block >= K). 0 <= row_begin <= row_end, 0 <= panel_begin <= panel_end; k_block and
+// panel_block >= 1. Rows of A are read to their last float and not past it; columns of C past `columns` are not touched. Tiles of one or
+// two rows add in another order than taller ones: who splits rows among tasks gives each at least three, unless all_rows is fewer.
 struct DenseArguments {
   // A: either rows at `a` with stride `lda` (segments 1), or a window.
   const float* a = nullptr;

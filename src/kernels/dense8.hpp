@@ -35,6 +35,8 @@ PackedBytes packed_bytes(Isa isa, int64_t k, int64_t n, const int32_t* at);
 // Element (k, n) of what was packed, as it was.
 uint8_t unpacked_byte(const PackedBytes& b, bool is_signed, int64_t k, int64_t n);
 
+// Preconditions: A and the results need no alignment; B is packed by pack_bytes for the same instruction set, aligned to 64 bytes; results
+// overlap neither. Rows of A are read to their last byte and not past it.
 struct Dense8Arguments {
   const uint8_t* a = nullptr;  // rows with stride lda, or a window
   int64_t lda = 0;

@@ -11,6 +11,8 @@ namespace lathe::kernels {
 // is the form whose candidate was multiplied before the reset. lstm: gates i, o, f, c.
 enum class GateOp { rnn, reset, gru, gru_after, lstm };
 
+// Preconditions: no alignment; all arrays of exactly the lengths given, none read or written past its end; out may be `before` (each
+// element is read before it is written), and overlaps nothing else.
 struct GateArguments {
   GateOp op = GateOp::rnn;
   int64_t hidden = 0;

@@ -10,6 +10,8 @@ namespace lathe::kernels {
 // grouped: convolutions of small groups, as many filters as channels in each.
 enum class PlaneOp { depthwise, grouped, max, average };
 
+// Preconditions: no alignment; out overlaps neither the picture nor the weights; at most kMaxPlaneTaps taps, groups of 1 to kMostGroup (a
+// power of two); 0 <= row_begin <= row_end. Channels are read and written to the last one and not past it.
 struct PlaneArguments {
   PlaneOp op = PlaneOp::max;
   const WindowRows* window = nullptr;  // `zeros` unused: taps in the padding are skipped

@@ -71,7 +71,7 @@ void lines(const PoolArguments& g) {
   const PoolAxis &y = g.y, &x = g.x;
   constexpr float kNothing = kAverage ? 0.0f : -std::numeric_limits<float>::infinity();
   const int64_t width = padded_width(x), part = part_width(x);
-  float *line = g.room, *parts = x.stride == 1 ? line : line + width + kPoolSlack;
+  float *line = g.scratch, *parts = x.stride == 1 ? line : line + width + kPoolSlack;
   std::fill_n(line, x.begin, kNothing);
   std::fill(line + x.begin + x.in, line + width + kPoolSlack, kNothing);
   const float* inside[kMostPoolLines];
@@ -129,7 +129,7 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace lathe::kernels {
 
-int64_t pool_room(const PoolAxis& x) { return padded_width(x) + kPoolSlack + (x.stride == 1 ? 0 : x.stride * part_width(x)); }
+int64_t pool_scratch(const PoolAxis& x) { return padded_width(x) + kPoolSlack + (x.stride == 1 ? 0 : x.stride * part_width(x)); }
 
 Pool pool(Isa isa) { return LATHE_SELECT(isa, PoolHere); }
 

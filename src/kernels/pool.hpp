@@ -12,6 +12,8 @@ struct PoolAxis {
   int64_t in = 1, out = 1, kernel = 1, stride = 1, dilation = 1, begin = 0;
 };
 
+// Preconditions: no alignment; out and scratch overlap neither one another nor the input; lines [begin, end) exist. Nothing past a line's
+// end is read or written.
 struct PoolArguments {
   bool average = false;  // else the largest; a window with nothing in it gives -infinity
   PoolAxis y, x;
@@ -22,11 +24,11 @@ struct PoolArguments {
   const float* divisors = nullptr;
   float shrink = 1;
   int64_t begin = 0, end = 0;  // output lines, counted through all planes
-  float* room = nullptr;       // pool_room(x) floats
+  float* scratch = nullptr;    // pool_scratch(x) floats
 };
 
 // Floats that a call needs for a line and its parts.
-int64_t pool_room(const PoolAxis& x);
+int64_t pool_scratch(const PoolAxis& x);
 
 using Pool = void (*)(const PoolArguments&);
 Pool pool(Isa isa);

@@ -10,6 +10,8 @@ namespace lathe::kernels {
 // Output (y, x) of a plane is the sum over taps of wy[y][i] * wx[x][j] * in[ay[y][i]][ax[x][j]].
 inline constexpr int64_t kMostTaps = 64;
 
+// Preconditions: no alignment; out and rows overlap neither one another nor the input; indices in ay and ax lie in the plane; rows [begin,
+// end) exist. Nothing past a plane is read or written.
 struct ResampleArguments {
   const float* in = nullptr;
   float* out = nullptr;

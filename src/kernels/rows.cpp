@@ -93,7 +93,7 @@ inline constexpr int64_t kInTurn = 256;
 
 // Sums what `step` makes of n floats.
 template <typename Step>
-HWY_INLINE float total(const float* x, int64_t n, Step step) {
+HWY_INLINE float sum_of(const float* x, int64_t n, Step step) {
   const int64_t block = 4 * kInTurn * static_cast<int64_t>(hn::Lanes(F32()));
   double sum = 0;
   for (int64_t i = 0; i < n; i += block) sum += static_cast<double>(fold(x + i, n - i < block ? n - i : block, 0.0f, step, kAdd));
@@ -148,8 +148,8 @@ HWY_INLINE void map(float* out, const float* x, int64_t n, F f) {
 
 void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
   const F32 d;
-  const float top = log ? extreme<true>(x, n) : extreme<true, false>(x, n);  // below, the next row is asked for beside the exponentials
-  const VF t = hn::Set(d, top);
+  const float maximum = log ? extreme<true>(x, n) : extreme<true, false>(x, n);  // below, the next row is asked for beside the exponentials
+  const VF t = hn::Set(d, maximum);
   if (log) {
     // The exponentials are summed strip by strip: y is not needed for them.
     double sum = 0;
@@ -159,10 +159,10 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
       map(strip, x + i, k, [&](VF v, int64_t) { return exp_f32(hn::Sub(v, t)); });
       sum += static_cast<double>(fold(strip, k, 0.0f, kAdd, kAdd));
     }
-    const VF shift = hn::Set(d, top + std::log(static_cast<float>(sum)));
+    const VF shift = hn::Set(d, maximum + std::log(static_cast<float>(sum)));
     return map(y, x, n, [&](VF v, int64_t) { return hn::Sub(v, shift); });
   }
-  if (!(std::fabs(top) <= std::numeric_limits<float>::max())) {  // NaN or infinity at the top: nothing but NaN comes of it
+  if (!(std::fabs(maximum) <= std::numeric_limits<float>::max())) {  // NaN or infinity at the maximum: nothing but NaN comes of it
     for (int64_t i = 0; i < n; ++i) y[i] = std::numeric_limits<float>::quiet_NaN();
     return;
   }
@@ -202,13 +202,13 @@ void softmax(const float* x, float* y, int64_t n, bool log, const float* next) {
 void layer_norm(const RowArguments& g, const float* x, float* y) {
   const F32 d;
   const int64_t n = g.length, whole = n - n % hn::Lanes(d);
-  const float mean = total(x, n, kAdd) / static_cast<float>(n);
+  const float mean = sum_of(x, n, kAdd) / static_cast<float>(n);
   const auto square = [mean](auto a, auto v) {
     const hn::DFromV<decltype(v)> tag;
     const auto c = hn::Sub(v, hn::Set(tag, mean));
     return hn::MulAdd(c, c, a);
   };
-  const float variance = total(x, n, square) / static_cast<float>(n);
+  const float variance = sum_of(x, n, square) / static_cast<float>(n);
   if (!finite(variance)) {
     const double centre = wide_mean(x, n), factor = wide_inverse(x, n, centre, static_cast<double>(g.epsilon));
     for (int64_t i = 0; i < n; ++i) {
@@ -230,7 +230,7 @@ void rms_norm(const RowArguments& g, const float* x, float* y) {
   const F32 d;
   const int64_t n = g.length, whole = n - n % hn::Lanes(d);
   const auto square = [](auto a, auto v) { return hn::MulAdd(v, v, a); };
-  const float variance = total(x, n, square) / static_cast<float>(n);
+  const float variance = sum_of(x, n, square) / static_cast<float>(n);
   if (!finite(variance)) {
     const double factor = wide_inverse(x, n, 0, static_cast<double>(g.epsilon));
     for (int64_t i = 0; i < n; ++i) y[i] = static_cast<float>(static_cast<double>(x[i]) * factor * static_cast<double>(g.scale[i]));
@@ -246,13 +246,13 @@ void rms_norm(const RowArguments& g, const float* x, float* y) {
 void group_norm(const RowArguments& g, const float* x, float* y, int64_t r) {
   const F32 d;
   const int64_t n = g.length, per_row = n / g.pixels, first = r * per_row % g.channels;
-  const float mean = total(x, n, kAdd) / static_cast<float>(n);
+  const float mean = sum_of(x, n, kAdd) / static_cast<float>(n);
   const auto square = [mean](auto a, auto v) {
     const hn::DFromV<decltype(v)> tag;
     const auto c = hn::Sub(v, hn::Set(tag, mean));
     return hn::MulAdd(c, c, a);
   };
-  const float variance = total(x, n, square) / static_cast<float>(n);
+  const float variance = sum_of(x, n, square) / static_cast<float>(n);
   if (!finite(variance)) {
     const double centre = wide_mean(x, n), factor = wide_inverse(x, n, centre, static_cast<double>(g.epsilon));
     for (int64_t i = 0; i < n; ++i) {
@@ -459,13 +459,13 @@ void RowsHere(const RowArguments& g) {
       case RowOp::mean_columns: columns(g, x, g.out + r * g.width, kAdd); break;
       case RowOp::max_columns: columns(g, x, g.out + r * g.width, kMax); break;
       case RowOp::min_columns: columns(g, x, g.out + r * g.width, kMin); break;
-      case RowOp::sum: g.out[r] = total(x, g.length, kAdd); break;
-      case RowOp::mean: g.out[r] = total(x, g.length, kAdd) / static_cast<float>(g.length); break;
+      case RowOp::sum: g.out[r] = sum_of(x, g.length, kAdd); break;
+      case RowOp::mean: g.out[r] = sum_of(x, g.length, kAdd) / static_cast<float>(g.length); break;
       case RowOp::max: g.out[r] = extreme<true>(x, g.length); break;
       case RowOp::min: g.out[r] = extreme<false>(x, g.length); break;
-      case RowOp::sum_squares: g.out[r] = total(x, g.length, kSquare); break;
-      case RowOp::l2: g.out[r] = std::sqrt(total(x, g.length, kSquare)); break;
-      case RowOp::l1: g.out[r] = total(x, g.length, kAbsolute); break;
+      case RowOp::sum_squares: g.out[r] = sum_of(x, g.length, kSquare); break;
+      case RowOp::l2: g.out[r] = std::sqrt(sum_of(x, g.length, kSquare)); break;
+      case RowOp::l1: g.out[r] = sum_of(x, g.length, kAbsolute); break;
     }
     // Only these write one number a row; those of columns have looked at what is theirs.
     if (g.op < RowOp::sum || g.op > RowOp::l2 || finite(g.out[r])) continue;

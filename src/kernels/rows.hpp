@@ -28,6 +28,8 @@ enum class RowOp {
 
 // Rows are `length` contiguous floats, one after another. Reductions write one float a row; the *_columns forms reduce
 // over `length` rows of `width` floats and write `width` floats.
+// Preconditions: no alignment; length and width >= 1; out is the input itself (forms that keep the shape) or does not overlap it. Rows are
+// read and written to their last element and not past it.
 struct RowArguments {
   RowOp op = RowOp::sum;
   const float* in = nullptr;

@@ -204,15 +204,15 @@ void widen_strip(const T* p, int64_t stride, int64_t n, float* to) {
 }
 
 void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
-  alignas(64) float room[kMaxSlots * kStrip];
+  alignas(64) float memory[kMaxSlots * kStrip];
   // Few slots have longer strips each: less to do between them, and all of them still stay in L1.
   int slots = tape.inputs;
   for (const TapeStep& step : tape.steps) slots = std::max(slots, step.out + 1);
   const int64_t each = kMaxSlots * kStrip / std::max(slots, 3) / 64 * 64;
-  const auto scratch = [&](int i) { return room + i * each; };
+  const auto scratch = [&](int i) { return memory + i * each; };
   const float* slot[kMaxSlots];
   bool one[kMaxSlots];
-  // A single step needs no room between steps: all of it in one go.
+  // A single step needs no scratch between steps: all of it in one go.
   const bool wide = out_type == TapeType::f32;
   bool direct = tape.steps.size() == 1 && wide && arity(tape.steps[0].op) < 3;
   for (int i = 0; i < tape.inputs; ++i)

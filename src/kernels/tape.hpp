@@ -83,6 +83,7 @@ enum class TapeType : uint8_t { f32, boolean, u8, i8 };
 inline int64_t bytes_of(TapeType type) { return type == TapeType::f32 ? 4 : 1; }
 
 // One operand of a strip. Stride is in elements: 1, 0 (one value for all) or any other.
+// Preconditions: pointers aligned to the element; an operand is read at count elements, `stride` apart, and nowhere else.
 struct TapeOperand {
   const void* data;
   int64_t stride;

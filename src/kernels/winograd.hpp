@@ -38,6 +38,8 @@ struct WinogradRows {
 // Floats from a point's results (tiles x filters) to the next point's.
 inline int64_t winograd_results(int64_t count, int64_t filters) { return ((count * filters + 15) / 16 | 1) * 16; }
 
+// Preconditions: no alignment; rows and results of the sizes that WinogradRows and winograd_results give, overlapping nothing; weights
+// below 1e18 in magnitude (their transforms must not overflow). Pictures are read and written where they have pixels, and nowhere else.
 struct WinogradInput {
   const WinogradShape* shape = nullptr;
   const float* in = nullptr;     // all images

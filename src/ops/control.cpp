@@ -44,7 +44,7 @@ Type stacked(const Type& item, Dim count) {
 }
 
 // Exporters leave branches behind that could not be run on the shapes at hand: what is never taken is no fault. The condition decides where
-// it is known; else a branch that cannot be is one that is told when it is taken.
+// it is known; else a branch that cannot be reports its error when it is taken.
 void infer_if(InferContext& c) {
   std::optional<Error> wrong[2];
   std::vector<Type> types[2];

@@ -198,15 +198,15 @@ class Check {
         c_.fail(Category::type,
                 fmt::format("attribute '{}' holds {}, expected {}", a.name, kind_name(kind_of(data)), kind_name(a.kinds[0])));
       if (a.one_of.empty() && !a.least) continue;
-      const auto told = [&](const std::string& got) {
+      const auto refuse = [&](const std::string& got) {
         const std::string expected =
             a.least ? fmt::format("{} {:g}", a.above ? "more than" : "at least", *a.least) : fmt::format("{}", fmt::join(a.one_of, ", "));
         c_.fail(Category::value, fmt::format("attribute '{}' is {}, expected {}", a.name, got, expected));
       };
       const auto number = [&](double v) {
-        if (a.least && !(a.above ? v > *a.least : v >= *a.least)) told(fmt::format("{:g}", v));
+        if (a.least && !(a.above ? v > *a.least : v >= *a.least)) refuse(fmt::format("{:g}", v));
         if (!a.one_of.empty() && std::ranges::none_of(a.one_of, [&](const std::string& o) { return std::atof(o.c_str()) == v; }))
-          told(fmt::format("{:g}", v));
+          refuse(fmt::format("{:g}", v));
       };
       if (const auto* i = std::get_if<int64_t>(&data)) number(static_cast<double>(*i));
       if (const auto* f = std::get_if<float>(&data)) number(static_cast<double>(*f));
@@ -214,7 +214,7 @@ class Check {
         for (int64_t v : *list) number(static_cast<double>(v));
       }
       if (const auto* s = std::get_if<std::string>(&data); s && std::ranges::find(a.one_of, *s) == a.one_of.end())
-        told(fmt::format("'{}'", *s));
+        refuse(fmt::format("'{}'", *s));
     }
   }
 

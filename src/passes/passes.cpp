@@ -85,7 +85,7 @@ Report fold_constants(Graph& graph, int64_t limit_bytes, bool keep_quantised) {
     if (node.op == "Cast" && ops::narrow_weights(graph, node.outputs[0]) != kAbsent) continue;  // widened while they are loaded
     std::vector<Tensor> results = evaluate_node(graph, node, inputs);
     if (std::any_of(results.begin(), results.end(), [](const Tensor& t) { return t.composite(); })) continue;
-    // What the model declares otherwise is told when it runs, as by plain evaluation.
+    // What the model declares otherwise is reported when it runs, as by plain evaluation.
     bool as_declared = true;
     for (size_t i = 0; i < node.outputs.size() && i < results.size(); ++i)
       as_declared = as_declared && (node.outputs[i] == kAbsent || fits(results[i].shape(), graph.values[node.outputs[i]].dims));

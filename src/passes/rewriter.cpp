@@ -101,7 +101,7 @@ bool Rewriter::agrees(const Node& node) const {
     if (def->statement) ops::check_statement(*def->statement, context);
     def->infer(context);
   } catch (const std::exception&) {
-    return false;  // it would be told as a fault of the model
+    return false;  // it would be reported as a fault of the model
   }
   for (size_t i = 0; i < node.outputs.size(); ++i) {
     if (node.outputs[i] == kAbsent) continue;

@@ -46,7 +46,7 @@ class Crew : public lower::Workers {
 
   std::vector<std::thread> threads_;
   int apart_from_ = -1;  // the core that workers keep off
-  // By worker: the cores it may use by what it was started with, and those left of them when it was last told.
+  // By worker: the cores it may use by what it was started with, and those left of them when they were last set.
   std::vector<cpu_set_t> home_, told_;
   bool watched_ = false;
   std::vector<std::vector<Spell>> spells_;  // each written by its worker alone, while it is inside a job

@@ -8,23 +8,12 @@
 #include "graph/dims.hpp"
 #include "kernels/isa.hpp"
 #include "lathe/op.hpp"
-#include "passes/passes.hpp"
+#include "passes/pipeline.hpp"
+#include "runtime/options.hpp"
 #include "runtime/program_impl.hpp"
 
 namespace lathe {
 namespace {
-
-kernels::Isa chosen_isa(const std::string& name) {
-  if (name.empty()) return kernels::best();
-  const auto isa = kernels::parse_isa(name);
-  const auto& have = kernels::available();
-  if (!isa || std::find(have.begin(), have.end(), *isa) == have.end()) {
-    std::vector<std::string_view> names;
-    for (kernels::Isa i : have) names.push_back(kernels::name(i));
-    fail(Category::value, "instruction set '{}' is not one this machine has: {}", name, fmt::join(names, ", "));
-  }
-  return *isa;
-}
 
 // Puts sizes on symbolic dims and whole shapes on inputs; says which names were not found.
 void bind(Graph& g, const CompileOptions& o) {
@@ -70,69 +59,24 @@ void bind(Graph& g, const CompileOptions& o) {
   }
 }
 
-// What was inside has types and constants to find out about, and perhaps control flow of its own that can be opened then.
-void open_bodies(Graph& g, const std::function<void(passes::Report)>& note) {
-  constexpr int kDeepest = 32;
-  for (int depth = 0; depth < kDeepest; ++depth) {
-    passes::Report opened = passes::open_control(g);
-    const bool changed = !opened.changes.empty();
-    note(std::move(opened));
-    if (!changed) return;
-    infer(g);
-    note(passes::fold_constants(g));
-  }
-}
+void note(std::vector<PassReport>& to, passes::Report r) { to.push_back({std::move(r.pass), std::move(r.changes)}); }
 
 }  // namespace
 
-ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(std::move(opts)), graph_(std::move(graph)) {
+ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(settled(std::move(opts))), graph_(std::move(graph)) {
   const LimitScope limits(options.limits);
-  if (options.threads < 0 || options.threads > 1024)
-    fail(Category::value, "threads is {}, expected 1 to 1024 (0: all cores)", options.threads);
-  if (options.threads == 0) options.threads = usable_cores();
-  options.isa = kernels::name(chosen_isa(options.isa));
-  options.editions = std::max(1, options.editions);
   block_bytes_ = lower::l2_block_bytes();
-  const auto note = [&](passes::Report r) {
-    // The passes that clean up run twice; one report each.
-    for (PassReport& p : passes) {
-      if (p.pass == r.pass) {
-        p.changes.insert(p.changes.end(), r.changes.begin(), r.changes.end());
-        return;
-      }
-    }
-    passes.push_back({std::move(r.pass), std::move(r.changes)});
-  };
   open_defaults(graph_, options.given);
   for (const Default& d : graph_.defaults) defaults.push_back(graph_.values[d.value].name);
   check(graph_);
   inline_functions(graph_);
-  if (!options.outputs.empty()) note(passes::cut_to_outputs(graph_, options.outputs));
+  if (!options.outputs.empty()) note(passes, passes::cut_to_outputs(graph_, options.outputs));
   bind(graph_, options);
   infer(graph_);
   if (options.plain) {
-    note(passes::remove_dead(graph_));
+    note(passes, passes::remove_dead(graph_));
   } else {
-    const bool quantised = std::ranges::any_of(graph_.nodes, [](const Node& n) { return n.domain.empty() && n.op == "DequantizeLinear"; });
-    if (options.fuse && quantised) {
-      note(passes::fold_constants(graph_, int64_t{64} << 20, true));
-      passes::Report bytes = passes::quantised_steps(graph_);
-      const bool changed = !bytes.changes.empty();
-      note(std::move(bytes));
-      if (changed) infer(graph_);
-    }
-    note(passes::fold_constants(graph_));
-    if (options.fuse) open_bodies(graph_, note);
-    note(passes::remove_identities(graph_));
-    if (options.fuse) {
-      note(passes::share_common(graph_));
-      note(passes::simplify(graph_));
-      note(passes::recognise(graph_));
-      note(passes::merge_products(graph_));
-      note(passes::fold_normalisation(graph_));
-    }
-    note(passes::remove_dead(graph_));
-    infer(graph_);
+    for (passes::Report& r : passes::run(graph_, passes::When::program, options.fuse)) note(passes, std::move(r));
   }
   name_ports();
   for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
@@ -174,14 +118,14 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
   p.base_constants = base_constants_;
   for (const auto& [key, entry] : weights_.entries()) p.weights.put(key, entry);
   p.editions = archived_;
-  for (const auto& [shapes, plan] : editions_) {
+  for (const auto& [shapes, plan, reports] : editions_) {
     std::shared_ptr<const Graph> graph = plan->graph;
     if (!plan->restored.empty()) {
       auto whole = std::make_shared<Graph>(*graph);
       for (const auto& [v, tensor] : plan->restored) whole->values[v].constant = tensor;
       graph = std::move(whole);
     }
-    p.editions.push_back({shapes, std::move(graph), plan->own, plan->recipes, true});
+    p.editions.push_back({shapes, std::move(graph), plan->own, plan->recipes, true, reports});
   }
   p.graph = graph_;
   const bool open = std::any_of(inputs.begin(), inputs.end(), [](const Port& port) { return !port.composite && !known_shape(port.dims); });
@@ -238,31 +182,39 @@ void ProgramImpl::check_input(size_t i, const Tensor& t) const {
     fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
 }
 
-std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>& shapes) {
+std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>& shapes, std::vector<PassReport>* reports) {
   const std::lock_guard lock(mutex_);
+  auto plan = find_or_build(shapes);
+  if (reports) *reports = editions_.front().passes;
+  return plan;
+}
+
+std::shared_ptr<const lower::Plan> ProgramImpl::find_or_build(const std::vector<Shape>& shapes) {
   for (auto it = editions_.begin(); it != editions_.end(); ++it) {
-    if (it->first == shapes) {
+    if (it->shapes == shapes) {
       editions_.splice(editions_.begin(), editions_, it);
-      return editions_.front().second;
+      return editions_.front().plan;
     }
   }
   const auto held = std::find_if(archived_.begin(), archived_.end(), [&](const Edition& e) { return e.shapes == shapes; });
   std::shared_ptr<const lower::Plan> plan;
+  std::vector<PassReport> reports;
   if (held != archived_.end()) {
     const lower::Remembered remembered{held->recipes, held->same_threads, held->own};
     plan = build(held->graph, &remembered);
+    reports = std::move(held->passes);
     archived_.erase(held);
   } else {
     if (graph_.nodes.empty() && !archived_.empty())
       fail(Category::shape, "this program was loaded from an archive without its graph and holds no edition for these shapes");
-    plan = build(prepare(shapes), nullptr);
+    plan = build(prepare(shapes, reports), nullptr);
   }
-  editions_.emplace_front(shapes, plan);
+  editions_.push_front({shapes, plan, std::move(reports)});
   if (static_cast<int>(editions_.size()) > options.editions) editions_.pop_back();  // lanes that run it keep it
   return plan;
 }
 
-std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shapes) {
+std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports) {
   const LimitScope limits(options.limits);
   auto g = std::make_shared<Graph>(graph_);
   std::map<std::string, int64_t> symbols;
@@ -285,18 +237,8 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
     }
   }
   infer(*g);
-  if (!options.plain) {
-    passes::fold_constants(*g);
-    if (options.fuse) open_bodies(*g, [](const passes::Report&) {});  // conditions that the sizes decide
-    passes::remove_identities(*g);
-    if (options.fuse) {  // what needed sizes
-      passes::simplify(*g);
-      passes::recognise(*g);
-    }
-    passes::remove_dead(*g);
-    if (options.fuse) passes::recompute(*g);
-    infer(*g);
-  }
+  if (options.plain) return g;
+  for (passes::Report& r : passes::run(*g, passes::When::edition, options.fuse)) note(reports, std::move(r));
   return g;
 }
 
@@ -354,8 +296,8 @@ std::vector<Shape> Program::bound_shapes() const { return impl_->bound_shapes();
 int Program::editions_compiled() const { return impl_->compiled; }
 
 EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
-  const auto plan = impl_->edition(input_shapes.empty() ? impl_->bound_shapes() : input_shapes);
   EditionInfo info;
+  const auto plan = impl_->edition(input_shapes.empty() ? impl_->bound_shapes() : input_shapes, &info.passes);
   info.inputs = plan->input_shapes;
   const Graph& g = *plan->graph;
   const auto text_of = [&](ValueId v) {

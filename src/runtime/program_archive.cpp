@@ -11,6 +11,7 @@
 #include "kernels/isa.hpp"
 #include "lathe/archive.hpp"
 #include "lathe/op.hpp"
+#include "runtime/options.hpp"
 #include "runtime/program_impl.hpp"
 
 namespace lathe {
@@ -34,7 +35,7 @@ void write_options(const CompileOptions& o, IndexWriter& index) {
 CompileOptions read_options(IndexReader& index) {
   CompileOptions o;
   o.isa = index.text();
-  o.threads = static_cast<int>(std::clamp<uint32_t>(index.u32(), 1, 1024));
+  o.threads = static_cast<int>(std::clamp<uint32_t>(index.u32(), 1, kMostThreads));
   o.editions = static_cast<int>(std::clamp<uint32_t>(index.u32(), 1, 1 << 20));
   const uint8_t flags = index.u8();
   o.fuse = (flags & 1) != 0;
@@ -75,6 +76,25 @@ void read_weights(IndexReader& index, const std::shared_ptr<const archive::Mappi
     const archive::Blob blob = index.blob();
     weights.put(key, {mapping, mapping->at(blob), static_cast<size_t>(blob.bytes)});
   }
+}
+
+void write_passes(const std::vector<PassReport>& passes, IndexWriter& index) {
+  index.u64(passes.size());
+  for (const PassReport& report : passes) {
+    index.text(report.pass);
+    index.u64(report.changes.size());
+    for (const std::string& change : report.changes) index.text(change);
+  }
+}
+
+std::vector<PassReport> read_passes(IndexReader& index) {
+  std::vector<PassReport> passes;
+  for (size_t n = index.count(16); n > 0; --n) {
+    PassReport report{index.text(), {}};
+    for (size_t c = index.count(8); c > 0; --c) report.changes.push_back(index.text());
+    passes.push_back(std::move(report));
+  }
+  return passes;
 }
 
 void write_recipes(const std::vector<lower::Recipe>& recipes, IndexWriter& index) {
@@ -147,20 +167,13 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
   p.options = read_options(index);
   const int threads = p.options.threads;
   const auto shapes = read_editions(index);
-  if (asked.threads < 0 || asked.threads > 1024) fail(Category::value, "threads is {}, expected 1 to 1024 (0: as compiled)", asked.threads);
-  p.options.threads = asked.threads > 0 ? asked.threads : std::min(p.options.threads, usable_cores());
+  p.options.threads = settled_threads(asked.threads, std::min(p.options.threads, usable_cores()), "as compiled");
   p.block_bytes = std::clamp<int64_t>(index.i64(), 1 << 10, int64_t{1} << 32);
-  for (size_t n = index.count(16); n > 0; --n) {
-    PassReport report{index.text(), {}};
-    for (size_t c = index.count(8); c > 0; --c) report.changes.push_back(index.text());
-    p.passes.push_back(std::move(report));
-  }
+  p.passes = read_passes(index);
   p.graph = archive::read_graph(index, mapping);
   for (size_t n = index.count(1); n > 0; --n) p.base_constants.push_back(index.u8() != 0);
-  const auto isa = kernels::parse_isa(p.options.isa);
-  const bool can_run = isa && std::ranges::find(kernels::available(), *isa) != kernels::available().end();
   if (head.carries_graph || !p.graph.nodes.empty()) examine_read(p.graph, index.name());
-  if (!can_run) {
+  if (!has_isa(p.options.isa)) {
     if (!head.carries_graph)
       fail(Category::unsupported,
            "{}: was made for {}, which this machine does not have (it has {}); ship the model again here, or with its graph", index.name(),
@@ -181,7 +194,8 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
     }
     auto own = std::make_shared<lower::Weights>();
     read_weights(index, mapping, g->values.size(), *own);
-    p.editions.push_back({s, std::move(g), std::move(own), read_recipes(index), p.options.threads == threads});
+    auto recipes = read_recipes(index);
+    p.editions.push_back({s, std::move(g), std::move(own), std::move(recipes), p.options.threads == threads, read_passes(index)});
   }
   if (!index.at_end()) index.refuse("its index is longer than what it says");
   return std::make_shared<ProgramImpl>(std::move(p));
@@ -214,12 +228,7 @@ void save_program(const Program& program, const std::filesystem::path& path, con
       for (const Shape& s : e.shapes) archive::write_shape(s, index);
     }
     index.i64(p.block_bytes);
-    index.u64(p.passes.size());
-    for (const PassReport& report : p.passes) {
-      index.text(report.pass);
-      index.u64(report.changes.size());
-      for (const std::string& change : report.changes) index.text(change);
-    }
+    write_passes(p.passes, index);
     archive::write_graph(p.graph, index, file);
     index.u64(p.base_constants.size());
     for (const bool constant : p.base_constants) index.u8(constant ? 1 : 0);
@@ -228,6 +237,7 @@ void save_program(const Program& program, const std::filesystem::path& path, con
       archive::write_graph(*e.graph, index, file);
       write_weights(*e.own, index, file);
       write_recipes(e.recipes, index);
+      write_passes(e.passes, index);
     }
     file.finish(index.bytes());
   }

@@ -20,6 +20,7 @@ class ProgramImpl {
     std::shared_ptr<lower::Weights> own;  // packed forms of its own constants
     std::vector<lower::Recipe> recipes;   // of its groups, in order
     bool same_threads = true;             // as many as they were chosen for
+    std::vector<PassReport> passes;       // what ran for these shapes
   };
   struct Parts {
     CompileOptions options;
@@ -35,7 +36,8 @@ class ProgramImpl {
   Parts parts(bool originals);
 
   // The edition for these shapes; compiled under the lock when it is not there.
-  std::shared_ptr<const lower::Plan> edition(const std::vector<Shape>& shapes);
+  // `reports`: gets what the passes that ran for these shapes changed.
+  std::shared_ptr<const lower::Plan> edition(const std::vector<Shape>& shapes, std::vector<PassReport>* reports = nullptr);
   // Shapes bound at compile time, in the order of inputs; throws Error (shape) naming the open dims.
   std::vector<Shape> bound_shapes() const;
   void check_input(size_t i, const Tensor& tensor) const;
@@ -50,7 +52,8 @@ class ProgramImpl {
 
  private:
   void name_ports();
-  std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes);
+  std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports);
+  std::shared_ptr<const lower::Plan> find_or_build(const std::vector<Shape>& shapes);
   std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, const lower::Remembered* remembered);
 
   Graph graph_;
@@ -59,7 +62,12 @@ class ProgramImpl {
   int64_t block_bytes_ = 0;
   std::vector<Edition> archived_;  // not lowered yet
   std::mutex mutex_;
-  std::list<std::pair<std::vector<Shape>, std::shared_ptr<const lower::Plan>>> editions_;  // most recently used first
+  struct Compiled {
+    std::vector<Shape> shapes;
+    std::shared_ptr<const lower::Plan> plan;
+    std::vector<PassReport> passes;
+  };
+  std::list<Compiled> editions_;  // most recently used first
 };
 
 }  // namespace lathe

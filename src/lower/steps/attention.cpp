@@ -111,8 +111,8 @@ class AttentionKernel : public StepKernel {
         s.stride = kScores;
         s.rows = count;
         s.columns = n;
-        s.top = maxima + r;
-        s.total = sums + r;
+        s.maximum = maxima + r;
+        s.sum = sums + r;
         s.out = out + r * y_row;
         s.out_stride = y_row;
         s.width = value_width;

@@ -60,7 +60,7 @@ class LinesKernel : public StepKernel {
       a.in = pointer<const float>(c, input);
       a.out = pointer<float>(c, output);
       a.divisors = divisors.data();
-      a.room = pointer<float>(c, scratch) + task * kernels::pool_room(a.x);
+      a.scratch = pointer<float>(c, scratch) + task * kernels::pool_scratch(a.x);
       a.begin = lines * task / tasks;
       a.end = lines * (task + 1) / tasks;
       pool(a);
@@ -137,7 +137,7 @@ class LinesFamily : public StepFamily {
     k.tasks = recipe.at("tasks");
     k.input = b.contiguous(m.node().inputs[0], Layout::natural);
     k.output = b.define(m.result(), Layout::natural);
-    k.scratch = {b.scratch(static_cast<size_t>(k.tasks * kernels::pool_room(k.arguments.x)) * sizeof(float))};
+    k.scratch = {b.scratch(static_cast<size_t>(k.tasks * kernels::pool_scratch(k.arguments.x)) * sizeof(float))};
     step.reads = {k.input.buffer};
     step.writes = {k.output.buffer};
     step.scratch = {k.scratch.buffer};

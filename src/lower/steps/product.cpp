@@ -203,8 +203,7 @@ class ProductFamily : public StepFamily {
   std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
     const auto& m = static_cast<const ProductMatch&>(match);
     if (!keeps_order(m.m, r.at("row_tasks"), kernels::max_rows(p.machine.isa))) return "tasks of one or two rows";
-    if (packs_by_batch(m) && r.at("slots") > 0 && r.at("row_tasks") * r.at("panel_tasks") > 1)
-      return "slots do whole matrices";
+    if (packs_by_batch(m) && r.at("slots") > 0 && r.at("row_tasks") * r.at("panel_tasks") > 1) return "slots do whole matrices";
     return prologue_fault(match, r);
   }
 

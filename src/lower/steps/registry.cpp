@@ -21,6 +21,7 @@ namespace lathe::lower {
   F(parts)                     \
   F(views)                     \
   F(blocks)                    \
+  F(running_sums)              \
   F(strided_reads)             \
   F(pads)                      \
   F(resizes)                   \

@@ -1,0 +1,83 @@
+#include "passes/pipeline.hpp"
+
+#include <algorithm>
+#include <functional>
+
+#include "lathe/op.hpp"
+
+namespace lathe::passes {
+namespace {
+
+using Note = std::function<void(Report)>;
+
+Report fold(Graph& g) { return fold_constants(g); }
+
+// Weights stay the numbers they are, so that products and convolutions between floats can run on them.
+void quantised(Graph& g, const Note& note) {
+  if (std::ranges::none_of(g.nodes, [](const Node& n) { return n.domain.empty() && n.op == "DequantizeLinear"; })) return;
+  note(fold_constants(g, int64_t{64} << 20, true));
+  Report bytes = quantised_steps(g);
+  const bool changed = !bytes.changes.empty();
+  note(std::move(bytes));
+  if (changed) infer(g);
+}
+
+// What was inside has types and constants to find out about, and perhaps control flow of its own that can be opened then.
+void open_bodies(Graph& g, const Note& note) {
+  constexpr int kDeepest = 32;
+  for (int depth = 0; depth < kDeepest; ++depth) {
+    Report opened = open_control(g);
+    const bool changed = !opened.changes.empty();
+    note(std::move(opened));
+    if (!changed) return;
+    infer(g);
+    note(fold_constants(g));
+  }
+}
+
+template <Report (*Pass)(Graph&)>
+void one(Graph& g, const Note& note) {
+  note(Pass(g));
+}
+
+constexpr unsigned kOnce = 1, kShaped = 2, kBoth = kOnce | kShaped;
+
+struct Stage {
+  void (*run)(Graph&, const Note&);
+  unsigned when;
+  bool fuses;  // left out when fusion is off
+};
+
+// From top to bottom.
+constexpr Stage kStages[]{
+    {quantised, kOnce, true},
+    {one<fold>, kBoth, false},
+    {open_bodies, kBoth, true},
+    {one<remove_identities>, kBoth, false},
+    {one<share_common>, kOnce, true},
+    {one<simplify>, kBoth, true},
+    {one<recognise>, kBoth, true},
+    {one<merge_products>, kOnce, true},
+    {one<fold_normalisation>, kOnce, true},
+    {one<remove_dead>, kBoth, false},
+    {one<recompute>, kShaped, true},
+};
+
+}  // namespace
+
+std::vector<Report> run(Graph& g, When when, bool fuse) {
+  std::vector<Report> reports;
+  const Note note = [&](Report r) {
+    const auto it = std::ranges::find(reports, r.pass, &Report::pass);
+    if (it == reports.end()) reports.push_back(std::move(r));
+    else it->changes.insert(it->changes.end(), r.changes.begin(), r.changes.end());
+  };
+  const unsigned now = when == When::program ? kOnce : kShaped;
+  for (const Stage& stage : kStages) {
+    if ((stage.when & now) != 0 && (fuse || !stage.fuses)) stage.run(g, note);
+  }
+  infer(g);
+  return reports;
+}
+
+}  // namespace lathe::passes

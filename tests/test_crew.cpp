@@ -1,0 +1,44 @@
+// The crew: every task once, whatever happens.
+#include <atomic>
+#include <thread>
+
+#include "runtime/crew.hpp"
+#include "support.hpp"
+
+using namespace test;
+
+TEST_CASE("the crew does every task once, whatever the counts") {
+  for (int threads : {1, 2, 3, 8}) {
+    Crew crew(threads);
+    CHECK(crew.size() == threads);
+    for (int64_t tasks : {0, 1, 2, 7, 100, 5000}) {
+      std::vector<std::atomic<int>> done(tasks);
+      std::atomic<int> bad{0};
+      crew.each(tasks, [&](int64_t task, int worker) {
+        if (worker < 0 || worker >= threads) ++bad;
+        ++done[task];
+      });
+      CHECK(bad == 0);
+      CHECK(std::all_of(done.begin(), done.end(), [](const auto& d) { return d == 1; }));
+    }
+  }
+}
+
+TEST_CASE("the crew wakes up after sleeping, many times") {
+  Crew crew(3);
+  std::atomic<int64_t> total{0};
+  for (int i = 0; i < 300; ++i) {
+    crew.each(3, [&](int64_t task, int) { total += task; });
+    if (i % 30 == 0) std::this_thread::sleep_for(std::chrono::milliseconds(2));  // longer than the spin
+  }
+  CHECK(total == 900);
+}
+
+TEST_CASE("crews start and stop") {
+  for (int i = 0; i < 50; ++i) {
+    Crew crew(1 + i % 4);
+    if (i % 2) crew.each(4, [](int64_t, int) {});
+  }
+}
+
+// ---- passes ----

@@ -1,0 +1,123 @@
+// Convolutions and pools as steps: transposed, depthwise, Winograd, channels-last.
+#include <array>
+#include <cmath>
+#include <limits>
+
+#include "steps.hpp"
+
+using namespace test;
+
+TEST_CASE("transposed convolutions over many shapes") {
+  std::mt19937_64 random(12);
+  int done = 0;
+  for (int trial = 0; done < 60; ++trial) {
+    const int64_t groups = between(random, 1, 2), channels = groups * between(random, 1, 5), per_group = between(random, 1, 40),
+                  axes = between(random, 1, 2);
+    Shape xs{between(random, 1, 2), channels}, ws{channels, per_group};
+    std::vector<int64_t> strides, pads, dilations, extra;
+    for (int64_t a = 0; a < axes; ++a) {
+      xs.push_back(between(random, 1, 7));
+      ws.push_back(between(random, 1, 4));
+      strides.push_back(between(random, 1, 4));
+      dilations.push_back(between(random, 1, 2));
+      extra.push_back(between(random, 0, strides.back() - 1));
+    }
+    for (int64_t a = 0; a < 2 * axes; ++a) pads.push_back(between(random, 0, 2));
+    Builder b("turned", 21);
+    const ValueId x = b.input("x", DType::f32, Dims(xs.begin(), xs.end()));
+    std::vector<ValueId> in{x, b.constant("w", random_tensor(ws, trial))};
+    if (random() % 2) in.push_back(b.constant("bias", random_tensor({per_group * groups}, trial + 1)));
+    Graph g;
+    try {
+      b.output(b.op("ConvTranspose", in,
+                    {{"strides", strides}, {"pads", pads}, {"dilations", dilations}, {"output_padding", extra}, {"group", groups}}),
+               "y");
+      g = b.finish();
+    } catch (const Error&) {
+      continue;  // the padding eats all of it
+    }
+    if (element_count(*known_shape(g.values[g.outputs[0]].dims)) == 0) continue;
+    ++done;
+    REQUIRE(has(step_kinds(g), "transposed convolution"));
+    everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {random_tensor(xs, trial + 2)}, o); });
+  }
+}
+
+TEST_CASE("depthwise convolutions and pools over many shapes, NaN and infinity as plain has them") {
+  std::mt19937_64 random(13);
+  for (int trial = 0; trial < 120; ++trial) {
+    const int64_t channels = between(random, 1, 70), h = between(random, 1, 20), w = between(random, 1, 20), kernel = between(random, 1, 5),
+                  stride = between(random, 1, 3), dilation = between(random, 1, 2), pad = between(random, 0, kernel);
+    const char* ops[] = {"Conv", "MaxPool", "AveragePool"};
+    const std::string op = ops[trial % 3];
+    std::map<std::string, Attribute::Data> attributes{{"kernel_shape", std::vector<int64_t>{kernel, kernel}},
+                                                      {"strides", std::vector<int64_t>{stride, stride}}};
+    const int64_t reach = (kernel - 1) * dilation + 1, held = op == "Conv" ? pad : std::min(pad, kernel - 1);
+    if (h + 2 * held < reach || w + 2 * held < reach) continue;
+    attributes["pads"] = std::vector<int64_t>(4, held);
+    attributes["dilations"] = std::vector<int64_t>{dilation, dilation};
+    Builder b("window", 21);
+    const Shape xs{2, channels, h, w};
+    const ValueId x = b.input("x", DType::f32, {2, channels, h, w});
+    if (op == "Conv") attributes["group"] = channels;
+    const ValueId y =
+        op == "Conv"
+            ? b.op("Conv",
+                   {x, b.constant("w", random_tensor({channels, 1, kernel, kernel}, trial)), b.constant("b", random_tensor({channels}, 1))},
+                   attributes)
+            : b.op(op, {x}, attributes);
+    b.output(trial % 2 ? b.op("Clip",
+                              {y, b.constant("low", Tensor::from<float>({}, {-0.5f})), b.constant("high", Tensor::from<float>({}, {0.9f}))})
+                       : y,
+             "y");
+    Tensor in = random_tensor(xs, trial + 7);
+    if (trial % 4 == 0) in.as<float>()[static_cast<size_t>(random() % in.as<float>().size())] = std::numeric_limits<float>::quiet_NaN();
+    if (trial % 5 == 0) in.as<float>()[static_cast<size_t>(random() % in.as<float>().size())] = -std::numeric_limits<float>::infinity();
+    everywhere(b.finish(), [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {in}, o); });
+  }
+}
+
+TEST_CASE("channels-last pictures reach a convolution without being copied") {
+  Builder b("last", 21);
+  const ValueId x = b.input("x", DType::f32, {2, 9, 8, 16});
+  const ValueId turned = b.op("Transpose", {x}, {{"perm", std::vector<int64_t>{0, 3, 1, 2}}});
+  const ValueId y = b.op("Conv", {turned, b.constant("w", random_tensor({8, 16, 3, 3}, 1))});
+  b.output(b.op("Transpose", {y}, {{"perm", std::vector<int64_t>{0, 2, 3, 1}}}), "y");
+  const Graph g = b.finish();
+  CHECK(step_kinds(g) == "convolution ");
+  everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {random_tensor({2, 9, 8, 16}, 2)}, o); });
+}
+
+TEST_CASE("Winograd's method: taken where it pays, the same bits on any number of threads, off when asked") {
+  const auto layer = [](int64_t batch, int64_t channels, int64_t side, int64_t filters, int64_t stride) {
+    Builder b("layer", 21);
+    const ValueId x = b.input("x", DType::f32, {Dim(batch), Dim(channels), Dim(side), Dim(side)});
+    const ValueId w = b.constant("w", random_tensor({filters, channels, 3, 3}, 5));
+    b.output(b.op("Relu",
+                  {b.op("Conv", {x, w}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}, {"strides", std::vector<int64_t>{stride, stride}}})}),
+             "y");
+    return b.finish();
+  };
+  const auto recipe = [](const Graph& g, CompileOptions o) {
+    std::string all;
+    for (const StepInfo& s : compile(g, o).describe().steps) all += s.recipe;
+    return all;
+  };
+  const Graph g = layer(2, 24, 30, 40, 1);
+  CHECK(has(recipe(g, {.threads = 1}), "Winograd"));
+  CHECK(!has(recipe(g, {.threads = 1, .winograd = false}), "Winograd"));
+  CHECK(!has(recipe(layer(1, 24, 30, 40, 2), {.threads = 1}), "Winograd"));   // strided
+  CHECK(!has(recipe(layer(1, 512, 7, 512, 1), {.threads = 1}), "Winograd"));  // too few tiles for its weights
+  for (const auto& [batch, channels, side, filters] :
+       std::vector<std::array<int64_t, 4>>{{2, 24, 30, 40}, {1, 64, 56, 64}, {1, 256, 14, 256}, {3, 130, 9, 70}}) {
+    const Graph net = layer(batch, channels, side, filters, 1);
+    const Tensor x = random_tensor({batch, channels, side, side}, 9);
+    Lane one(compile(net, {.threads = 1}));
+    const Tensor alone = one.run({{"x", x}})[0].clone();
+    for (int threads : {2, 3, 5}) {
+      CAPTURE(threads);
+      Lane several(compile(net, {.threads = threads}));
+      CHECK(identical(alone, several.run({{"x", x}})[0]));
+    }
+  }
+}
