@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <chrono>
 #include <cstring>
+#include <thread>
 #include <vector>
 
 #include "kernels/tape.hpp"
@@ -63,26 +65,37 @@ double bandwidth(kernels::Isa isa, int64_t floats, int64_t times) {
   return 8.0 * static_cast<double>(floats * times) / t;
 }
 
-// Seconds of a tape called for one element.
+// Seconds that a row of its own costs beyond its share of one long pass: a tape called row by row.
 double call(kernels::Isa isa) {
-  constexpr int kTimes = 20000;
-  float a = 1, b = 0;
+  constexpr int64_t kRow = 64, kRows = 128, kTimes = 100;
+  std::vector<float> a(kRow * kRows, 1), b(kRow * kRows);
   const kernels::Tape tape = negation();
   const auto run = kernels::run_tape(isa);
-  return seconds([&] {
-           for (int i = 0; i < kTimes; ++i) {
-             const kernels::TapeOperand in{&a, 1, kernels::TapeType::f32};
-             run(tape, &in, &b, kernels::TapeType::f32, 1);
-           }
-         }) /
-         kTimes;
+  const auto pass = [&](int64_t length) {
+    return seconds([&] {
+      for (int64_t t = 0; t < kTimes; ++t) {
+        for (int64_t at = 0; at < kRow * kRows; at += length) {
+          const kernels::TapeOperand in{a.data() + at, 1, kernels::TapeType::f32};
+          run(tape, &in, b.data() + at, kernels::TapeType::f32, length);
+        }
+      }
+    });
+  };
+  return (pass(kRow) - pass(kRow * kRows)) / static_cast<double>(kRows * kTimes);
 }
 
+// Seconds until two threads have both begun a task of the same part, and are back.
 double fork_and_join() {
   constexpr int kTimes = 2000;
   Crew crew(2);
   return seconds([&] {
-           for (int i = 0; i < kTimes; ++i) crew.each(2, [](int64_t, int) {});
+           for (int i = 0; i < kTimes; ++i) {
+             std::atomic<int> begun{0};
+             crew.each(2, [&](int64_t, int) {
+               ++begun;
+               while (begun < 2) std::this_thread::yield();
+             });
+           }
          }) /
          kTimes;
 }
