@@ -41,4 +41,35 @@ TEST_CASE("crews start and stop") {
   }
 }
 
-// ---- passes ----
+TEST_CASE("what a task throws comes out on the caller's thread when every worker has left, and the crew goes on") {
+  for (int threads : {1, 2, 4}) {
+    Crew crew(threads);
+    for (int trial = 0; trial < 60; ++trial) {
+      std::atomic<int> inside{0}, begun{0};
+      struct Visit {
+        std::atomic<int>& count;
+        explicit Visit(std::atomic<int>& c) : count(c) { ++count; }
+        ~Visit() { --count; }
+      };
+      std::string caught;
+      try {
+        crew.each(200, [&](int64_t task, int) {
+          const Visit visit(inside);
+          ++begun;
+          if (task == trial) throw Error(Category::value, "task " + std::to_string(task));
+        });
+      } catch (const Error& e) {
+        caught = e.what();
+        CHECK(inside == 0);
+      }
+      CHECK(has(caught, "task " + std::to_string(trial)));
+      CHECK(begun < 200);  // what nobody had begun is not run
+      std::atomic<int> done{0};
+      crew.each(17, [&](int64_t, int) { ++done; });
+      CHECK(done == 17);
+    }
+    // Whatever it is, and of several the first.
+    CHECK_THROWS_AS(crew.each(8, [](int64_t, int) { throw 5; }), int);
+    CHECK_THROWS_AS(crew.each(8, [](int64_t, int) { throw std::bad_alloc(); }), std::bad_alloc);
+  }
+}

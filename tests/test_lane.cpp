@@ -3,6 +3,7 @@
 #include <sched.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <set>
 #include <thread>
 
@@ -155,6 +156,44 @@ TEST_CASE("an error leaves a lane usable") {
   for (int i = 0; i < 5; ++i) {
     CHECK_FALSE(error_of([&] { lane.run({{"a", a}, {"b", bad}}); }).empty());
     CHECK(lane.run({{"a", a}, {"b", b}}).size() == 3);
+  }
+}
+
+TEST_CASE("what a step throws on a worker's thread names its node; the lane, others of its program and earlier results go on") {
+  OpDef d;
+  d.domain = "shop";
+  d.name = "Brittle";
+  d.infer = [](InferContext& c) { c.set(0, c.dtype(0), c.dims(0)); };
+  d.plain = [](const EvalContext& c) -> std::vector<Tensor> { return {c.in(0).clone()}; };
+  d.fast = [](const KernelRequest&) -> FastKernel {
+    return [](KernelContext& c) {
+      const auto* x = static_cast<const float*>(c.inputs[0].data);
+      auto* y = static_cast<float*>(c.outputs[0].data);
+      c.each(64, [&](int64_t task) {
+        if (x[task] > 1e6f) throw Error(Category::value, "a shard at " + std::to_string(task));
+        y[task] = 2 * x[task];
+      });
+    };
+  };
+  register_op(d);
+  Builder b("brittle", 17);
+  b.import_domain("shop", 1);
+  const ValueId x = b.input("x", DType::f32, {64});
+  b.output(b.op("Neg", {b.op("shop::Brittle", {b.op("Abs", {x})})}), "y");
+  const Program p = compile(b.finish(), {.threads = 3});
+  Lane lane(p), other(p);
+  Tensor good = random_tensor({64}, 1), bad = good.clone();
+  const Outputs before = lane.run({{"x", good}});
+  const Tensor kept = before[0].clone();
+  for (int64_t at : {0, 31, 63}) {
+    std::ranges::copy(good.as<float>(), bad.as<float>().begin());
+    bad.as<float>()[at] = 1e9f;
+    const std::string error = error_of([&] { lane.run({{"x", bad}}); });
+    CHECK(has(error, "a shard at " + std::to_string(at)));
+    CHECK(has(error, "Brittle"));
+    CHECK(identical(before[0], kept));
+    CHECK(identical(lane.run({{"x", good}})[0], kept));
+    CHECK(identical(other.run({{"x", good}})[0], kept));
   }
 }
 
