@@ -150,7 +150,8 @@ Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weig
     }
     explain(b.plan(), first, groups[i], planned[i], view, families, owner, options);
   }
-  if (stored && !stored->used_up()) fail(Category::format, "it holds more recipes than its steps need");
+  if (stored && !stored->used_up())
+    fail(Category::format, "it holds more recipes than its steps need; ship the model again with this version");
   Plan plan = b.finish();
   if (fuse) join_branches(plan, options.machine);
   plan_memory(plan);

@@ -7,6 +7,8 @@
 namespace lathe::lower {
 namespace {
 
+constexpr std::string_view kAgain = "; ship the model again with this version";
+
 std::string names_of(const std::vector<const Candidate*>& candidates) {
   std::string text;
   for (const Candidate* c : candidates) text += fmt::format("{}{}", text.empty() ? "" : ", ", c->family->name());
@@ -16,7 +18,7 @@ std::string names_of(const std::vector<const Candidate*>& candidates) {
 }  // namespace
 
 std::optional<Recipe> StoredRecipes::next(const Problem&) {
-  if (at_ == recipes_.size()) fail(Category::format, "it holds {} recipes, its steps need more", recipes_.size());
+  if (at_ == recipes_.size()) fail(Category::format, "it holds {} recipes, its steps need more{}", recipes_.size(), kAgain);
   return recipes_[at_++];
 }
 
@@ -24,8 +26,10 @@ Choice Chooser::best(const std::vector<const Candidate*>& candidates, const Prob
   std::vector<std::string_view> names;
   for (const Candidate* c : candidates) names.push_back(c->family->name());
   std::pair key(problem, std::move(names));
+  // What a match found out may depend on more than the problem says (values of constants, what makes an operand): looked at again.
   const auto runs = [&](const Choice& c) {
-    return candidates[c.candidate]->family->fault(*candidates[c.candidate]->match, problem, c.recipe).empty();
+    const auto& [family, match] = *candidates[c.candidate];
+    return family->space(*match, problem).fault(c.recipe).empty() && family->fault(*match, problem, c.recipe).empty();
   };
   if (const auto it = chosen_.find(key); it != chosen_.end() && runs(it->second)) return it->second;
   std::vector<std::pair<double, Choice>> ranked;
@@ -51,10 +55,10 @@ Choice Chooser::choose(const std::vector<const Candidate*>& candidates, const Pr
     Recipe recipe = source_->same_machine() ? *stored : space.same_bits(*stored);
     std::string fault = stored->version == family->version() ? space.fault(recipe) : space.fault(*stored);
     if (fault.empty()) fault = family->fault(*match, problem, recipe);
-    if (!fault.empty()) fail(Category::format, "a recipe it holds, {}, does not fit its step: {}", describe(*stored), fault);
+    if (!fault.empty()) fail(Category::format, "a recipe it holds, {}, does not fit its step: {}{}", describe(*stored), fault, kAgain);
     return {i, std::move(recipe)};
   }
-  fail(Category::format, "a recipe it holds, {}, is for another kind of step than it belongs to", describe(*stored));
+  fail(Category::format, "a recipe it holds, {}, is for another kind of step than it belongs to{}", describe(*stored), kAgain);
 }
 
 }  // namespace lathe::lower

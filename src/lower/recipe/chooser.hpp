@@ -55,7 +55,7 @@ class Chooser {
  private:
   Choice best(const std::vector<const Candidate*>& candidates, const Problem& problem);
   RecipeSource* source_;
-  // Layers repeat. What matches may depend on the values of constants, which are no part of a problem.
+  // Layers repeat. Which families match may depend on the values of constants, which are no part of a problem.
   std::map<std::pair<Problem, std::vector<std::string_view>>, Choice> chosen_;
 };
 
