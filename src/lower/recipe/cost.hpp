@@ -19,6 +19,9 @@ bool row_calls_pay(const Rates& rates, int64_t rows, int64_t length);
 // A step that is long enough for a fork and a join, and not so long that its own split would serve better.
 bool small_enough_to_join(const Rates& rates, const Work& work);
 
+// Of K, how much a product does in one go: a tile's rows of A stay in L1. What the knob 'k_block' is untuned.
+inline constexpr int64_t kDepthBlock = 576;
+
 // How rows x panels are shared out: a grid of tasks.
 struct Split {
   int64_t row_tasks = 1, panel_tasks = 1;

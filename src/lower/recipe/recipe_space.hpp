@@ -24,7 +24,6 @@ class RecipeSpace {
   // Widens the range to hold `first`.
   void knob(std::string_view name, int64_t first, int64_t least, int64_t most, int64_t step = 1, bool reorders_sums = false);
 
-  const std::vector<KnobRange>& knobs() const { return knobs_; }
   Recipe first() const;
   // Why the recipe is none of these ("knob 'chunks' is 900, expected 1 to 64"); empty: it is one.
   std::string fault(const Recipe& recipe) const;

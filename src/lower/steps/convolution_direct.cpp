@@ -16,8 +16,6 @@
 namespace lathe::lower {
 namespace {
 
-constexpr int64_t kBlock = 576;  // K done in one go: a tile's rows of A stay in L1
-
 void unpack_convolution(const float* packed, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* w) {
   const int64_t k = channels * taps;
   for (int64_t f = 0; f < filters; ++f) {
@@ -237,8 +235,8 @@ class DirectFamily : public StepFamily {
     const int64_t width = kernels::panel_width(machine.isa), panels = (m.group_filters + width - 1) / width;
     const Split split = split_work(machine, m.groups >= machine.threads * 2 ? 1 : machine.threads, m.rows, panels, width, m.depth,
                                    kernels::max_rows(machine.isa));
-    space.knob("k_block", kBlock, 64, kBlock, 16, true);
-    space.knob("panel_block", panels_of_block(machine, std::min(m.depth, kBlock), width), 1, panels);
+    space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
+    space.knob("panel_block", panels_of_block(machine, std::min(m.depth, kDepthBlock), width), 1, panels);
     space.knob("row_tasks", split.row_tasks, 1, m.rows);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
     if (padded_)

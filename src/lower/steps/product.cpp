@@ -13,8 +13,6 @@
 namespace lathe::lower {
 namespace {
 
-constexpr int64_t kBlock = 576;  // K done in one go: a tile's rows of A stay in L1
-
 class ProductKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
@@ -190,8 +188,8 @@ class ProductFamily : public StepFamily {
     const int64_t width = kernels::panel_width(machine.isa), panels = (m.n + width - 1) / width, batches = m.batches();
     const Split split =
         split_work(machine, batches >= machine.threads * 2 ? 1 : machine.threads, m.m, panels, width, m.k, kernels::max_rows(machine.isa));
-    space.knob("k_block", kBlock, 64, kBlock, 16, true);
-    space.knob("panel_block", panels_of_block(machine, std::min(m.k, kBlock), width), 1, panels);
+    space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
+    space.knob("panel_block", panels_of_block(machine, std::min(m.k, kDepthBlock), width), 1, panels);
     space.knob("row_tasks", split.row_tasks, 1, m.m);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
     if (packs_by_batch(m))

@@ -223,7 +223,7 @@ class RecurrentFamily : public StepFamily {
   }
 
   void candidates(const Match&, const Problem& p, RecipeSpace& space) const override {
-    space.knob("k_block", 576, 64, 576, 16, true);
+    space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("block_bytes", p.machine.block_bytes, 1 << 14, 1 << 26);
   }
 

@@ -13,8 +13,6 @@
 namespace lathe::lower {
 namespace {
 
-constexpr int64_t kBlock = 576;  // K done in one go
-
 // One axis of one phase: which taps it reads, and for each of its outputs where in the input (in positions; -1 outside).
 struct Phase {
   int64_t first = 0, count = 0;  // outputs first, first + stride, ...
@@ -139,8 +137,8 @@ class TransposedFamily : public StepFamily {
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const TransposedMatch&>(match);
     const int64_t width = kernels::panel_width(p.machine.isa);
-    space.knob("k_block", kBlock, 64, kBlock, 16, true);
-    space.knob("panel_block", panels_of_block(p.machine, std::min(m.taps() * m.channels, kBlock), width), 1,
+    space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
+    space.knob("panel_block", panels_of_block(p.machine, std::min(m.taps() * m.channels, kDepthBlock), width), 1,
                (m.filters + width - 1) / width);
   }
 
