@@ -29,6 +29,9 @@ struct CompileOptions {
   // 3x3 convolutions by Winograd's method where it pays: fewer products; about twice the rounding error, relative to the largest number
   // within six pixels; transformed weights take four times the memory of the originals, which stay.
   bool winograd = true;
+  // Nodes on f16 and bf16 compute in f32. Between them values stay so, which is faster and more accurate; true: each node rounds its result
+  // to the type the model declares, as plain evaluation does.
+  bool round_each = false;
   std::string isa{};       // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
   size_t arena_limit = 0;  // bytes an edition's arena, and its results beside it, may take each; 0: the machine's memory
   int editions = 8;        // editions kept; the least recently used goes first

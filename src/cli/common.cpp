@@ -224,6 +224,8 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
   app.add_option("--threads", threads, "Threads (all cores this process may use)")->check(CLI::Range(1, 1024))->type_name("N");
   app.add_option("--isa", isa, "Instruction set: scalar, sse4, avx2, avx512 (the best there is)")->type_name("NAME");
   app.add_flag("--direct", direct, "No Winograd: 3x3 convolutions are summed directly (less memory, half the rounding error)");
+  app.add_flag("--round-each", round_each,
+               "f16 and bf16: round after each node, as the model is written (else values between nodes stay f32)");
   app.add_flag("--allow-outside-data", allow_outside, "Accept external data from outside the model's folder");
   add_ops_option(app, ops);
   add_json_option(app, json);
@@ -243,7 +245,7 @@ Graph ModelOptions::load_graph(bool unchecked) const {
   check_target("--json", json, {"JSON"});
   load_libraries();
   if (is_program_archive(model)) {
-    const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"}, {!isa.empty(), "--isa"}, {direct, "--direct"}};
+    const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"}, {!isa.empty(), "--isa"}, {direct, "--direct"}, {round_each, "--round-each"}};
     for (const auto& [given, name] : fixed) {
       if (given) throw UsageError(fmt::format("{}: {} is compiled already; give it when the model is shipped", name, model));
     }
@@ -359,6 +361,7 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   o.threads = threads;
   o.isa = isa;
   o.winograd = !direct;
+  o.round_each = round_each;
   o.limits.trips = trip_limit;
   o.limits.pulse = check_deadline;
   if (!memory_limit.empty()) {

@@ -29,7 +29,7 @@ struct ModelOptions {
   int threads = 0;
   int64_t batch = 0;
   std::string isa;
-  bool direct = false, allow_outside = false;
+  bool direct = false, round_each = false, allow_outside = false;
   double time_limit = 600;  // seconds of a run, and of compiling; 0: none
   int64_t trip_limit = EvalLimits().trips;
   std::string memory_limit;

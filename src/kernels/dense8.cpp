@@ -12,7 +12,7 @@
 #include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
-#include "kernels/math.inl.hpp"
+#include "kernels/byte_result.inl.hpp"
 #include "kernels/probe.hpp"
 
 HWY_BEFORE_NAMESPACE();
@@ -163,27 +163,7 @@ void finish8(const Dense8Arguments& g, const int32_t* add, const int32_t* sums, 
         line[j] = static_cast<int32_t>(static_cast<uint32_t>(line[j]) -
                                        static_cast<uint32_t>(b.zero[column + j]) * static_cast<uint32_t>(row_sums[r]));
     }
-    const int64_t at = (row + r) * g.ldc + column;
-    if (g.sums) {
-      std::memcpy(g.sums + at, line, static_cast<size_t>(columns) * sizeof(int32_t));
-      continue;
-    }
-    // In double, as plain evaluation does it: ties go the same way.
-    const hn::ScalableTag<double> dd;
-    const hn::Rebind<int32_t, hn::ScalableTag<double>> half;
-    const int64_t lanes = hn::Lanes(dd), whole = columns - columns % lanes;
-    const double low = g.out_signed ? -128 : 0, high = g.out_signed ? 127 : 255;
-    for (int64_t j = 0; j < whole; j += lanes) {
-      auto v = hn::Mul(hn::PromoteTo(dd, hn::LoadU(half, line + j)), hn::LoadU(dd, g.factors + column + j));
-      if (g.shifts) v = hn::Add(v, hn::LoadU(dd, g.shifts + column + j));
-      v = hn::Add(hn::Round(v), hn::Set(dd, static_cast<double>(g.out_zero)));
-      v = hn::Min(hn::Max(v, hn::Set(dd, low)), hn::Set(dd, high));
-      hn::StoreU(hn::DemoteTo(half, v), half, line + j);
-    }
-    for (int64_t j = whole; j < columns; ++j)
-      line[j] = static_cast<int32_t>(
-          std::clamp(__builtin_nearbyint(line[j] * g.factors[column + j] + (g.shifts ? g.shifts[column + j] : 0)) + g.out_zero, low, high));
-    for (int64_t j = 0; j < columns; ++j) g.out[at + j] = static_cast<uint8_t>(line[j]);
+    finish_line(g, line, row + r, column, columns);
   }
 }
 
@@ -193,6 +173,7 @@ void Dense8Here(const Dense8Arguments& g) {
   const auto& table = bytes ? kBytes8 : kPairs8;
   const int64_t each = bytes ? 4 : 2, groups = (b.k + each - 1) / each;
   const int64_t pieces = std::max<int64_t>(1, (groups + kMostGroups - 1) / kMostGroups), part = (groups + pieces - 1) / pieces;
+  const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
   const int32_t a_zero = g.a_zero + (bytes && g.a_signed ? 128 : 0);
   const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows8 - 1) / kRows8;
   alignas(64) int32_t near_by[kRows8 * kNearGroups];
@@ -232,6 +213,10 @@ void Dense8Here(const Dense8Arguments& g) {
       for (int64_t p = panel; p < panel + panels; ++p)
         finish8(g, add + (p - panel) * kWidth8, sums + (p - panel) * kWidth8, stride, row, height, p * kWidth8,
                 std::min(kWidth8, b.n - p * kWidth8), row_sums);
+      if (g.reals && g.epilogue.tape) {
+        const int64_t column = panel * kWidth8, columns = std::min(panels * kWidth8, b.n - column);
+        for (int64_t r = row; r < row + height; ++r) tape_over_row(g.epilogue, run, g.reals + r * g.ldc + column, r, column, columns);
+      }
     }
   }
 }

@@ -12,7 +12,7 @@
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
 
-#include "kernels/math.inl.hpp"
+#include "kernels/halves.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -164,6 +164,8 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
         return hn::IfThenElse(hn::IsNaN(x), zero, hn::Min(hn::Max(y, hn::Set(d, low)), hn::Set(d, high)));
       });
     }
+    case TapeOp::round_f16: return each1(out, a, n, [](F32, VF x) { return round_f16(x); });
+    case TapeOp::round_bf16: return each1(out, a, n, [](F32, VF x) { return from_bf16(to_bf16(x)); });
     case TapeOp::logical_not: return each1(out, a, n, [](F32 d, VF x) { return select(hn::Eq(x, hn::Zero(d))); });
     case TapeOp::add: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Add(x, y); });
     case TapeOp::sub: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Sub(x, y); });
@@ -193,13 +195,92 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
   }
 }
 
-// A strip of bytes as floats.
+// A strip as floats. `stride` in elements; what stands apart is looked up one by one.
 template <typename T>
-void widen_strip(const T* p, int64_t stride, int64_t n, float* to) {
+HWY_INLINE void widen_strip(const void* from, int64_t stride, int64_t n, float* to) {
+  const T* p = static_cast<const T*>(from);
   if (stride == 1) {
     for (int64_t k = 0; k < n; ++k) to[k] = static_cast<float>(p[k]);
   } else {
     for (int64_t k = 0; k < n; ++k) to[k] = static_cast<float>(p[k * stride]);
+  }
+}
+template <typename Load>
+HWY_INLINE void widen_halves(const void* from, int64_t stride, int64_t n, float* to, Load load) {
+  const uint16_t* p = static_cast<const uint16_t*>(from);
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = 0;
+  if (stride == 1) {
+    for (; i + lanes <= n; i += lanes) hn::StoreU(load(p + i), d, to + i);
+  }
+  for (; i < n; i += lanes) {
+    HWY_ALIGN uint16_t some[HWY_MAX_BYTES / 4] = {};
+    const int64_t count = n - i < lanes ? n - i : lanes;
+    for (int64_t k = 0; k < count; ++k) some[k] = p[(i + k) * stride];
+    if (count == lanes) {
+      hn::StoreU(load(some), d, to + i);
+    } else {
+      HWY_ALIGN float wide[HWY_MAX_BYTES / 4];
+      hn::Store(load(some), d, wide);
+      std::memcpy(to + i, wide, static_cast<size_t>(count) * sizeof(float));
+    }
+  }
+}
+void load_strip(TapeType type, const void* from, int64_t stride, int64_t n, float* to) {
+  switch (type) {
+    case TapeType::f32: return widen_strip<float>(from, stride, n, to);
+    case TapeType::u8: return widen_strip<uint8_t>(from, stride, n, to);
+    case TapeType::i8: return widen_strip<int8_t>(from, stride, n, to);
+    case TapeType::i32: return widen_strip<int32_t>(from, stride, n, to);
+    case TapeType::i64: return widen_strip<int64_t>(from, stride, n, to);
+    case TapeType::f64: return widen_strip<double>(from, stride, n, to);
+    case TapeType::f16: return widen_halves(from, stride, n, to, [](const uint16_t* p) HWY_ATTR { return load_f16(p); });
+    case TapeType::bf16: return widen_halves(from, stride, n, to, [](const uint16_t* p) HWY_ATTR { return load_bf16(p); });
+    case TapeType::boolean:
+      for (int64_t k = 0; k < n; ++k) to[k] = static_cast<const uint8_t*>(from)[k * stride] != 0;
+      return;
+  }
+}
+
+int64_t to_integer(float x) {
+  if (!(x > -0x1p63f)) return x != x ? 0 : INT64_MIN;
+  return x >= 0x1p63f ? INT64_MAX : static_cast<int64_t>(x);
+}
+template <typename Store>
+HWY_INLINE void narrow_halves(const float* from, int64_t n, void* to, Store store) {
+  uint16_t* p = static_cast<uint16_t*>(to);
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = 0;
+  for (; i + lanes <= n; i += lanes) store(hn::LoadU(d, from + i), p + i);
+  if (i < n) {
+    HWY_ALIGN float wide[HWY_MAX_BYTES / 4] = {};
+    HWY_ALIGN uint16_t some[HWY_MAX_BYTES / 4];
+    std::memcpy(wide, from + i, static_cast<size_t>(n - i) * sizeof(float));
+    store(hn::Load(d, wide), some);
+    std::memcpy(p + i, some, static_cast<size_t>(n - i) * sizeof(uint16_t));
+  }
+}
+void store_strip(TapeType type, const float* from, int64_t n, void* to) {
+  switch (type) {
+    case TapeType::f32: std::memcpy(to, from, static_cast<size_t>(n) * sizeof(float)); return;
+    case TapeType::f16: return narrow_halves(from, n, to, [](VF x, uint16_t* p) HWY_ATTR { store_f16(x, p); });
+    case TapeType::bf16: return narrow_halves(from, n, to, [](VF x, uint16_t* p) HWY_ATTR { store_bf16(x, p); });
+    case TapeType::f64:
+      for (int64_t k = 0; k < n; ++k) static_cast<double*>(to)[k] = from[k];
+      return;
+    case TapeType::i64:
+      for (int64_t k = 0; k < n; ++k) static_cast<int64_t*>(to)[k] = to_integer(from[k]);
+      return;
+    case TapeType::i32:
+      for (int64_t k = 0; k < n; ++k) static_cast<int32_t*>(to)[k] = static_cast<int32_t>(to_integer(from[k]));
+      return;
+    case TapeType::boolean:
+      for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = from[k] != 0;
+      return;
+    default:  // bytes: only what fits one is written
+      for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
   }
 }
 
@@ -218,21 +299,19 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeT
   for (int i = 0; i < tape.inputs; ++i)
     direct = direct && operands[i].type == TapeType::f32 && (operands[i].stride == 0 || operands[i].stride == 1);
   const int64_t strip = direct ? count : each;
+  // A conversion at the end is done by storing; one that is all there is, by loading.
+  const TapeStep& end = tape.steps.back();
+  const bool by_storing = (end.op == TapeOp::copy && !wide) || (end.op == TapeOp::round_f16 && out_type == TapeType::f16) ||
+                          (end.op == TapeOp::round_bf16 && out_type == TapeType::bf16);
+  if (tape.steps.size() == 1 && end.op == TapeOp::copy && wide && !direct && operands[end.a].stride != 0)
+    return load_strip(operands[end.a].type, operands[end.a].data, operands[end.a].stride, count, static_cast<float*>(out));
   for (int64_t at = 0; at < count; at += strip) {
     const int64_t n = count - at < strip ? count - at : strip;
     for (int i = 0; i < tape.inputs; ++i) {
       const TapeOperand& o = operands[i];
       one[i] = o.stride == 0;
       if (o.type != TapeType::f32) {
-        const auto* p = static_cast<const uint8_t*>(o.data) + at * o.stride;
-        const int64_t some = one[i] ? 1 : n;
-        if (o.type == TapeType::boolean) {
-          for (int64_t k = 0; k < some; ++k) scratch(i)[k] = p[k * o.stride] != 0;
-        } else if (o.type == TapeType::u8) {
-          widen_strip(p, o.stride, some, scratch(i));
-        } else {
-          widen_strip(reinterpret_cast<const int8_t*>(p), o.stride, some, scratch(i));
-        }
+        load_strip(o.type, static_cast<const char*>(o.data) + at * o.stride * bytes_of(o.type), o.stride, one[i] ? 1 : n, scratch(i));
         slot[i] = scratch(i);
       } else if (o.stride <= 1 && o.stride >= 0) {
         slot[i] = static_cast<const float*>(o.data) + at * o.stride;
@@ -245,6 +324,10 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeT
     for (size_t s = 0; s < tape.steps.size(); ++s) {
       const TapeStep& step = tape.steps[s];
       const bool last = s + 1 == tape.steps.size();
+      if (last && by_storing && !one[step.a]) {
+        slot[step.out] = slot[step.a];
+        break;
+      }
       float* to = last && wide ? static_cast<float*>(out) + at : scratch(step.out);
       const int k = arity(step.op);
       // A unary step of a single value is done on the value.
@@ -261,15 +344,7 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeT
       one[step.out] = single;
     }
     if (!wide) {
-      auto* p = static_cast<uint8_t*>(out) + at;
-      const float* r = slot[tape.result];
-      if (out_type == TapeType::boolean) {
-        for (int64_t k = 0; k < n; ++k) p[k] = r[one[tape.result] ? 0 : k] != 0;
-      } else if (one[tape.result]) {
-        std::memset(p, static_cast<int>(r[0]), static_cast<size_t>(n));
-      } else {
-        for (int64_t k = 0; k < n; ++k) p[k] = static_cast<uint8_t>(static_cast<int32_t>(r[k]));
-      }
+      store_strip(out_type, slot[tape.result], n, static_cast<char*>(out) + at * bytes_of(out_type));
     }
   }
 }

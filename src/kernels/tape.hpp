@@ -40,6 +40,8 @@ enum class TapeOp : uint8_t {
   threshold,
   quantise_u8,  // round, add the zero point p, clamp; NaN gives the zero point
   quantise_i8,
+  round_f16,   // to the nearest f16, and back
+  round_bf16,  // to the nearest bf16, and back
   logical_not,
   add,
   sub,
@@ -78,9 +80,20 @@ struct Tape {
 inline constexpr int64_t kStrip = 256;  // elements a slot has room for when all slots are in use
 inline constexpr int kMaxSlots = 24;
 
-// What a strip is read from and written to; in between all is f32. A boolean is read as 0 or 1.
-enum class TapeType : uint8_t { f32, boolean, u8, i8 };
-inline int64_t bytes_of(TapeType type) { return type == TapeType::f32 ? 4 : 1; }
+// What a strip is read from and written to; in between all is f32. A boolean is read as 0 or 1. Written numbers are rounded to the nearest
+// (f16, bf16); integers drop the fraction, saturate at 64 bits, then wrap, and NaN is 0.
+enum class TapeType : uint8_t { f32, boolean, u8, i8, f16, bf16, i32, i64, f64 };
+inline int64_t bytes_of(TapeType type) {
+  switch (type) {
+    case TapeType::f32:
+    case TapeType::i32: return 4;
+    case TapeType::f16:
+    case TapeType::bf16: return 2;
+    case TapeType::i64:
+    case TapeType::f64: return 8;
+    default: return 1;
+  }
+}
 
 // One operand of a strip. Stride is in elements: 1, 0 (one value for all) or any other.
 // Preconditions: pointers aligned to the element; an operand is read at count elements, `stride` apart, and nowhere else.
@@ -90,8 +103,8 @@ struct TapeOperand {
   TapeType type;
 };
 
-// Runs the tape over `count` elements and writes them contiguously to `out`, as bytes only what fits one; `out` may be the
-// same memory as an operand of stride 1. No allocation.
+// Runs the tape over `count` elements and writes them contiguously to `out`; `out` may be the same memory as an operand of stride 1 whose
+// elements are as wide. No allocation.
 using RunTape = void (*)(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
 RunTape run_tape(Isa isa);
 

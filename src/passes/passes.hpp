@@ -29,6 +29,8 @@ Report recognise(Graph& graph);
 // Products and convolutions between DequantizeLinear and QuantizeLinear become ops on the quantised numbers. Results may differ by one step
 // of the output's scale where the float form rounds the other way.
 Report quantised_steps(Graph& graph);
+// Nodes on f16 and bf16 compute in f32, and so do values between them; `round_each`: each rounds its result to what the model declares.
+Report widen_halves(Graph& graph, bool round_each);
 // Nodes that compute what another computes already.
 Report share_common(Graph& graph);
 // Transposes that cancel or join, views of views, slices, pads, casts and factors that change nothing.

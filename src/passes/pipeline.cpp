@@ -12,8 +12,10 @@ using Note = std::function<void(Report)>;
 
 Report fold(Graph& g) { return fold_constants(g); }
 
+void halves(Graph& g, const How& how, const Note& note) { note(widen_halves(g, how.round_each)); }
+
 // Weights stay the numbers they are, so that products and convolutions between floats can run on them.
-void quantised(Graph& g, const Note& note) {
+void quantised(Graph& g, const How&, const Note& note) {
   if (std::ranges::none_of(g.nodes, [](const Node& n) { return n.domain.empty() && n.op == "DequantizeLinear"; })) return;
   note(fold_constants(g, int64_t{64} << 20, true));
   Report bytes = quantised_steps(g);
@@ -23,7 +25,7 @@ void quantised(Graph& g, const Note& note) {
 }
 
 // What was inside has types and constants to find out about, and perhaps control flow of its own that can be opened then.
-void open_bodies(Graph& g, const Note& note) {
+void open_bodies(Graph& g, const How&, const Note& note) {
   constexpr int kDeepest = 32;
   for (int depth = 0; depth < kDeepest; ++depth) {
     Report opened = open_control(g);
@@ -36,23 +38,25 @@ void open_bodies(Graph& g, const Note& note) {
 }
 
 template <Report (*Pass)(Graph&)>
-void one(Graph& g, const Note& note) {
+void one(Graph& g, const How&, const Note& note) {
   note(Pass(g));
 }
 
 constexpr unsigned kOnce = 1, kShaped = 2, kBoth = kOnce | kShaped;
 
 struct Stage {
-  void (*run)(Graph&, const Note&);
+  void (*run)(Graph&, const How&, const Note&);
   unsigned when;
   bool fuses;  // left out when fusion is off
 };
 
 // From top to bottom.
 constexpr Stage kStages[]{
+    {halves, kOnce, false},
     {quantised, kOnce, true},
     {one<fold>, kBoth, false},
     {open_bodies, kBoth, true},
+    {halves, kBoth, false},  // of what stood in bodies
     {one<remove_identities>, kBoth, false},
     {one<share_common>, kOnce, true},
     {one<simplify>, kBoth, true},
@@ -65,16 +69,16 @@ constexpr Stage kStages[]{
 
 }  // namespace
 
-std::vector<Report> run(Graph& g, When when, bool fuse) {
+std::vector<Report> run(Graph& g, const How& how) {
   std::vector<Report> reports;
   const Note note = [&](Report r) {
     const auto it = std::ranges::find(reports, r.pass, &Report::pass);
     if (it == reports.end()) reports.push_back(std::move(r));
     else it->changes.insert(it->changes.end(), r.changes.begin(), r.changes.end());
   };
-  const unsigned now = when == When::program ? kOnce : kShaped;
+  const unsigned now = how.when == When::program ? kOnce : kShaped;
   for (const Stage& stage : kStages) {
-    if ((stage.when & now) != 0 && (fuse || !stage.fuses)) stage.run(g, note);
+    if ((stage.when & now) != 0 && (how.fuse || !stage.fuses)) stage.run(g, how, note);
   }
   infer(g);
   return reports;

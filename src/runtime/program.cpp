@@ -76,7 +76,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(settled(std
   if (options.plain) {
     note(passes, passes::remove_dead(graph_));
   } else {
-    for (passes::Report& r : passes::run(graph_, passes::When::program, options.fuse)) note(passes, std::move(r));
+    for (passes::Report& r : passes::run(graph_, {passes::When::program, options.fuse, options.round_each})) note(passes, std::move(r));
   }
   name_ports();
   for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
@@ -238,7 +238,7 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
   }
   infer(*g);
   if (options.plain) return g;
-  for (passes::Report& r : passes::run(*g, passes::When::edition, options.fuse)) note(reports, std::move(r));
+  for (passes::Report& r : passes::run(*g, {passes::When::edition, options.fuse, options.round_each})) note(reports, std::move(r));
   return g;
 }
 

@@ -70,6 +70,7 @@ template Tensor Tensor::from(Shape, std::span<const float>);
 template Tensor Tensor::from(Shape, std::span<const double>);
 template Tensor Tensor::from(Shape, std::span<const int32_t>);
 template Tensor Tensor::from(Shape, std::span<const int64_t>);
+template Tensor Tensor::from(Shape, std::span<const int8_t>);
 template Tensor Tensor::from(Shape, std::span<const uint8_t>);
 template Tensor Tensor::from(Shape, std::span<const bool>);
 template Tensor Tensor::from(Shape, std::span<const std::string>);

@@ -11,7 +11,7 @@ namespace lathe::lower {
 using kernels::TapeOperand;
 
 int columns_axis(const GraphView& view, const Node& n) {
-  return n.op == "Conv" ? 1 : static_cast<int>(view.shape(n.outputs[0]).size()) - 1;
+  return n.op == "Conv" || n.op == "ConvInteger" ? 1 : static_cast<int>(view.shape(n.outputs[0]).size()) - 1;
 }
 
 std::optional<Epilogue> split_epilogue(const GraphView& view, const Group& whole) {
@@ -25,7 +25,8 @@ std::optional<Epilogue> split_epilogue(const GraphView& view, const Group& whole
   size_t next = 1;
   // What may still come in registers: 0 bias, 1 residual, 2 clamp. The anchor's own third input takes its place.
   int stage = 0;
-  if (const Node& anchor = g.nodes[group.anchor]; anchor.inputs.size() > 2 && anchor.inputs[2] != kAbsent) {
+  const bool whole_sums = g.values[made].dtype == DType::i32;
+  if (const Node& anchor = g.nodes[group.anchor]; !whole_sums && anchor.inputs.size() > 2 && anchor.inputs[2] != kAbsent) {
     if (anchor.op == "Gemm" && known_shape(g.values[anchor.inputs[2]].dims) == out) stage = 2;
     else if (!constant_here(g, anchor.inputs[2])) stage = 1;
   }
@@ -38,6 +39,34 @@ std::optional<Epilogue> split_epilogue(const GraphView& view, const Group& whole
     return count;
   };
   const auto say = [&](const char* part) { e.text += (e.text.empty() ? "" : " + ") + std::string(part); };
+  // One element a column, nothing along the other dims.
+  const auto is_vector = [&](const Shape& shape) {
+    if (element_count(shape) != out[columns] || out[columns] == 1) return false;
+    const int from_end = static_cast<int>(out.size()) - columns;
+    return static_cast<int>(shape.size()) >= from_end && shape[shape.size() - from_end] == out[columns];
+  };
+  if (whole_sums && group.nodes.size() > 1) {
+    // First they become floats, then they are scaled.
+    const Node& cast = g.nodes[group.nodes[1]];
+    if (cast.op != "Cast" || cast.inputs[0] != head || reader_count(head) != 1) return std::nullopt;
+    head = cast.outputs[0];
+    next = 2;
+    say("as floats");
+    if (next < group.nodes.size() && reader_count(head) == 1) {
+      const Node& n = g.nodes[group.nodes[next]];
+      const bool first = n.inputs[0] == head;
+      const ValueId other = n.op != "Mul" ? kAbsent : first ? n.inputs[1] : n.inputs[0];
+      if (other != kAbsent && other != head && (first || n.inputs[1] == head) && g.values[other].dtype == DType::f32) {
+        const Shape shape = *known_shape(g.values[other].dims);
+        if (element_count(shape) == 1 || is_vector(shape)) {
+          e.scale = other;
+          head = n.outputs[0];
+          ++next;
+          say("scaled");
+        }
+      }
+    }
+  }
   for (; next < group.nodes.size(); ++next) {
     const Node& n = g.nodes[group.nodes[next]];
     // In registers there is one value: a head read twice (x * sigmoid(x)) goes to the tape.
@@ -47,11 +76,7 @@ std::optional<Epilogue> split_epilogue(const GraphView& view, const Group& whole
       if (n.inputs[0] != head && n.inputs[1] != head) break;
       if (g.values[other].dtype != DType::f32) break;
       const Shape shape = *known_shape(g.values[other].dims);
-      const bool vector = [&] {  // one element a column, nothing along the other dims
-        if (element_count(shape) != out[columns] || out[columns] == 1) return false;
-        const int from_end = static_cast<int>(out.size()) - columns;
-        return static_cast<int>(shape.size()) >= from_end && shape[shape.size() - from_end] == out[columns];
-      }();
+      const bool vector = is_vector(shape);
       if (vector && stage == 0 && constant_here(g, other)) {
         e.bias = TapeSource{other, {}};
         stage = 1;

@@ -12,6 +12,7 @@ namespace lathe::lower {
 
 // Nodes after the anchor, split into what the micro-kernel does in registers (bias, residual, clamp) and a tape for the rest.
 struct Epilogue {
+  ValueId scale = kAbsent;         // of whole sums: one, or one a column
   std::optional<TapeSource> bias;  // one a column
   ValueId residual = kAbsent;
   bool clamp = false;

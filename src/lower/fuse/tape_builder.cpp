@@ -74,8 +74,9 @@ class TapeMaker {
     } else if (n.op == "Where") {
       out = put(TapeOp::where, in(0), in(1), in(2));
     } else if (n.op == "Cast") {
-      const bool to_bool = graph_.values[n.outputs[0]].dtype == DType::boolean && graph_.values[n.inputs[0]].dtype == DType::f32;
-      out = to_bool ? put(TapeOp::logical_not, put(TapeOp::logical_not, in(0))) : put(TapeOp::copy, in(0));
+      const DType from = graph_.values[n.inputs[0]].dtype, to = graph_.values[n.outputs[0]].dtype;
+      if (to == DType::boolean && from == DType::f32) out = put(TapeOp::logical_not, put(TapeOp::logical_not, in(0)));
+      else out = put(to == DType::f16 ? TapeOp::round_f16 : to == DType::bf16 ? TapeOp::round_bf16 : TapeOp::copy, in(0));
     } else if (n.op == "Clip") {
       out = clip(n);
     } else if (n.op == "DequantizeLinear") {
@@ -172,6 +173,10 @@ class TapeMaker {
 std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nodes, ValueId head) {
   TapeMaker maker(graph);
   if (head != kAbsent) maker.source(head);
+  // Of what is made in integers or doubles, nothing else is computed in floats.
+  for (int n : nodes.first(nodes.size() - 1)) {
+    if (ends_tape(graph, graph.nodes[n])) return std::nullopt;
+  }
   for (int n : nodes) maker.node(graph.nodes[n]);
   return maker.finish(graph.nodes[nodes.back()].outputs[0]);
 }

@@ -61,7 +61,11 @@ std::optional<TapeOp> look_up(const Table& table, std::string_view op) {
 }
 
 bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
+// What a tape computes on exactly, and what it only converts from and to.
 bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean || is_byte(d); }
+bool converted_dtype(DType d) {
+  return d == DType::f16 || d == DType::bf16 || d == DType::i32 || d == DType::i64 || d == DType::f64;
+}
 
 }  // namespace
 
@@ -70,10 +74,22 @@ std::optional<TapeOp> binary_tape_op(std::string_view op) { return look_up(kBina
 std::optional<TapeOp> variadic_tape_op(std::string_view op) { return look_up(kVariadic, op); }
 
 kernels::TapeType tape_type(DType d) {
-  return d == DType::boolean ? kernels::TapeType::boolean
-         : d == DType::u8    ? kernels::TapeType::u8
-         : d == DType::i8    ? kernels::TapeType::i8
-                             : kernels::TapeType::f32;
+  switch (d) {
+    case DType::boolean: return kernels::TapeType::boolean;
+    case DType::u8: return kernels::TapeType::u8;
+    case DType::i8: return kernels::TapeType::i8;
+    case DType::f16: return kernels::TapeType::f16;
+    case DType::bf16: return kernels::TapeType::bf16;
+    case DType::i32: return kernels::TapeType::i32;
+    case DType::i64: return kernels::TapeType::i64;
+    case DType::f64: return kernels::TapeType::f64;
+    default: return kernels::TapeType::f32;
+  }
+}
+
+bool ends_tape(const Graph& g, const Node& n) {
+  const DType d = g.values[n.outputs[0]].dtype;
+  return converted_dtype(d) && d != DType::f16 && d != DType::bf16;
 }
 
 bool constant_here(const Graph& g, ValueId v) { return v != kAbsent && g.values[v].constant && g.values[v].constant->data() != nullptr; }
@@ -124,7 +140,11 @@ bool tapeable(const Graph& g, const Node& n) {
   for (size_t i = 1; i < n.outputs.size(); ++i) {
     if (n.outputs[i] != kAbsent) return false;
   }
-  const auto known = [&](ValueId v) { return tape_dtype(g.values[v].dtype) && known_shape(g.values[v].dims); };
+  const bool cast = n.op == "Cast";
+  const auto known = [&](ValueId v) {
+    const DType d = g.values[v].dtype;
+    return (tape_dtype(d) || (cast && converted_dtype(d))) && known_shape(g.values[v].dims);
+  };
   if (!known(n.outputs[0])) return false;
   for (ValueId v : n.inputs) {
     if (v != kAbsent && !known(v)) return false;
@@ -148,8 +168,11 @@ bool tapeable(const Graph& g, const Node& n) {
   if (n.op == "Clip") return in(0) == DType::f32;
   if (kVariadic.contains(n.op)) return in(0) == DType::f32 && n.inputs.size() <= 8;
   if (n.op == "Where") return in(1) == DType::f32 && g.values[n.outputs[0]].dtype == DType::f32;
-  if (n.op == "Cast") {
+  if (cast) {
     const DType from = in(0), to = g.values[n.outputs[0]].dtype;
+    // A boolean of a double or of a large integer is not one of the float nearest to it; other integers do not go through floats.
+    if (converted_dtype(from)) return to == DType::f32 || (to != DType::boolean && (from == DType::f16 || from == DType::bf16) && converted_dtype(to));
+    if (converted_dtype(to)) return from == DType::f32 || from == DType::boolean || is_byte(from);
     return is_byte(to) ? from == DType::boolean || from == to : is_byte(from) ? to == DType::f32 : true;
   }
   if (n.op == "QuantizeLinear" || n.op == "DequantizeLinear") return quantisation(g, n).has_value();

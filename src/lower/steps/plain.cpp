@@ -5,6 +5,7 @@
 #include <cstring>
 
 #include "lower/recipe/step_family.hpp"
+#include "ops/arithmetic.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -93,6 +94,7 @@ class PlainFamily : public StepFamily {
     if (group.nodes.size() != 1) return nullptr;
     const bool control = bodies_ && view.node(group.nodes[0]).has_subgraphs();
     auto m = std::make_unique<Match>(view, group, control ? StepKind::control : StepKind::plain);
+    m->work.flops = ops::arithmetic(view.graph(), m->node()).value_or(0);
     for (ValueId v : m->node().outputs) {
       if (view.is_static(v)) m->work.bytes += static_cast<double>(Tensor::borrow(view.dtype(v), view.shape(v), nullptr).byte_size());
     }
@@ -106,7 +108,7 @@ class PlainFamily : public StepFamily {
     step.nodes = {node_label(n)};
     step.text = "plain evaluation";
     step.reads_tensors = true;
-    step.counted = !is_real(*m.view, n);
+    step.counted = ops::arithmetic(m.view->graph(), n).has_value() || !is_real(*m.view, n);
     k->node = &n;
     const auto source = [&](ValueId v) {
       PlainKernel::Source s;

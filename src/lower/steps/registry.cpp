@@ -28,6 +28,8 @@ namespace lathe::lower {
   F(selections)                \
   F(recurrent)                 \
   F(byte_products)             \
+  F(byte_depthwise)            \
+  F(dynamic_quantisation)      \
   F(attention)                 \
   F(rotary)                    \
   F(convolution_transposed)

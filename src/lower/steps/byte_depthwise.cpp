@@ -1,0 +1,133 @@
+// Depthwise convolutions of 8-bit pictures.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "kernels/depthwise8.hpp"
+#include "lower/fuse/window.hpp"
+#include "lower/steps/byte_operands.hpp"
+
+namespace lathe::lower {
+namespace {
+
+class ByteDepthwiseKernel : public StepKernel {
+ public:
+  kernels::Depthwise8 depthwise = nullptr;
+  ByteFinish finish;
+  WindowTables window;
+  Location input, weights, padding;
+  int64_t channels = 0, taps = 1, rows = 0, tasks = 1;
+
+  void run(const StepContext& c) const override {
+    const int32_t zero = finish.a_zero(c);
+    std::memset(pointer<uint8_t>(c, padding), static_cast<uint8_t>(zero), static_cast<size_t>(channels));
+    kernels::WindowRowsOf<uint8_t> w;
+    static_cast<kernels::WindowShape&>(w) = window.shape;
+    w.z = window.z.data(), w.y = window.y.data(), w.x = window.x.data();
+    w.base = pointer<const uint8_t>(c, input);
+    w.zeros = pointer<const uint8_t>(c, padding);
+    c.workers.each(tasks, [&](int64_t task, int) {
+      kernels::TapeOperand operands[kernels::kMaxSlots];
+      kernels::Depthwise8Arguments a;
+      finish.fill(c, 0, a, operands);
+      a.window = &w;
+      a.a_signed = finish.a_signed;
+      a.a_zero = zero;
+      a.weights = pointer<const float>(c, weights);
+      a.weight_sums = a.weights + taps * channels;
+      a.taps = taps, a.channels = channels;
+      a.row_begin = rows * task / tasks;
+      a.row_end = rows * (task + 1) / tasks;
+      depthwise(a);
+    });
+  }
+};
+
+class ByteDepthwiseFamily : public StepFamily {
+ public:
+  std::string_view name() const override { return "byte_depthwise"; }
+
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
+    auto m = match_bytes(view, group);
+    return m && m->depthwise() ? std::move(m) : nullptr;
+  }
+
+  LayoutDemand layouts(const Match& match) const override {
+    const auto& m = static_cast<const ByteMatch&>(match);
+    return {Order::channels_last, m.reals() ? Order::channels_last : Order::any, Order::channels_last};
+  }
+
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const auto& m = static_cast<const ByteMatch&>(match);
+    space.knob("tasks", p.machine.threads > 1 ? std::clamp<int64_t>(m.rows / 64, 1, p.machine.threads * 4) : 1, 1, m.rows);
+  }
+
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
+    const auto& m = static_cast<const ByteMatch&>(match);
+    auto kernel = std::make_unique<ByteDepthwiseKernel>();
+    ByteDepthwiseKernel& k = *kernel;
+    Step step = begin_step(b, m);
+    k.depthwise = kernels::depthwise8(p.machine.isa);
+    k.channels = m.columns, k.taps = m.taps, k.rows = m.rows;
+    k.tasks = recipe.at("tasks");
+    k.window = window_tables(m.window, spatial(m.as), logical_strides(m.as, Layout::channels_last));
+    k.padding = {b.scratch(static_cast<size_t>(k.channels))};
+    step.scratch.push_back(k.padding.buffer);
+    bind_weights(b, m, p.machine.isa, k, step);
+    k.input = b.contiguous(m.a(), Layout::channels_last);
+    step.reads.push_back(k.input.buffer);
+    k.finish = bind_finish(b, m, step);
+    step.text = fmt::format("{} channels x {} pixels x {} taps, {} depthwise, bytes, {} tasks{}", k.channels, k.rows, k.taps,
+                            kernels::name(p.machine.isa), k.tasks, finish_text(m));
+    step.kernel = std::move(kernel);
+    b.add(std::move(step));
+  }
+
+ private:
+  // Weights [filters, 1, taps] as floats less their zero points, tap by tap; then the sum over the taps of each channel.
+  static void bind_weights(PlanBuilder& b, const ByteMatch& m, kernels::Isa isa, ByteDepthwiseKernel& k, Step& step) {
+    const ValueId v = m.b();
+    const int64_t channels = m.columns, taps = m.taps, count = (taps + 1) * channels;
+    const auto make = [&] {
+      const Tensor raw = b.constant(v);
+      const auto* bytes = static_cast<const uint8_t*>(raw.data());
+      const bool is_signed = raw.dtype() == DType::i8;
+      auto packed = floats(count);
+      float* to = packed.get();
+      std::fill_n(to + taps * channels, channels, 0.0f);
+      for (int64_t c = 0; c < channels; ++c) {
+        const int32_t zero = m.b_zero[m.b_zero.size() == 1 ? 0 : static_cast<size_t>(c)];
+        for (int64_t t = 0; t < taps; ++t) {
+          const uint8_t byte = bytes[c * taps + t];
+          const auto w = static_cast<float>((is_signed ? static_cast<int8_t>(byte) : static_cast<int32_t>(byte)) - zero);
+          to[t * channels + c] = w;
+          to[taps * channels + c] += w;
+        }
+      }
+      b.release_after_packing(v, [=, zeros = m.b_zero, shape = m.bs, type = raw.dtype()] {
+        Tensor back(type, shape);
+        for (int64_t c = 0; c < channels; ++c) {
+          const int32_t zero = zeros[zeros.size() == 1 ? 0 : static_cast<size_t>(c)];
+          for (int64_t t = 0; t < taps; ++t)
+            static_cast<uint8_t*>(back.data())[c * taps + t] = static_cast<uint8_t>(static_cast<int32_t>(packed.get()[t * channels + c]) + zero);
+        }
+        return back;
+      });
+      return entry_of(packed, count);
+    };
+    std::vector<ValueId> also;
+    const PackKey key = byte_key(m, PackForm::byte_planes, isa, also);
+    k.weights = {b.packed(key, static_cast<size_t>(count) * sizeof(float), make, also)};
+    step.reads.push_back(k.weights.buffer);
+  }
+};
+
+}  // namespace
+
+const StepFamily& byte_depthwise() {
+  static const ByteDepthwiseFamily family;
+  return family;
+}
+
+}  // namespace lathe::lower

@@ -1,0 +1,211 @@
+// Narrow numbers: half precision, dynamic quantisation, conversions; by compiled steps, and right.
+#include <algorithm>
+#include <cmath>
+
+#include "kernels/range.hpp"
+#include "kernels/tape.hpp"
+#include "steps.hpp"
+
+namespace test {
+namespace {
+
+Tensor as(DType to, const Tensor& t) {
+  Tensor n(to, t.shape());
+  for (int64_t i = 0; i < t.size(); ++i)
+    static_cast<uint16_t*>(n.data())[i] = static_cast<uint16_t>(encode_narrow(to, static_cast<double>(t.as<float>()[i])));
+  return n;
+}
+
+bool no_plain(const Graph& g, const CompileOptions& o) {
+  const EditionInfo info = compile(g, o).describe();
+  return std::ranges::none_of(info.steps, [](const StepInfo& s) { return s.kind == "plain"; });
+}
+
+std::vector<Tensor> run_compiled(const Graph& g, const CompileOptions& o, const std::vector<Tensor>& inputs) {
+  Lane lane(compile(g, o));
+  const Outputs out = lane.run(std::span<const Tensor>(inputs));
+  std::vector<Tensor> all;
+  for (size_t i = 0; i < out.size(); ++i) all.push_back(out[i]);
+  return all;
+}
+
+// How far apart in steps of the narrow type, over all elements.
+double steps_apart(const Tensor& a, const Tensor& b) { return compare("", a, b, Tolerance{.ulp = 1 << 20}).max_ulp; }
+
+}  // namespace
+
+TEST_CASE("every f16 and bf16 is read and written as its definition says, on every instruction set") {
+  Tensor all(DType::f32, {65536});
+  for (kernels::Isa isa : kernels::available()) {
+    CAPTURE(std::string(kernels::name(isa)));
+    for (const auto& [dtype, type] : {std::pair{DType::f16, kernels::TapeType::f16}, {DType::bf16, kernels::TapeType::bf16}}) {
+      std::vector<uint16_t> bits(65536), back(65536);
+      for (size_t i = 0; i < bits.size(); ++i) bits[i] = static_cast<uint16_t>(i);
+      const kernels::Tape copy{1, 2, {{kernels::TapeOp::copy, 1, 0, 0, 0}}, 1};
+      kernels::TapeOperand in{bits.data(), 1, type};
+      float* wide = all.as<float>().data();
+      kernels::run_tape(isa)(copy, &in, wide, kernels::TapeType::f32, 65536);
+      int wrong = 0;
+      for (uint32_t i = 0; i < 65536; ++i) {
+        const auto expected = static_cast<float>(decode_narrow(dtype, i));
+        wrong += !(wide[i] == expected && std::signbit(wide[i]) == std::signbit(expected)) && !(std::isnan(wide[i]) && std::isnan(expected));
+      }
+      CHECK(wrong == 0);
+      // Numbers between two neighbours, and right in the middle: ties go to the even one.
+      std::vector<float> between;
+      for (uint32_t i = 0; i < 65535; ++i) {
+        const auto a = static_cast<float>(decode_narrow(dtype, i)), b = static_cast<float>(decode_narrow(dtype, i + 1));
+        for (float part : {0.0f, 0.25f, 0.5f, 0.75f}) between.push_back(a + (b - a) * part);
+      }
+      for (float v : {65519.0f, 65520.0f, 3.4e38f, -3.4e38f, 1e-8f, 2.9e-8f, 3.0e-8f, 1e-45f, HUGE_VALF}) between.push_back(v);
+      std::vector<uint16_t> narrow(between.size());
+      in = {between.data(), 1, kernels::TapeType::f32};
+      kernels::run_tape(isa)(copy, &in, narrow.data(), type, static_cast<int64_t>(between.size()));
+      wrong = 0;
+      for (size_t i = 0; i < between.size(); ++i) {
+        if (std::isnan(between[i])) wrong += !std::isnan(decode_narrow(dtype, narrow[i]));
+        else wrong += narrow[i] != encode_narrow(dtype, static_cast<double>(between[i]));
+      }
+      CHECK(wrong == 0);
+    }
+  }
+}
+
+TEST_CASE("a Cast between any two of the common types is a compiled step, and the same as plain evaluation's") {
+  const Tensor x = [] {
+    Tensor t = random_tensor({3, 5, 37}, 1, -300, 300);
+    t.as<float>()[0] = NAN, t.as<float>()[1] = HUGE_VALF, t.as<float>()[2] = -HUGE_VALF, t.as<float>()[3] = 1e20f, t.as<float>()[4] = -0.0f;
+    return t;
+  }();
+  // To the standard's numbers of types.
+  const std::pair<DType, int64_t> types[]{{DType::f32, 1}, {DType::i32, 6}, {DType::i64, 7}, {DType::f16, 10}, {DType::f64, 11}, {DType::bf16, 16}};
+  for (const auto& [from, from_number] : types) {
+    for (const auto& [to, to_number] : types) {
+      if (from == to || (from != DType::f32 && to != DType::f32)) continue;
+      CAPTURE(std::string(to_string(from)));
+      CAPTURE(std::string(to_string(to)));
+      Builder first("first", 19);
+      first.output(first.op("Cast", {first.input("x", DType::f32, {3, 5, 37})}, {{"to", from_number}}), "y");
+      const Tensor in = from == DType::f32 ? x : evaluate_plain(first.finish(), std::vector{x})[0];
+      Builder b("cast", 19);
+      b.output(b.op("Cast", {b.input("x", from, {3, 5, 37})}, {{"to", to_number}}), "y");
+      everywhere(b.finish(), [&](const Graph& g, const CompileOptions& o) {
+        CHECK(no_plain(g, o));
+        const Comparison c = compare("y", run_compiled(g, o, {in})[0], evaluate_plain(g, std::vector{in})[0], Tolerance{});
+        CHECK_MESSAGE(c.pass, c.reason);
+      });
+    }
+  }
+}
+
+TEST_CASE("steps on f16 and bf16 round once where their results leave, and at each node when that is asked for") {
+  for (DType dtype : {DType::f16, DType::bf16}) {
+    CAPTURE(std::string(to_string(dtype)));
+    Builder b("block", 19);
+    const ValueId x = b.input("x", dtype, {1, 6, 9, 10});
+    const ValueId w = b.constant("w", as(dtype, random_tensor({8, 6, 3, 3}, 2, -0.4f, 0.4f)));
+    const ValueId bias = b.constant("b", as(dtype, random_tensor({8}, 3)));
+    const ValueId c = b.op("Conv", {x, w, bias}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}});
+    const ValueId y = b.op("Sigmoid", {b.op("Add", {c, b.op("Relu", {c})})});
+    const ValueId pooled = b.op("MaxPool", {y}, {{"kernel_shape", std::vector<int64_t>{2, 2}}, {"strides", std::vector<int64_t>{2, 2}}});
+    const ValueId flat = b.op("Flatten", {pooled});
+    const ValueId z = b.op("MatMul", {flat, b.constant("m", as(dtype, random_tensor({160, 7}, 4, -0.2f, 0.2f)))});
+    b.output(b.op("Softmax", {z}), "p");
+    b.output(c, "conv");
+    const std::vector<Tensor> in{as(dtype, random_tensor({1, 6, 9, 10}, 5))};
+    const Graph graph = b.finish();
+    const auto expected = evaluate_plain(graph, in);
+    everywhere(graph, [&](const Graph& g, const CompileOptions& o) {
+      CHECK(no_plain(g, o));
+      CompileOptions each = o;
+      each.round_each = true;
+      const auto wide = run_compiled(g, o, in), rounded = run_compiled(g, each, in);
+      // A single convolution: both sums are within rounding of the true one, so at most one step apart, and seldom that.
+      CHECK(steps_apart(wide[1], expected[1]) <= 1);
+      CHECK(steps_apart(rounded[1], expected[1]) <= 1);
+      CHECK(steps_apart(rounded[0], expected[0]) <= 2);
+      // Without rounding in between it is nearer to the truth, and may differ from the model as written by what each node's rounding adds up
+      // to: nine of them here.
+      CHECK(steps_apart(wide[0], expected[0]) <= 9);
+    });
+  }
+}
+
+TEST_CASE("what only moves narrow numbers moves them as they are") {
+  Builder b("move", 19);
+  const ValueId table = b.constant("table", as(DType::f16, random_tensor({20, 8}, 1)));
+  const ValueId rows = b.op("Gather", {table, b.input("at", DType::i64, {3})});
+  b.output(b.op("Transpose", {rows}), "t");
+  const Graph g = b.finish();
+  const EditionInfo info = compile(g, {.threads = 1}).describe();
+  for (const StepInfo& s : info.steps) CHECK(s.kind != "tape");
+  const std::vector<Tensor> in{Tensor::from<int64_t>({3}, {4, 0, 19})};
+  CHECK(compare("t", run_compiled(g, {.threads = 1}, in)[0], evaluate_plain(g, in)[0], Tolerance{}).pass);
+}
+
+TEST_CASE("the range of floats, and bytes by it") {
+  for (kernels::Isa isa : kernels::available()) {
+    for (int64_t n : {1, 7, 64, 129, 1000}) {
+      Tensor x = random_tensor({n}, static_cast<uint64_t>(n), -3, 5);
+      if (n > 64) x.as<float>()[n / 2] = NAN;
+      const Fenced in(x, true);
+      kernels::Range range, expected;
+      kernels::find_range(isa)(in.tensor.as<float>().data(), n, range);
+      for (float v : x.as<float>()) {
+        if (v < expected.low) expected.low = v;
+        if (v > expected.high) expected.high = v;
+      }
+      CHECK(range.low == expected.low);
+      CHECK(range.high == expected.high);
+      Tensor bytes(DType::u8, {n});
+      const Fenced out(bytes, true);
+      kernels::to_bytes(isa)(in.tensor.as<float>().data(), n, 0.03f, 100, const_cast<uint8_t*>(static_cast<const uint8_t*>(out.tensor.data())));
+      int wrong = 0;
+      for (int64_t i = 0; i < n; ++i) {
+        const float v = x.as<float>()[i];
+        const double q = std::isnan(v) ? 0 : std::clamp(std::nearbyint(v / 0.03f) + 100.0, 0.0, 255.0);
+        wrong += static_cast<const uint8_t*>(out.tensor.data())[i] != static_cast<uint8_t>(q);
+      }
+      CHECK(wrong == 0);
+    }
+  }
+}
+
+TEST_CASE("dynamic quantisation as exporters write it is one 8-bit step for each layer, bit for bit as plain evaluation has it") {
+  using A = std::map<std::string, Attribute::Data>;
+  std::mt19937_64 random(11);
+  for (int round = 0; round < 12; ++round) {
+    const bool convolves = round % 2 == 0, is_signed = round % 3 != 0, each = round % 4 > 1;
+    const int64_t group = convolves && round % 6 == 4 ? 6 : 1, in = 6, out = round % 6 == 4 ? 6 : between(random, 1, 40);
+    CAPTURE(round);
+    Builder b("dynamic", 19);
+    const Shape xs = convolves ? Shape{2, in, 7, 9} : Shape{5, 3, in};
+    const ValueId x = b.input("x", DType::f32, Dims(xs.begin(), xs.end()));
+    const auto q = b.ops("DynamicQuantizeLinear", {x}, 3);
+    const DType type = is_signed ? DType::i8 : DType::u8;
+    const ValueId w = b.constant("w", bytes_tensor(type, convolves ? Shape{out, in / group, 3, 3} : Shape{in, out}, random));
+    const ValueId zero = b.constant("zero", byte_scalar(type, is_signed ? 0 : 128));
+    const ValueId sums = convolves ? b.op("ConvInteger", {q[0], w, q[2], zero},
+                                          A{{"pads", std::vector<int64_t>{1, 1, 1, 1}}, {"group", group}})
+                                   : b.op("MatMulInteger", {q[0], w, q[2], zero});
+    const Shape along = !each ? Shape{} : convolves ? Shape{1, out, 1, 1} : Shape{out};
+    const ValueId scale = b.op("Mul", {q[1], b.constant("scale", random_tensor(along, 3, 0.01f, 0.02f))});
+    ValueId y = b.op("Mul", {b.op("Cast", {sums}, A{{"to", int64_t{1}}}), scale});
+    y = b.op("Add", {y, b.constant("bias", random_tensor(convolves ? Shape{1, out, 1, 1} : Shape{out}, 4))});
+    if (round % 3 == 1) y = b.op("Relu", {y});
+    if (round % 3 == 2) y = b.op("Mul", {y, b.op("Sigmoid", {y})});
+    b.output(y, "y");
+    const std::vector<Tensor> inputs{random_tensor(xs, 5, -2, 3)};
+    everywhere(b.finish(), [&](const Graph& g, const CompileOptions& o) {
+      const EditionInfo info = compile(g, o).describe();
+      // Bytes by their range, the scale, the layer; layouts change at the inputs and outputs.
+      CHECK(std::ranges::count_if(info.steps, [](const StepInfo& s) { return s.kind != "layout"; }) == 3);
+      CHECK(std::ranges::count(info.steps, "plain", &StepInfo::kind) == 0);
+      const Comparison c = compare("y", run_compiled(g, o, inputs)[0], evaluate_plain(g, inputs)[0],
+                                   round % 3 == 2 ? Tolerance{1e-6, 1e-5} : Tolerance{});
+      CHECK_MESSAGE(c.pass, c.reason);
+    });
+  }
+}
+
+}  // namespace test
