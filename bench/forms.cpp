@@ -70,6 +70,14 @@ void forget_types(Graph& g) {
   }
 }
 
+// Constants that nobody reads any more would be written with the model all the same.
+void drop_unread(Graph& g) {
+  const auto readers = g.consumers();
+  for (size_t v = 0; v < g.values.size(); ++v) {
+    if (readers[v].empty() && std::ranges::find(g.outputs, static_cast<ValueId>(v)) == g.outputs.end()) g.values[v].constant.reset();
+  }
+}
+
 // Normalisations are folded into convolutions before a net is quantised.
 void fold_normalisations(Graph& g) {
   Rewriting r(g);
@@ -164,6 +172,7 @@ Graph halved(Graph g, DType to, bool casts) {
       std::swap(g.values[inner].name, g.values[v].name);
     }
   }
+  drop_unread(g);
   forget_types(g);
   infer(g);
   return g;
@@ -196,6 +205,7 @@ Graph dynamically_quantised(Graph g) {
     }
     r.finish_as(y, n.outputs[0]);
   }
+  drop_unread(g);
   forget_types(g);
   infer(g);
   return g;
@@ -282,6 +292,7 @@ Graph quantised(Graph g) {
     r.keep(std::move(n));
     if (!outputs.contains(out)) pass(out);
   }
+  drop_unread(g);
   forget_types(g);
   infer(g);
   return g;

@@ -78,6 +78,7 @@ struct EditionInfo {
   std::vector<std::string> input_names, output_names;
   std::vector<PassReport> passes;  // that ran again for these shapes; those that ran once for the model: Program::passes()
   double flops = 0;                // of the steps that tell theirs
+  int plain = 0;  // steps by plain evaluation (StepInfo::kind "plain"), which is slow; `why` tells the reason
   int not_counted = 0;  // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;
@@ -149,6 +150,8 @@ class Outputs {
 struct RunOptions {
   std::stop_token stop{};             // cancels between steps, and between the nodes of subgraphs: Error (cancelled)
   std::chrono::nanoseconds limit{0};  // time a run may take; 0: none. Checked between steps
+  // Called before each step, on the thread that runs the lane: steps done, and the share of the run that they are by estimate (0 to 1).
+  std::function<void(size_t step, size_t steps, double share)> progress{};
 };
 
 struct StepTime {

@@ -98,8 +98,13 @@ Command add_bench(CLI::App& app) {
     o->bench.max_seconds = std::max(10.0, 3 * o->bench.min_seconds);
     Progress progress;
     progress.show("measuring");
+    RunProgress slow("measuring");
+    if (o->bench.lanes == 1) o->bench.run = slow.on(o->bench.run);
     const BenchResult r = bench(program, threads, inputs, o->bench);
     progress.show("");
+    const EditionInfo edition = program.describe(shapes);
+    // A second look at what takes minutes would take as long again.
+    const auto plainly = r.latency.median < 5 ? plain_share(program, edition, inputs, o->bench.run) : std::nullopt;
     const int64_t items = shapes.empty() || shapes[0].empty() ? 1 : shapes[0][0];
     const double per_second = r.runs_per_second * static_cast<double>(items);
     // A model whose arithmetic nobody knows has no rate; one where only a part is known has at least that.
@@ -117,6 +122,7 @@ Command add_bench(CLI::App& app) {
            {"items_per_second", per_second},
            {"flops_per_run", counted ? Json(r.flops) : Json(nullptr)},
            {"steps_not_counted", r.not_counted},
+           {"plain", plain_json(edition, plainly)},
            {"gflops", counted ? Json(r.gflops) : Json(nullptr)},
            {"peak_gflops", r.peak_gflops},
            {"share_of_peak", counted ? Json(r.share) : Json(nullptr)},
@@ -163,6 +169,10 @@ Command add_bench(CLI::App& app) {
     table.row({"measured peak", fmt::format("{:.1f} GFLOP/s", r.peak_gflops)});
     if (counted) table.row({"share of peak", fmt::format("{}{:.1f} %", least, 100 * r.share)});
     fmt::print("{}", table.text());
+    if (l.runs < 5)
+      fmt::print("  {} run{} of {} each: what takes so long is not repeated until percentiles mean something; --seconds N measures longer.\n",
+                 l.runs, l.runs == 1 ? "" : "s", seconds_text(l.median));
+    if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
     if (r.not_counted > 0)
       fmt::print("  The arithmetic of {} step{} is not counted: control flow, plain evaluation, or kernels of yours.\n", r.not_counted,
                  r.not_counted == 1 ? "" : "s");

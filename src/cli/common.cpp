@@ -510,6 +510,76 @@ Progress::~Progress() {
   if (shown_) fmt::print(stderr, "\r\033[K");
 }
 
+RunOptions RunProgress::on(RunOptions o) {
+  o.progress = [this](size_t step, size_t steps, double share) {
+    const auto now = std::chrono::steady_clock::now();
+    if (step == 0) start_ = now;
+    const double elapsed = std::chrono::duration<double>(now - start_).count();
+    if (elapsed < 2 || now - shown_ < std::chrono::milliseconds(200)) return;
+    shown_ = now;
+    progress_.show(fmt::format("{}: step {} of {}{}", what_, step + 1, steps,
+                               share > 0.02 ? fmt::format(", about {} left", seconds_text(elapsed / share * (1 - share))) : ""));
+  };
+  return o;
+}
+
+namespace {
+
+// "Conv, 12 steps: no kernel for this op on f64", the most frequent first.
+std::vector<std::pair<std::string, int>> plain_kinds(const EditionInfo& edition) {
+  std::map<std::string, int> count;
+  for (const StepInfo& s : edition.steps) {
+    if (s.kind == "plain") ++count[s.op + "\n" + s.why];
+  }
+  std::vector<std::pair<std::string, int>> list(count.begin(), count.end());
+  std::ranges::stable_sort(list, [](const auto& a, const auto& b) { return a.second > b.second; });
+  return list;
+}
+
+}  // namespace
+
+Json plain_json(const EditionInfo& edition, std::optional<double> share) {
+  Json steps = Json::array();
+  for (size_t i = 0; i < edition.steps.size(); ++i) {
+    const StepInfo& s = edition.steps[i];
+    if (s.kind == "plain") steps.push_back({{"step", i + 1}, {"op", s.op}, {"nodes", s.nodes}, {"why", s.why}});
+  }
+  return {{"steps", edition.plain}, {"of", edition.steps.size()}, {"share_of_time", share ? Json(*share) : Json(nullptr)}, {"which", steps}};
+}
+
+std::string plain_text(const EditionInfo& edition, std::optional<double> share) {
+  if (edition.plain == 0) return "";
+  std::string text = fmt::format("{} of {} steps go by plain evaluation, which is slow{}:\n", edition.plain, edition.steps.size(),
+                                 share ? fmt::format("; they take {:.1f} % of the time", 100 * *share) : "");
+  const auto kinds = plain_kinds(edition);
+  constexpr size_t kMost = 8;
+  for (size_t i = 0; i < std::min(kinds.size(), kMost); ++i) {
+    const size_t cut = kinds[i].first.find('\n');
+    const std::string op = kinds[i].first.substr(0, cut), why = kinds[i].first.substr(cut + 1);
+    std::string first;
+    for (const StepInfo& s : edition.steps) {
+      if (s.kind == "plain" && s.op == op && s.why == why && first.empty() && !s.nodes.empty()) first = s.nodes[0];
+    }
+    text += fmt::format("    {}{}: {}\n", first, kinds[i].second > 1 ? fmt::format(" and {} more {}", kinds[i].second - 1, op) : "", why);
+  }
+  if (kinds.size() > kMost) text += fmt::format("    and {} other kinds; --json lists them all\n", kinds.size() - kMost);
+  return text;
+}
+
+std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs, const RunOptions& run) {
+  if (edition.plain == 0) return std::nullopt;
+  Lane lane(program);
+  lane.time_steps(true);
+  lane.run(std::span<const Tensor>(inputs), run);
+  double plain = 0, all = 0;
+  const auto times = lane.step_times();
+  for (size_t i = 0; i < times.size() && i < edition.steps.size(); ++i) {
+    all += times[i].seconds;
+    if (edition.steps[i].kind == "plain") plain += times[i].seconds;
+  }
+  return all > 0 ? std::optional(plain / all) : std::nullopt;
+}
+
 Json to_json(const Shape& shape) { return Json(shape); }
 
 Json to_json(const std::optional<Dims>& dims) {

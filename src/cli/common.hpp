@@ -1,6 +1,7 @@
 // What the commands share: options about the model, tables, JSON, exit codes.
 #pragma once
 
+#include <chrono>
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -127,6 +128,26 @@ class Progress {
  private:
   bool shown_ = false;
 };
+
+// Tells of a run that takes more than two seconds, on a terminal: steps done, and an estimate.
+class RunProgress {
+ public:
+  explicit RunProgress(std::string what) : what_(std::move(what)) {}
+  // The options with this as their progress; it must outlive the runs.
+  RunOptions on(RunOptions options);
+
+ private:
+  std::string what_;
+  Progress progress_;
+  std::chrono::steady_clock::time_point start_{}, shown_{};
+};
+
+// Steps by plain evaluation, for people and programs. `share`: of the time, when it was measured.
+Json plain_json(const EditionInfo& edition, std::optional<double> share = {});
+// A line or several; empty when there are none.
+std::string plain_text(const EditionInfo& edition, std::optional<double> share = {});
+// The share of a run's time that they take, from a run with the clock read at each step.
+std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs, const RunOptions& run);
 
 Json archive_json(const ArchiveInfo& info);
 std::string archive_text(const ArchiveInfo& info);

@@ -203,6 +203,7 @@ Command add_inspect(CLI::App& app) {
     if (edition) {
       j["flops"] = edition->flops > 0 || edition->not_counted == 0 ? Json(edition->flops) : Json(nullptr);
       j["steps_not_counted"] = edition->not_counted;
+      j["plain"] = plain_json(*edition);
       j["arena_bytes"] = edition->arena_bytes;
       j["arena_bound_bytes"] = edition->arena_bound;
       if (o->steps) {
@@ -255,6 +256,7 @@ Command add_inspect(CLI::App& app) {
       for (const Fault& f : faults) fmt::print("  {}: {}{}\n", to_string(f.category), f.where.empty() ? "" : f.where + ": ", f.what);
     } else {
       fmt::print("\nEvery op is supported.\n");
+      if (edition && edition->plain > 0) fmt::print("\n{}", plain_text(*edition));
     }
     if (o->modules && faults.empty()) print_modules(modules);
     if (o->steps && edition) {

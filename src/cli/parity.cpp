@@ -216,7 +216,8 @@ Command add_parity(CLI::App& app) {
       const Program compiled = o->model.make_program(graph, options), plain = o->model.make_program(graph, plain_options);
       const auto inputs = random_inputs(compiled, o->model.shapes_for(compiled, options), o->seed);
       Lane a(compiled, o->model.threads), b(plain, 1);
-      const RunOptions run = o->model.run_options();
+      RunProgress slow("running");
+      const RunOptions run = slow.on(o->model.run_options());
       const Outputs got = a.run(std::span<const Tensor>(inputs), run), expected = b.run(std::span<const Tensor>(inputs), run);
       CaseResult r{fmt::format("seed {}", o->seed), true, {}};
       for (size_t i = 0; i < got.size(); ++i) {
@@ -244,13 +245,14 @@ Command add_parity(CLI::App& app) {
       if (std::ranges::all_of(cases, [&](const Case& c) { return std::ranges::any_of(c.inputs, named); })) options.given.push_back(name);
     }
     Lane lane(o->model.make_program(std::move(graph), options), o->model.threads);
+    RunProgress slow("running");
     std::vector<std::pair<std::string, std::string>> skipped;
     for (const Case& c : cases) {
       if (const std::string why = o->model.archived() ? not_held(*o, lane.program(), c) : ""; !why.empty()) {
         skipped.emplace_back(c.name, why);
         continue;
       }
-      results.push_back(check_case(lane, c, o->tolerance(), o->model.run_options()));
+      results.push_back(check_case(lane, c, o->tolerance(), slow.on(o->model.run_options())));
     }
     return report(*o, results, "compiled against reference outputs", skipped);
   };

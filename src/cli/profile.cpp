@@ -95,9 +95,14 @@ Command add_profile(CLI::App& app) {
     progress.show("probing the machine");
     const Roofline roofline(program.options().isa, threads);
     Lane lane(program);
+    RunProgress slow("running");
+    o->profile.run = slow.on(o->model.run_options());
     o->profile.progress = [&](const std::string& what) { progress.show(what); };
     const Profile p = profile(lane, inputs, roofline, o->profile);
     progress.show("");
+    const EditionInfo edition = program.describe(o->model.shapes_for(program, options));
+    double plainly = 0;
+    for (const StepProfile& s : p.steps) plainly += s.step.kind == "plain" ? s.share : 0;
     Json steps = Json::array(), ops = Json::array();
     for (size_t i = 0; i < p.steps.size(); ++i) {
       const StepProfile& s = p.steps[i];
@@ -124,24 +129,27 @@ Command add_profile(CLI::App& app) {
     write_json(o->model.json, {{"model", o->model.model},
                                {"threads", threads},
                                {"isa", program.options().isa},
-                               {"runs", o->profile.runs},
+                               {"runs", p.timed.runs},
                                {"cold", o->profile.cold},
                                {"run_seconds", latency_json(p.run)},
                                {"timed_run_seconds", latency_json(p.timed)},
                                {"overhead_of_timing", p.overhead},
                                {"flops", p.flops},
+                               {"plain", plain_json(edition, plainly)},
                                {"peak_gflops", roofline.peak_gflops()},
                                {"ops", ops},
                                {"steps", steps}});
     if (!o->timeline.empty()) write_file(o->timeline, timeline_json(p, std::filesystem::path(o->model.model).filename().string()));
     if (!o->chart.empty()) draw(*o, p);
     if (!for_people(o->model.json)) return static_cast<int>(kGood);
-    fmt::print("{}, {} thread{}, {}, {} runs{}\n", o->model.model, threads, threads == 1 ? "" : "s", program.options().isa, o->profile.runs,
+    fmt::print("{}, {} thread{}, {}, {} runs{}\n", o->model.model, threads, threads == 1 ? "" : "s", program.options().isa, p.timed.runs,
                o->profile.cold ? ", caches emptied before each" : "");
     fmt::print("  a run takes {} in the median ({} to {} at 90 %), {:.1f} GFLOP/s: {:.1f} % of the peak\n", seconds_text(p.run.median),
                seconds_text(p.run.min), seconds_text(p.run.p90), p.flops / p.run.median / 1e9,
                100 * p.flops / p.run.median / 1e9 / roofline.peak_gflops());
-    fmt::print("  reading the clock after every step changes that by {:+.1f} %\n\n", 100 * p.overhead);
+    fmt::print("  reading the clock after every step changes that by {:+.1f} %\n", 100 * p.overhead);
+    if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
+    fmt::print("\n");
     const auto rates = [](double flops, double bytes, double seconds) {
       return std::pair{flops > 0 ? fmt::format("{:.1f}", flops / seconds / 1e9) : "",
                        bytes > 0 ? fmt::format("{:.1f}", bytes / seconds / 1e9) : ""};

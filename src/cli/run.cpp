@@ -450,7 +450,8 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
     if (it != given.end()) inputs[i] = it->second;
   }
   Lane lane(program, o.model.threads);
-  const Outputs out = lane.run(std::span<const Tensor>(inputs), o.model.run_options());
+  RunProgress slow("running");
+  const Outputs out = lane.run(std::span<const Tensor>(inputs), slow.on(o.model.run_options()));
   save_outputs(o, named(out), "");
   Json j{{"model", o.model.model}};
   for (size_t i = 0; i < out.size(); ++i) j["outputs"][out.name(i)] = tensor_json(out[i]);

@@ -9,7 +9,7 @@
 #include <algorithm>
 #include <cstring>
 
-#include "kernels/dense8.hpp"
+#include "kernels/byte_result.hpp"
 #include "kernels/math.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
@@ -40,30 +40,63 @@ inline void real_row(const ByteResult& g, const int32_t* line, float* out, int64
   for (; j < columns; ++j) finish(one, j, line + j, out + j);
 }
 
-// A row of finished sums, from `column` on, to the result. `line` is written over. Tapes come later, over more columns at once.
-inline void finish_line(const ByteResult& g, int32_t* line, int64_t row, int64_t column, int64_t columns) {
+// Sums to bytes. In double, as plain evaluation does it: ties go the same way.
+inline void requantise_exactly(const ByteResult& g, const int32_t* line, uint8_t* out, int64_t column, int64_t columns) {
+  const double low = g.out_signed ? -128 : 0, high = g.out_signed ? 127 : 255;
+  for (int64_t j = 0; j < columns; ++j) {
+    const double v = line[j] * g.factors[column + j] + (g.shifts ? g.shifts[column + j] : 0);
+    out[j] = static_cast<uint8_t>(static_cast<int32_t>(std::clamp(__builtin_nearbyint(v) + g.out_zero, low, high)));
+  }
+}
+
+// The same by floats; where one is so near to the middle between two numbers that double might round the other way, again in double.
+inline void requantise(const ByteResult& g, const int32_t* line, uint8_t* out, int64_t column, int64_t columns) {
+  const F32 d;
+  const hn::RebindToSigned<F32> di;
+  const int64_t lanes = hn::Lanes(d);
+  const VF zero = hn::Set(d, static_cast<float>(g.out_zero)), half = hn::Set(d, 0.5f), unsure = hn::Set(d, 0x1p-21f);
+  const VF low = hn::Set(d, g.out_signed ? -128.0f : 0.0f), high = hn::Set(d, g.out_signed ? 127.0f : 255.0f);
+  const auto narrow = [&](const double* p) HWY_ATTR {
+#if HWY_TARGET == HWY_SCALAR
+    return hn::Set(d, static_cast<float>(*p));
+#else
+    const hn::Half<F32> dh;
+    const hn::Rebind<double, hn::Half<F32>> dd;
+    return hn::Combine(d, hn::DemoteTo(dh, hn::LoadU(dd, p + lanes / 2)), hn::DemoteTo(dh, hn::LoadU(dd, p)));
+#endif
+  };
+  int64_t j = 0;
+  for (; j + lanes <= columns; j += lanes) {
+    VF v = hn::Mul(hn::ConvertTo(d, hn::LoadU(di, line + j)), narrow(g.factors + column + j));
+    VF size = hn::Abs(v);
+    if (g.shifts) {
+      const VF shift = narrow(g.shifts + column + j);
+      v = hn::Add(v, shift);
+      size = hn::Add(size, hn::Abs(shift));
+    }
+    const VF rounded = hn::Round(v);
+    // Four roundings, each of at most 2^-24 of what it rounds.
+    const VF apart = hn::MulAdd(size, unsure, hn::Abs(hn::Sub(v, rounded)));
+    if (!hn::AllTrue(d, hn::Lt(apart, half))) {
+      requantise_exactly(g, line + j, out + j, column + j, lanes);
+      continue;
+    }
+    const auto y = hn::ConvertTo(di, hn::Min(hn::Max(hn::Add(rounded, zero), low), high));
+    if (g.out_signed) hn::StoreU(hn::DemoteTo(hn::Rebind<int8_t, F32>(), y), hn::Rebind<int8_t, F32>(), reinterpret_cast<int8_t*>(out + j));
+    else hn::StoreU(hn::DemoteTo(hn::Rebind<uint8_t, F32>(), y), hn::Rebind<uint8_t, F32>(), out + j);
+  }
+  requantise_exactly(g, line + j, out + j, column + j, columns - j);
+}
+
+// A row of finished sums, from `column` on, to the result. Tapes come later, over more columns at once.
+inline void finish_line(const ByteResult& g, const int32_t* line, int64_t row, int64_t column, int64_t columns) {
   const int64_t at = row * g.ldc + column;
   if (g.sums) {
     std::memcpy(g.sums + at, line, static_cast<size_t>(columns) * sizeof(int32_t));
     return;
   }
   if (g.reals) return real_row(g, line, g.reals + at, row, column, columns);
-  // In double, as plain evaluation does it: ties go the same way.
-  const hn::ScalableTag<double> dd;
-  const hn::Rebind<int32_t, hn::ScalableTag<double>> half;
-  const int64_t lanes = hn::Lanes(dd), whole = columns - columns % lanes;
-  const double low = g.out_signed ? -128 : 0, high = g.out_signed ? 127 : 255;
-  for (int64_t j = 0; j < whole; j += lanes) {
-    auto v = hn::Mul(hn::PromoteTo(dd, hn::LoadU(half, line + j)), hn::LoadU(dd, g.factors + column + j));
-    if (g.shifts) v = hn::Add(v, hn::LoadU(dd, g.shifts + column + j));
-    v = hn::Add(hn::Round(v), hn::Set(dd, static_cast<double>(g.out_zero)));
-    v = hn::Min(hn::Max(v, hn::Set(dd, low)), hn::Set(dd, high));
-    hn::StoreU(hn::DemoteTo(half, v), half, line + j);
-  }
-  for (int64_t j = whole; j < columns; ++j)
-    line[j] = static_cast<int32_t>(
-        std::clamp(__builtin_nearbyint(line[j] * g.factors[column + j] + (g.shifts ? g.shifts[column + j] : 0)) + g.out_zero, low, high));
-  for (int64_t j = 0; j < columns; ++j) g.out[at + j] = static_cast<uint8_t>(line[j]);
+  requantise(g, line, g.out + at, column, columns);
 }
 
 }  // namespace lathe::kernels::HWY_NAMESPACE

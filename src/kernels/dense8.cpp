@@ -115,7 +115,12 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
       const int64_t n = std::min(run - at, count - done);
       int64_t i = 0;
       for (; i + lanes <= n; i += lanes) hn::StoreU(hn::Xor(hn::LoadU(d8, in + i), flip), d8, out + done + i);
+#if HWY_TARGET == HWY_AVX3
+      // What is stored past the end is written over, or not read: there is room for a vector behind the row.
+      if (i < n) hn::StoreU(hn::Xor(hn::MaskedLoad(hn::FirstN(d8, static_cast<size_t>(n - i)), d8, in + i), flip), d8, out + done + i);
+#else
       for (; i < n; ++i) out[done + i] = static_cast<uint8_t>(in[i] ^ (is_signed ? 0x80 : 0));
+#endif
       done += n;
     }
     for (int64_t i = count; i % 4 != 0; ++i) out[i] = 0;

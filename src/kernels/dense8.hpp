@@ -7,6 +7,7 @@
 #include <cstdint>
 #include <vector>
 
+#include "kernels/byte_result.hpp"
 #include "kernels/dense.hpp"
 
 namespace lathe::kernels {
@@ -34,23 +35,6 @@ void pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int
 PackedBytes packed_bytes(Isa isa, int64_t k, int64_t n, const int32_t* at);
 // Element (k, n) of what was packed, as it was.
 uint8_t unpacked_byte(const PackedBytes& b, bool is_signed, int64_t k, int64_t n);
-
-// What becomes of sums: 32-bit numbers as they are; or floats, float(sum) * scale and the epilogue; or requantised,
-// saturate(round_to_even(double(sum + bias) * factor [+ shift]) + out_zero).
-struct ByteResult {
-  int32_t* sums = nullptr;
-  float* reals = nullptr;
-  const float* scales = nullptr;  // of reals: one, or (scale_stride 1) one a column; null: 1
-  int64_t scale_stride = 0;
-  DenseEpilogue epilogue;  // of reals; its residual may be `reals` itself
-  uint8_t* out = nullptr;
-  bool out_signed = false;
-  int64_t ldc = 0;                  // elements
-  const int32_t* bias = nullptr;    // one a column, or null
-  const double* factors = nullptr;  // one a column
-  const double* shifts = nullptr;   // one a column, or null
-  int32_t out_zero = 0;
-};
 
 // Preconditions: A and the results need no alignment; B is packed by pack_bytes for the same instruction set, aligned to 64 bytes; results
 // overlap neither. Rows of A are read to their last byte and not past it.

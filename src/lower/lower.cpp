@@ -1,6 +1,8 @@
 // The driver: groups, then matches, then layouts, then for each group in order a recipe and its steps; what runs side by side; memory.
 #include "lower/lower.hpp"
 
+#include <fmt/ranges.h>
+
 #include <algorithm>
 
 #include "base/fail.hpp"
@@ -78,6 +80,24 @@ std::vector<const Candidate*> fitting(const PlanBuilder& b, const Planned& p) {
   return fit.empty() ? all : fit;
 }
 
+// Why no family does a group, for people.
+std::string plain_reason(const GraphView& view, const Group& group, const Planned& p) {
+  const Node& n = view.node(group.head());
+  if (n.has_subgraphs()) return "what runs is decided by values";
+  if (makes_nothing(view.graph(), n)) return "its result is empty";
+  if (decided_while_running(view, group)) return "values of the run decide its sizes";
+  const auto open = [&](ValueId v) { return v != kAbsent && !view.is_static(v) && !view.graph().values[static_cast<size_t>(v)].composite; };
+  if (std::ranges::any_of(n.inputs, open) || std::ranges::any_of(n.outputs, open)) return "sizes are known only while running";
+  const auto composite = [&](ValueId v) { return v != kAbsent && view.graph().values[static_cast<size_t>(v)].composite; };
+  if (std::ranges::any_of(n.inputs, composite) || std::ranges::any_of(n.outputs, composite)) return "it works on sequences or optionals";
+  std::vector<std::string_view> types;
+  for (ValueId v : n.inputs) {
+    if (v != kAbsent && std::ranges::find(types, to_string(view.dtype(v))) == types.end()) types.push_back(to_string(view.dtype(v)));
+  }
+  if (p.candidates.front().match->kind == StepKind::plain && types.size() == 1 && types[0] == "f32") return "no kernel for this op with these attributes";
+  return fmt::format("no kernel for this op on {}", types.empty() ? "nothing" : fmt::format("{}", fmt::join(types, ", ")));
+}
+
 // The sentence of an error without a place gets the node that the group is named after.
 [[noreturn]] void rethrow_at(const Error& e, const GraphView& view, const Group& group) {
   std::vector<Fault> faults = e.faults();
@@ -99,10 +119,7 @@ void explain(Plan& plan, size_t first, const Group& group, const Planned& planne
     step.recipe = plan.recipes.back();
     step.members = group.nodes;
     step.head = group.head();
-    step.why = !planned.plain                                         ? why(view, group)
-               : step.kind == StepKind::control                       ? "what runs is decided by values"
-               : makes_nothing(view.graph(), view.node(group.head())) ? "its result is empty"
-                                                                      : "no kernel for these types, attributes or unknown sizes";
+    step.why = planned.plain ? plain_reason(view, group, planned) : why(view, group);
     step.why_not = why_not(view, families, group, owner, options.fuse);
   }
 }

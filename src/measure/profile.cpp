@@ -50,7 +50,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     lane.time_steps(timed);
     if (o.cold) empty_caches();
     const auto start = Clock::now();
-    lane.run(std::span<const Tensor>(inputs));
+    lane.run(std::span<const Tensor>(inputs), o.run);
     return std::chrono::duration<double>(Clock::now() - start).count();
   };
   run(false);
@@ -63,7 +63,9 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     std::vector<Spell> spells;
   };
   std::vector<Kept> kept;
+  const auto begun = Clock::now();
   for (int r = 0; r < o.runs; ++r) {
+    if (r > 0 && std::chrono::duration<double>(Clock::now() - begun).count() > o.max_seconds) break;
     if (o.progress && (r % 8 == 0 || o.cold)) o.progress(fmt::format("run {} of {}", r + 1, o.runs));
     // The order alternates, as the second of a pair finds warmer caches.
     double without = 0;

@@ -13,6 +13,9 @@
 
 namespace lathe {
 
+// How long a step takes beside others, roughly: plain evaluation is some hundred times slower.
+static double weight(const lower::Step& step) { return (step.flops + step.bytes + 1000) * (step.kind == lower::StepKind::plain ? 100 : 1); }
+
 const Tensor& Outputs::operator[](std::string_view name) const {
   for (size_t i = 0; i < slot_->tensors.size(); ++i) {
     if ((*slot_->names)[i] == name) return slot_->tensors[i];
@@ -213,7 +216,15 @@ class LaneImpl : public lower::Bodies {
     }
     std::optional<LimitScope> scope;
     if (!inside) scope.emplace(limits);
+    double whole = 0, done = 0;
+    if (options.progress) {
+      for (const lower::Step& step : plan.steps) whole += weight(step);
+    }
     for (size_t i = 0; i < plan.steps.size(); ++i) {
+      if (options.progress) {
+        options.progress(i, plan.steps.size(), whole > 0 ? done / whole : 0);
+        done += weight(plan.steps[i]);
+      }
       if (stoppable && options.stop.stop_requested())
         fail(Category::cancelled, "the run was cancelled before step {} of {}", i + 1, plan.steps.size());
       if (limited && Clock::now() - start > options.limit)

@@ -323,6 +323,7 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
     info.steps.push_back(std::move(step));
     info.flops += s.flops;
     if (!s.counted) ++info.not_counted;
+    if (s.kind == lower::StepKind::plain) ++info.plain;
   }
   for (size_t n = 0; n < g.nodes.size(); ++n) {
     const Node& node = g.nodes[n];

@@ -7,14 +7,36 @@
 #include "kernels/dense8.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/steps/byte_operands.hpp"
+#include "lower/steps/convolution.hpp"
 #include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::lower {
 namespace {
 
+// Pictures of few channels with their padding written out, so that a kernel row is one run of bytes.
+struct PaddedBytes {
+  Location to;
+  int64_t images = 0, in_h = 0, out_h = 0, top = 0;            // lines
+  int64_t in_row = 0, out_row = 0, left = 0;  // bytes
+
+  void run(const StepContext& c, const uint8_t* from, uint8_t zero, int tasks) const {
+    uint8_t* out = pointer<uint8_t>(c, to);
+    const int64_t total = images * out_h;
+    c.workers.each(tasks, [&](int64_t task, int) {
+      for (int64_t r = total * task / tasks; r < total * (task + 1) / tasks; ++r) {
+        const int64_t y = r % out_h - top, kept = std::min(in_row, out_row - left);
+        uint8_t* line = out + r * out_row;
+        std::memset(line, zero, static_cast<size_t>(out_row));
+        if (y >= 0 && y < in_h) std::memcpy(line + left, from + (r / out_h * in_h + y) * in_row, static_cast<size_t>(kept));
+      }
+    });
+  }
+};
+
 class ByteKernel : public StepKernel {
  public:
+  std::optional<PaddedBytes> padded;
   kernels::Dense8 dense = nullptr;
   kernels::Dense8Arguments form;  // what does not change from run to run
   kernels::Isa isa = kernels::Isa::scalar;
@@ -33,7 +55,11 @@ class ByteKernel : public StepKernel {
     static_cast<kernels::WindowShape&>(shared) = window.shape;
     shared.z = window.z.data(), shared.y = window.y.data(), shared.x = window.x.data();
     const int32_t zero = finish.a_zero(c);
-    if (windowed) {
+    const uint8_t* from = pointer<const uint8_t>(c, input);
+    if (padded) {
+      padded->run(c, from, static_cast<uint8_t>(zero), c.workers.size());
+      from = pointer<const uint8_t>(c, padded->to);
+    } else if (windowed) {
       std::memset(pointer<uint8_t>(c, padding), static_cast<uint8_t>(zero), static_cast<size_t>(group_channels));
       shared.zeros = pointer<const uint8_t>(c, padding);
     }
@@ -43,7 +69,7 @@ class ByteKernel : public StepKernel {
       kernels::Dense8Arguments a = form;
       a.a_zero = zero;
       kernels::WindowRowsOf<uint8_t> w = shared;
-      const auto* in = pointer<const uint8_t>(c, input) + g * group_channels;
+      const uint8_t* in = from + g * group_channels;
       if (windowed) {
         w.base = in;
         a.window = &w;
@@ -102,7 +128,11 @@ class ByteFamily : public StepFamily {
     k.groups = m.groups, k.depth = m.depth, k.rows = m.rows, k.group_filters = m.filters();
     k.form.a_signed = b.dtype(m.a()) == DType::i8;
     const Layout layout = m.layout();
-    if (m.convolves) {
+    if (m.convolves && m.groups == 1 && pads_rows(m.window, m.bs[1])) {
+      k.group_channels = m.bs[1];
+      k.windowed = true;
+      bind_padded(b, m, k, step);
+    } else if (m.convolves) {
       k.group_channels = m.bs[1];
       k.window = window_tables(m.window, spatial(m.as), logical_strides(m.as, Layout::channels_last));
       k.windowed = true;
@@ -130,6 +160,31 @@ class ByteFamily : public StepFamily {
 
  private:
   static int64_t unit(kernels::Isa isa) { return kernels::grouping8(isa) == kernels::Grouping::bytes ? 1 : 2; }
+
+  // Sets up the padded copy and the window over it: taps are kernel rows, each kernel_width x channels bytes.
+  static void bind_padded(PlanBuilder& b, const ByteMatch& m, ByteKernel& k, Step& step) {
+    const auto in = spatial(m.as);
+    const ops::Window& w = m.window;
+    const int64_t channels = m.bs[1];
+    PaddedBytes p;
+    p.images = m.as[0], p.in_h = in[0], p.top = w.pads_begin[0];
+    p.out_h = std::max(in[0] + p.top, (w.out[0] - 1) * w.strides[0] + (w.kernel[0] - 1) * w.dilations[0] + 1);
+    p.in_row = in[1] * channels, p.left = w.pads_begin[1] * channels;
+    p.out_row = std::max(in[1] + w.pads_begin[1], (w.out[1] - 1) * w.strides[1] + w.kernel[1]) * channels;
+    p.to = {b.scratch(static_cast<size_t>(p.images * p.out_h * p.out_row))};
+    step.scratch.push_back(p.to.buffer);
+    k.window.z = {0};
+    for (int64_t o = 0; o < w.out[0]; ++o) {
+      for (int64_t t = 0; t < w.kernel[0]; ++t) k.window.y.push_back((o * w.strides[0] + t * w.dilations[0]) * p.out_row);
+    }
+    for (int64_t o = 0; o < w.out[1]; ++o) k.window.x.push_back(o * w.strides[1] * channels);
+    k.window.shape.image_stride = p.out_h * p.out_row;
+    k.window.shape.out_h = w.out[0], k.window.shape.out_w = w.out[1];
+    k.window.shape.kh = w.kernel[0];
+    k.form.segments = w.kernel[0];
+    k.form.run = w.kernel[1] * channels;
+    k.padded = p;
+  }
 
   static void bind_weights(PlanBuilder& b, const ByteMatch& m, ByteKernel& k, Step& step) {
     const kernels::Isa isa = k.isa;
