@@ -49,41 +49,57 @@ inline void requantise_exactly(const ByteResult& g, const int32_t* line, uint8_t
   }
 }
 
-// The same by floats; where one is so near to the middle between two numbers that double might round the other way, again in double.
-inline void requantise(const ByteResult& g, const int32_t* line, uint8_t* out, int64_t column, int64_t columns) {
-  const F32 d;
-  const hn::RebindToSigned<F32> di;
-  const int64_t lanes = hn::Lanes(d);
-  const VF zero = hn::Set(d, static_cast<float>(g.out_zero)), half = hn::Set(d, 0.5f), unsure = hn::Set(d, 0x1p-21f);
-  const VF low = hn::Set(d, g.out_signed ? -128.0f : 0.0f), high = hn::Set(d, g.out_signed ? 127.0f : 255.0f);
-  const auto narrow = [&](const double* p) HWY_ATTR {
+// Columns [column, column + lanes): what they need, in registers.
+struct ByteColumns {
+  VF factor, shift, low, high, zero;
+  bool shifted, is_signed;
+
+  ByteColumns(const ByteResult& g, int64_t column)
+      : factor(narrow(g.factors + column)),
+        shift(g.shifts ? narrow(g.shifts + column) : hn::Zero(F32())),
+        low(hn::Set(F32(), g.out_signed ? -128.0f : 0.0f)),
+        high(hn::Set(F32(), g.out_signed ? 127.0f : 255.0f)),
+        zero(hn::Set(F32(), static_cast<float>(g.out_zero))),
+        shifted(g.shifts != nullptr),
+        is_signed(g.out_signed) {}
+
+  static HWY_INLINE VF narrow(const double* p) {
+    const F32 d;
 #if HWY_TARGET == HWY_SCALAR
     return hn::Set(d, static_cast<float>(*p));
 #else
     const hn::Half<F32> dh;
     const hn::Rebind<double, hn::Half<F32>> dd;
-    return hn::Combine(d, hn::DemoteTo(dh, hn::LoadU(dd, p + lanes / 2)), hn::DemoteTo(dh, hn::LoadU(dd, p)));
+    return hn::Combine(d, hn::DemoteTo(dh, hn::LoadU(dd, p + hn::Lanes(dh))), hn::DemoteTo(dh, hn::LoadU(dd, p)));
 #endif
-  };
-  int64_t j = 0;
-  for (; j + lanes <= columns; j += lanes) {
-    VF v = hn::Mul(hn::ConvertTo(d, hn::LoadU(di, line + j)), narrow(g.factors + column + j));
-    VF size = hn::Abs(v);
-    if (g.shifts) {
-      const VF shift = narrow(g.shifts + column + j);
+  }
+
+  // By floats; false, and nothing is written, where one is so near to the middle between two numbers that double might round the other way.
+  HWY_INLINE bool write(hn::Vec<hn::RebindToSigned<F32>> sums, uint8_t* out) const {
+    const F32 d;
+    const hn::RebindToSigned<F32> di;
+    VF v = hn::Mul(hn::ConvertTo(d, sums), factor), size = hn::Abs(v);
+    if (shifted) {
       v = hn::Add(v, shift);
       size = hn::Add(size, hn::Abs(shift));
     }
     const VF rounded = hn::Round(v);
     // Four roundings, each of at most 2^-24 of what it rounds.
-    const VF apart = hn::MulAdd(size, unsure, hn::Abs(hn::Sub(v, rounded)));
-    if (!hn::AllTrue(d, hn::Lt(apart, half))) {
-      requantise_exactly(g, line + j, out + j, column + j, lanes);
-      continue;
-    }
+    const VF apart = hn::MulAdd(size, hn::Set(d, 0x1p-21f), hn::Abs(hn::Sub(v, rounded)));
+    if (HWY_UNLIKELY(!hn::AllTrue(d, hn::Lt(apart, hn::Set(d, 0.5f))))) return false;
     const auto y = hn::ConvertTo(di, hn::Min(hn::Max(hn::Add(rounded, zero), low), high));
-    if (g.out_signed) hn::StoreU(hn::DemoteTo(hn::Rebind<int8_t, F32>(), y), hn::Rebind<int8_t, F32>(), reinterpret_cast<int8_t*>(out + j));
-    else hn::StoreU(hn::DemoteTo(hn::Rebind<uint8_t, F32>(), y), hn::Rebind<uint8_t, F32>(), out + j);
+    if (is_signed) hn::StoreU(hn::DemoteTo(hn::Rebind<int8_t, F32>(), y), hn::Rebind<int8_t, F32>(), reinterpret_cast<int8_t*>(out));
+    else hn::StoreU(hn::DemoteTo(hn::Rebind<uint8_t, F32>(), y), hn::Rebind<uint8_t, F32>(), out);
+    return true;
+  }
+};
+
+inline void requantise(const ByteResult& g, const int32_t* line, uint8_t* out, int64_t column, int64_t columns) {
+  const hn::RebindToSigned<F32> di;
+  const int64_t lanes = hn::Lanes(F32());
+  int64_t j = 0;
+  for (; j + lanes <= columns; j += lanes) {
+    if (!ByteColumns(g, column + j).write(hn::LoadU(di, line + j), out + j)) requantise_exactly(g, line + j, out + j, column + j, lanes);
   }
   requantise_exactly(g, line + j, out + j, column + j, columns - j);
 }

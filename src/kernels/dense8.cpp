@@ -99,7 +99,7 @@ inline constexpr auto kBytes8 = micro_table8<true>(std::make_integer_sequence<in
 inline constexpr auto kBytes8 = kPairs8;
 #endif
 
-// One row's part of K, from `skip` elements of its runs on, `count` of them, as groups; the last group is filled up with zeros. Signed
+// One row's part of K, from `skip` elements of its first run on, `count` of them, as groups; the last group is filled up with zeros. Signed
 // bytes become unsigned ones 128 higher when they are grouped as bytes. Returns their sum as they are written, when it is asked for.
 int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t skip, int64_t count, bool bytes, bool is_signed,
                 bool summed, int32_t* to) {
@@ -110,7 +110,7 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
     const int64_t lanes = hn::Lanes(d8);
     const auto flip = hn::Set(d8, is_signed ? 0x80 : 0);
     int64_t done = 0;
-    for (int64_t t = skip / run, at = skip % run; done < count; ++t, at = 0) {
+    for (int64_t t = 0, at = skip; done < count; ++t, at = 0) {
       const uint8_t* in = runs[t * stride] + at;
       const int64_t n = std::min(run - at, count - done);
       int64_t i = 0;
@@ -129,7 +129,7 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
   }
   auto* out = reinterpret_cast<int16_t*>(to);
   int64_t done = 0;
-  for (int64_t t = skip / run, at = skip % run; done < count; ++t, at = 0) {
+  for (int64_t t = 0, at = skip; done < count; ++t, at = 0) {
     const uint8_t* in = runs[t * stride] + at;
     const int64_t n = std::min(run - at, count - done);
     if (is_signed) {
@@ -155,20 +155,42 @@ void shared_terms(const Dense8Arguments& g, int32_t a_zero, int64_t column, int6
   }
 }
 
-// Rows of finished sums to the result: shared terms, zero points of B, factor.
+// Sums of one row from column j of a panel on, with the shared terms and zero points of B: a vector of them.
+HWY_INLINE VI finished_sums(const int32_t* sums, const int32_t* add, const int32_t* zero, int32_t row_sum, int64_t j) {
+  const I32 d;
+  VI v = hn::Add(hn::LoadU(d, sums + j), hn::LoadU(d, add + j));
+  if (zero) v = hn::Sub(v, hn::Mul(hn::LoadU(d, zero + j), hn::Set(d, row_sum)));
+  return v;
+}
+
+// Rows of finished sums to the result: shared terms, zero points of B, factor. Bytes vector by vector, whose factors stay in registers for
+// all rows; other results row by row.
 void finish8(const Dense8Arguments& g, const int32_t* add, const int32_t* sums, int64_t stride, int64_t row, int rows, int64_t column,
              int64_t columns, const int32_t* row_sums) {
   const PackedBytes& b = *g.b;
-  for (int r = 0; r < rows; ++r) {
-    alignas(64) int32_t line[kWidth8];
-    const int32_t* in = sums + r * stride;
-    for (int64_t j = 0; j < columns; ++j) line[j] = static_cast<int32_t>(static_cast<uint32_t>(in[j]) + static_cast<uint32_t>(add[j]));
-    if (b.any_zero) {
-      for (int64_t j = 0; j < columns; ++j)
-        line[j] = static_cast<int32_t>(static_cast<uint32_t>(line[j]) -
-                                       static_cast<uint32_t>(b.zero[column + j]) * static_cast<uint32_t>(row_sums[r]));
+  const I32 d;
+  const int64_t lanes = hn::Lanes(d);
+  const int32_t* zero = b.any_zero ? b.zero + column : nullptr;
+  alignas(64) int32_t line[kWidth8];
+  int64_t from = 0;
+  for (; g.out && from + lanes <= columns; from += lanes) {
+    const ByteColumns c(g, column + from);
+    for (int r = 0; r < rows; ++r) {
+      const VI v = finished_sums(sums + r * stride, add, zero, row_sums[r], from);
+      uint8_t* out = g.out + (row + r) * g.ldc + column + from;
+      if (c.write(v, out)) continue;
+      hn::StoreU(v, d, line);
+      requantise_exactly(g, line, out, column + from, lanes);
     }
-    finish_line(g, line, row + r, column, columns);
+  }
+  for (int r = 0; r < rows && from < columns; ++r) {
+    int64_t j = from;
+    for (; j + lanes <= columns; j += lanes) hn::StoreU(finished_sums(sums + r * stride, add, zero, row_sums[r], j), d, line + j);
+    for (; j < columns; ++j) {
+      const uint32_t sum = static_cast<uint32_t>(sums[r * stride + j]) + static_cast<uint32_t>(add[j]);
+      line[j] = static_cast<int32_t>(zero ? sum - static_cast<uint32_t>(zero[j]) * static_cast<uint32_t>(row_sums[r]) : sum);
+    }
+    finish_line(g, line + from, row + r, column + from, columns - from);
   }
 }
 

@@ -14,7 +14,8 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-inline constexpr int kAtOnce = 4;  // vectors of channels, so that sums need not wait for one another
+inline constexpr int kPixels = 6;      // at a time: their sums need not wait for one another, and share the weights
+inline constexpr int64_t kLine = 256;  // channels finished at a time
 
 template <bool kSigned>
 HWY_INLINE VF load_bytes(const uint8_t* p) {
@@ -24,58 +25,71 @@ HWY_INLINE VF load_bytes(const uint8_t* p) {
   else return hn::ConvertTo(d, hn::PromoteTo(di, hn::LoadU(hn::Rebind<uint8_t, F32>(), p)));
 }
 
-// Channels [c, c + V vectors) of one pixel.
-template <bool kSigned, int V>
-HWY_INLINE void sum_taps(const uint8_t* const* taps, int64_t count, const float* w, int64_t pitch, const float* sums, float zero, int64_t c,
-                         int32_t* line) {
+// A vector of channels, from c on, of P pixels; their taps are P pointers apart.
+template <bool kSigned, int P>
+HWY_INLINE void sum_taps(const Depthwise8Arguments& g, const uint8_t* const* taps, int64_t c, int32_t* lines) {
   const F32 d;
   const hn::RebindToSigned<F32> di;
-  const int64_t lanes = hn::Lanes(d);
-  VF acc[V];
-  LATHE_UNROLL(4)
-  for (int v = 0; v < V; ++v) acc[v] = hn::Mul(hn::Set(d, -zero), hn::LoadU(d, sums + c + v * lanes));
-  for (int64_t t = 0; t < count; ++t) {
-    LATHE_UNROLL(4)
-    for (int v = 0; v < V; ++v)
-      acc[v] = hn::MulAdd(load_bytes<kSigned>(taps[t] + c + v * lanes), hn::LoadU(d, w + t * pitch + c + v * lanes), acc[v]);
+  const VF start = hn::Mul(hn::Set(d, -static_cast<float>(g.a_zero)), hn::LoadU(d, g.weight_sums + c));
+  VF acc[P];
+  LATHE_UNROLL(8)
+  for (int r = 0; r < P; ++r) acc[r] = start;
+  for (int64_t t = 0; t < g.taps; ++t) {
+    const VF w = hn::LoadU(d, g.weights + t * g.channels + c);
+    LATHE_UNROLL(8)
+    for (int r = 0; r < P; ++r) acc[r] = hn::MulAdd(load_bytes<kSigned>(taps[t * P + r] + c), w, acc[r]);
   }
-  LATHE_UNROLL(4)
-  for (int v = 0; v < V; ++v) hn::StoreU(hn::ConvertTo(di, acc[v]), di, line + v * lanes);
+  LATHE_UNROLL(8)
+  for (int r = 0; r < P; ++r) hn::StoreU(hn::ConvertTo(di, acc[r]), di, lines + r * kLine);
+}
+
+template <bool kSigned, int P>
+HWY_INLINE void pixels(const Depthwise8Arguments& g, int64_t row) {
+  const hn::RebindToSigned<F32> di;
+  const int64_t lanes = hn::Lanes(F32());
+  const uint8_t* taps[kMostTapsDepthwise8 * P];
+  alignas(64) int32_t lines[kLine * P];
+  point_rows(*g.window, row, P, 0, g.taps, int64_t{0}, taps);
+  for (int64_t from = 0; from < g.channels; from += kLine) {
+    const int64_t until = std::min(g.channels, from + kLine);
+    int64_t c = from;
+    for (; c + lanes <= until; c += lanes) sum_taps<kSigned, P>(g, taps, c, lines + c - from);
+    for (; c < until; ++c) {
+      for (int r = 0; r < P; ++r) {
+        int32_t sum = 0;
+        for (int64_t t = 0; t < g.taps; ++t) {
+          const uint8_t* p = taps[t * P + r] + c;
+          sum += ((kSigned ? static_cast<int8_t>(*p) : static_cast<int32_t>(*p)) - g.a_zero) *
+                 static_cast<int32_t>(g.weights[t * g.channels + c]);
+        }
+        lines[r * kLine + c - from] = sum;
+      }
+    }
+    for (int r = 0; g.bias && !g.reals && r < P; ++r) {
+      for (int64_t j = from; j < until; ++j)
+        lines[r * kLine + j - from] = static_cast<int32_t>(static_cast<uint32_t>(lines[r * kLine + j - from]) + static_cast<uint32_t>(g.bias[j]));
+    }
+    int64_t done = from;
+    for (; g.out && done + lanes <= until; done += lanes) {
+      const ByteColumns columns(g, done);
+      for (int r = 0; r < P; ++r) {
+        const int32_t* line = lines + r * kLine + done - from;
+        uint8_t* out = g.out + (row + r) * g.ldc + done;
+        if (!columns.write(hn::LoadU(di, line), out)) requantise_exactly(g, line, out, done, lanes);
+      }
+    }
+    for (int r = 0; r < P && done < until; ++r) finish_line(g, lines + r * kLine + done - from, row + r, done, until - done);
+  }
 }
 
 template <bool kSigned>
 void depthwise(const Depthwise8Arguments& g) {
-  constexpr int64_t kLine = 256;  // channels finished at a time
-  const int64_t lanes = hn::Lanes(F32());
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
-  const float zero = static_cast<float>(g.a_zero);
-  const uint8_t* taps[kMostTapsDepthwise8];
-  alignas(64) int32_t line[kLine];
-  for (int64_t row = g.row_begin; row < g.row_end; ++row) {
-    point_rows(*g.window, row, 1, 0, g.taps, int64_t{0}, taps);
-    for (int64_t from = 0; from < g.channels; from += kLine) {
-      const int64_t until = std::min(g.channels, from + kLine);
-      int64_t c = from;
-      for (; c + kAtOnce * lanes <= until; c += kAtOnce * lanes)
-        sum_taps<kSigned, kAtOnce>(taps, g.taps, g.weights, g.channels, g.weight_sums, zero, c, line + c - from);
-      for (; c + lanes <= until; c += lanes)
-        sum_taps<kSigned, 1>(taps, g.taps, g.weights, g.channels, g.weight_sums, zero, c, line + c - from);
-      for (; c < until; ++c) {
-        int32_t sum = 0;
-        for (int64_t t = 0; t < g.taps; ++t) {
-          const int32_t x = kSigned ? static_cast<int8_t>(taps[t][c]) : static_cast<int32_t>(taps[t][c]);
-          sum += (x - g.a_zero) * static_cast<int32_t>(g.weights[t * g.channels + c]);
-        }
-        line[c - from] = sum;
-      }
-      if (g.bias && !g.reals) {
-        for (int64_t j = from; j < until; ++j)
-          line[j - from] = static_cast<int32_t>(static_cast<uint32_t>(line[j - from]) + static_cast<uint32_t>(g.bias[j]));
-      }
-      finish_line(g, line, row, from, until - from);
-    }
-    if (run) tape_over_row(g.epilogue, run, g.reals + row * g.ldc, row, 0, g.channels);
-  }
+  int64_t row = g.row_begin;
+  for (; row + kPixels <= g.row_end; row += kPixels) pixels<kSigned, kPixels>(g, row);
+  for (; row < g.row_end; ++row) pixels<kSigned, 1>(g, row);
+  if (!run) return;
+  for (row = g.row_begin; row < g.row_end; ++row) tape_over_row(g.epilogue, run, g.reals + row * g.ldc, row, 0, g.channels);
 }
 
 void Depthwise8Here(const Depthwise8Arguments& g) {

@@ -156,11 +156,12 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
         return mul_add(h, tanh_f32(mul(mul_add(cube, 0.044715f, x), 0.7978845608028654f)), h);
       });
     case TapeOp::threshold: return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Gt(x, hn::Set(d, p)), x, hn::Zero(d)); });
+    case TapeOp::dequantise: return each1(out, a, n, [p, q](F32 d, VF x) { return hn::Mul(hn::Sub(x, hn::Set(d, p)), hn::Set(d, q)); });
     case TapeOp::quantise_u8:
     case TapeOp::quantise_i8: {
       const float low = s.op == TapeOp::quantise_u8 ? 0 : -128, high = s.op == TapeOp::quantise_u8 ? 255 : 127;
       return each1(out, a, n, [=](F32 d, VF x) {
-        const VF zero = hn::Set(d, p), y = hn::Add(hn::Round(x), zero);
+        const VF zero = hn::Set(d, p), y = hn::Add(hn::Round(q == 1 ? x : hn::Div(x, hn::Set(d, q))), zero);
         return hn::IfThenElse(hn::IsNaN(x), zero, hn::Min(hn::Max(y, hn::Set(d, low)), hn::Set(d, high)));
       });
     }

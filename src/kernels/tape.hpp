@@ -38,7 +38,8 @@ enum class TapeOp : uint8_t {
   gelu,
   gelu_tanh,
   threshold,
-  quantise_u8,  // round, add the zero point p, clamp; NaN gives the zero point
+  dequantise,   // (x - p) * q
+  quantise_u8,  // divide by q, round, add the zero point p, clamp; NaN gives the zero point
   quantise_i8,
   round_f16,   // to the nearest f16, and back
   round_bf16,  // to the nearest bf16, and back

@@ -82,12 +82,14 @@ class TapeMaker {
     } else if (n.op == "DequantizeLinear") {
       const Quantisation q = *quantisation(graph_, n);
       out = in(0);
-      if (std::ranges::any_of(q.zero.as<float>(), [](float z) { return z != 0; })) out = put(TapeOp::sub, out, source(q.zero));
-      out = put(TapeOp::mul, out, source(q.scale));
+      if (q.scale.size() == 1) out = put(TapeOp::dequantise, out, -1, -1, q.zero.as<float>()[0], q.scale.as<float>()[0]);
+      else if (std::ranges::any_of(q.zero.as<float>(), [](float z) { return z != 0; })) out = put(TapeOp::sub, out, source(q.zero));
+      if (q.scale.size() != 1) out = put(TapeOp::mul, out, source(q.scale));
     } else if (n.op == "QuantizeLinear") {
       const Quantisation q = *quantisation(graph_, n);
-      out = put(q.is_signed ? TapeOp::quantise_i8 : TapeOp::quantise_u8, put(TapeOp::div, in(0), source(q.scale)), -1, -1,
-                q.zero.as<float>()[0]);
+      const bool one = q.scale.size() == 1;
+      out = put(q.is_signed ? TapeOp::quantise_i8 : TapeOp::quantise_u8, one ? in(0) : put(TapeOp::div, in(0), source(q.scale)), -1, -1,
+                q.zero.as<float>()[0], one ? q.scale.as<float>()[0] : 1);
     } else {  // BatchNormalization with constant parameters: x * scale + shift along axis 1
       const auto p = [&](size_t i) { return widen<double>(*graph_.values[n.inputs[i]].constant); };
       const auto gamma = p(1), beta = p(2), mean = p(3), variance = p(4);

@@ -132,6 +132,9 @@ class ByteFamily : public StepFamily {
       k.group_channels = m.bs[1];
       k.windowed = true;
       bind_padded(b, m, k, step);
+    } else if (m.convolves && is_pointwise(m.window)) {
+      k.group_channels = k.form.run = m.bs[1];
+      k.form.lda = m.as[1];
     } else if (m.convolves) {
       k.group_channels = m.bs[1];
       k.window = window_tables(m.window, spatial(m.as), logical_strides(m.as, Layout::channels_last));
@@ -159,6 +162,12 @@ class ByteFamily : public StepFamily {
   }
 
  private:
+  // Pixels are rows as they are.
+  static bool is_pointwise(const ops::Window& w) {
+    const auto all = [](const auto& list, int64_t v) { return std::ranges::all_of(list, [v](int64_t e) { return e == v; }); };
+    return w.taps() == 1 && all(w.strides, 1) && all(w.pads_begin, 0) && all(w.pads_end, 0);
+  }
+
   static int64_t unit(kernels::Isa isa) { return kernels::grouping8(isa) == kernels::Grouping::bytes ? 1 : 2; }
 
   // Sets up the padded copy and the window over it: taps are kernel rows, each kernel_width x channels bytes.
