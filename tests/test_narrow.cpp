@@ -1,6 +1,10 @@
 // Narrow numbers: half precision, dynamic quantisation, conversions; by compiled steps, and right.
 #include <algorithm>
 #include <cmath>
+#include <cstdint>
+#include <functional>
+#include <map>
+#include <optional>
 
 #include "kernels/range.hpp"
 #include "kernels/tape.hpp"
@@ -131,6 +135,79 @@ TEST_CASE("steps on f16 and bf16 round once where their results leave, and at ea
   }
 }
 
+namespace {
+
+// Numbers of a type from small floats; whole ones with both signs.
+Tensor in_type(DType d, const Shape& shape, uint64_t seed, float low = -9, float high = 9) {
+  const Tensor x = random_tensor(shape, seed, low, high);
+  Builder b("to", 19);
+  const int64_t number = d == DType::f64 ? 11 : d == DType::i32 ? 6 : d == DType::i64 ? 7 : 9;
+  b.output(b.op("Cast", {b.input("x", DType::f32, Dims(shape.begin(), shape.end()))}, {{"to", number}}), "y");
+  return evaluate_plain(b.finish(), std::vector{x})[0];
+}
+
+}  // namespace
+
+TEST_CASE("doubles and whole numbers: elementwise ops are tapes of their own type, the same as plain evaluation's") {
+  const Shape shape{3, 4, 67};
+  const auto check = [&](const char* op, DType d, const std::vector<Shape>& shapes, std::map<std::string, Attribute::Data> attributes,
+                         float low = -9, bool second_constant = false, std::optional<DType> first = {}) {
+    CAPTURE(std::string(op));
+    CAPTURE(std::string(to_string(d)));
+    Builder b("wide", 20);
+    std::vector<ValueId> in;
+    std::vector<Tensor> fed;
+    for (size_t i = 0; i < shapes.size(); ++i) {
+      Tensor t = in_type(i == 0 && first ? *first : d, shapes[i], 7 + i, low, 9);
+      const std::string name = "x" + std::to_string(i);
+      if (second_constant && i > 0) {
+        in.push_back(b.constant(name, t));
+        continue;
+      }
+      in.push_back(b.input(name, t.dtype(), Dims(shapes[i].begin(), shapes[i].end())));
+      fed.push_back(t);
+    }
+    b.output(b.op(op, in, std::move(attributes)), "y");
+    const Graph g = b.finish();
+    for (int threads : {1, 2}) {
+      CHECK(no_plain(g, {.threads = threads}));
+      const Comparison c = compare("y", run_compiled(g, {.threads = threads}, fed)[0], evaluate_plain(g, fed)[0],
+                                   d == DType::f64 ? Tolerance{1e-15, 1e-14} : Tolerance{});
+      CHECK_MESSAGE(c.pass, c.reason);
+    }
+  };
+  for (DType d : {DType::f64, DType::i32, DType::i64}) {
+    for (const char* op : {"Neg", "Abs", "Sign", "Relu"}) check(op, d, {shape}, {});
+    for (const char* op : {"Add", "Sub", "Mul", "Max", "Min", "Less", "LessOrEqual", "Greater", "GreaterOrEqual", "Equal"}) {
+      check(op, d, {shape, shape}, {});
+      check(op, d, {shape, {67}}, {});
+      check(op, d, {{4, 1}, shape}, {});
+      check(op, d, {shape, {}}, {});
+    }
+    check("Div", d, {shape, {67}}, {}, 1, true);
+    check("Mod", d, {shape, {67}}, {{"fmod", int64_t{d == DType::f64}}}, 1, true);
+    check("Where", d, {shape, {3, 4, 1}, shape}, {}, -9, false, DType::boolean);
+    check("Clip", d, {shape, {}, {}}, {}, -3, true);
+  }
+  for (const char* op : {"Sqrt", "Reciprocal", "Exp", "Log", "Tanh", "Sigmoid", "Erf", "Floor", "Ceil", "Round", "LeakyRelu", "Elu", "Celu", "Selu",
+                         "Softplus", "Softsign", "HardSigmoid", "HardSwish", "Mish", "Gelu", "ThresholdedRelu", "Sin", "Cos", "Tan", "Atan", "IsNaN",
+                         "IsInf"})
+    check(op, DType::f64, {shape}, {}, op == std::string("Sqrt") || op == std::string("Log") ? 0.1f : -9);
+  check("Pow", DType::f64, {shape, {}}, {}, 0.5f);
+  check("PRelu", DType::f64, {shape, {67}}, {});
+}
+
+TEST_CASE("whole numbers wrap, and a division by zero is still an error of the run") {
+  Builder b("wrap", 17);
+  const auto x = b.input("x", DType::i64, {2}), y = b.input("y", DType::i64, {2});
+  b.output(b.op("Div", {b.op("Mul", {x, x}), y}), "q");
+  const Graph g = b.finish();
+  const std::vector<Tensor> in{Tensor::from<int64_t>({2}, {int64_t{3} << 40, INT64_MIN}), Tensor::from<int64_t>({2}, {-1, 7})};
+  CHECK(compare("q", run_compiled(g, {.threads = 1}, in)[0], evaluate_plain(g, in)[0], Tolerance{}).pass);
+  const std::vector<Tensor> zero{in[0], Tensor::from<int64_t>({2}, {1, 0})};
+  CHECK(error_of([&] { run_compiled(g, {.threads = 1}, zero); }).find("division by zero") != std::string::npos);
+}
+
 TEST_CASE("what only moves narrow numbers moves them as they are") {
   Builder b("move", 19);
   const ValueId table = b.constant("table", as(DType::f16, random_tensor({20, 8}, 1)));
@@ -206,6 +283,69 @@ TEST_CASE("dynamic quantisation as exporters write it is one 8-bit step for each
       CHECK_MESSAGE(c.pass, c.reason);
     });
   }
+}
+
+TEST_CASE("ops along other axes, sums over letters and batch-first layers are compiled in the form that steps have") {
+  using A = std::map<std::string, Attribute::Data>;
+  const auto check = [](const char* what, int outputs, const std::vector<Shape>& shapes, const std::function<std::vector<ValueId>(Builder&, std::vector<ValueId>)>& make) {
+    CAPTURE(std::string(what));
+    Builder b("form", 20);
+    std::vector<ValueId> in;
+    std::vector<Tensor> fed;
+    for (size_t i = 0; i < shapes.size(); ++i) {
+      in.push_back(b.input("x" + std::to_string(i), DType::f32, Dims(shapes[i].begin(), shapes[i].end())));
+      fed.push_back(random_tensor(shapes[i], 31 + i));
+    }
+    for (ValueId v : make(b, in)) b.output(v);
+    const Graph g = b.finish();
+    CHECK(no_plain(g, {.threads = 2}));
+    const auto got = run_compiled(g, {.threads = 2}, fed), expected = evaluate_plain(g, fed);
+    REQUIRE(static_cast<int>(expected.size()) == outputs);
+    for (size_t i = 0; i < expected.size(); ++i) {
+      const Comparison c = compare("y", got[i], expected[i], Tolerance{1e-5, 1e-4});
+      CHECK_MESSAGE(c.pass, c.reason);
+    }
+  };
+  const Shape x{5, 80, 7};
+  for (int64_t axis : {0, 1}) {
+    for (int64_t keep : {0, 1}) {
+      for (const char* op : {"ArgMax", "ArgMin"})
+        check(op, 1, {x}, [&](Builder& b, auto in) { return std::vector{b.op(op, {in[0]}, A{{"axis", axis}, {"keepdims", keep}})}; });
+      for (const char* op : {"ReduceL2", "ReduceSumSquare", "ReduceLogSumExp"})
+        check(op, 1, {x}, [&](Builder& b, auto in) {
+          return std::vector{b.op(op, {in[0], b.constant("axes", Tensor::from<int64_t>({1}, {axis}))}, A{{"keepdims", keep}})};
+        });
+    }
+  }
+  for (const char* op : {"Softmax", "LogSoftmax"})
+    check(op, 1, {x}, [&](Builder& b, auto in) { return std::vector{b.op(op, {in[0]}, A{{"axis", int64_t{0}}})}; });
+  check("TopK", 2, {x}, [&](Builder& b, auto in) { return b.ops("TopK", {in[0], b.constant("k", Tensor::from<int64_t>({1}, {3}))}, 2, A{{"axis", int64_t{1}}}); });
+  struct Letters {
+    const char* equation;
+    Shape a, b;
+  };
+  for (const auto& [equation, a, c] : {Letters{"ij,jk->ik", {3, 4}, {4, 5}}, {"bij,bjk->bik", {2, 3, 4}, {2, 4, 5}}, {"bhid,bhjd->bhij", {2, 3, 4, 5}, {2, 3, 6, 5}},
+                                       {"bhij,bhjd->bihd", {2, 3, 4, 6}, {2, 3, 6, 5}}, {"abc,cd->abd", {2, 3, 4}, {4, 5}}, {"i,i->", {7}, {7}}, {"nchw,oc->nohw", {2, 3, 4, 5}, {6, 3}}})
+    check(equation, 1, {a, c}, [&, e = std::string(equation)](Builder& b, auto in) { return std::vector{b.op("Einsum", in, A{{"equation", e}})}; });
+  check("Gemm", 1, {{4, 3}, {5, 4}, {3, 1}}, [&](Builder& b, auto in) {
+    return std::vector{b.op("Gemm", in, A{{"transA", int64_t{1}}, {"transB", int64_t{1}}, {"alpha", 0.5f}, {"beta", 2.0f}})};
+  });
+  for (const auto& [op, gates] : {std::pair{"LSTM", int64_t{4}}, {"GRU", int64_t{3}}, {"RNN", int64_t{1}}}) {
+    check(op, op[0] == 'L' ? 3 : 2, {{2, 5, 6}, {2, 2, 8}}, [&](Builder& b, auto in) {
+      return b.ops(op, {in[0], b.constant("w", random_tensor({2, gates * 8, 6}, 5)), b.constant("r", random_tensor({2, gates * 8, 8}, 6)), kAbsent, kAbsent, in[1]},
+                   op[0] == 'L' ? 3 : 2, A{{"hidden_size", int64_t{8}}, {"layout", int64_t{1}}, {"direction", std::string("bidirectional")}});
+    });
+  }
+}
+
+TEST_CASE("the log of a sum of powers keeps infinities") {
+  Builder b("infinite", 20);
+  b.output(b.op("ReduceLogSumExp", {b.input("x", DType::f32, {4, 3}), b.constant("axes", Tensor::from<int64_t>({1}, {1}))}), "y");
+  const Graph g = b.finish();
+  constexpr float kInf = HUGE_VALF;
+  const std::vector<Tensor> in{Tensor::from<float>({4, 3}, {1, 2, 3, -kInf, -kInf, -kInf, 1, kInf, -kInf, NAN, 1, 2})};
+  const Comparison c = compare("y", run_compiled(g, {.threads = 1}, in)[0], evaluate_plain(g, in)[0], Tolerance{1e-6, 1e-6});
+  CHECK_MESSAGE(c.pass, c.reason);
 }
 
 }  // namespace test

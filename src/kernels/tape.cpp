@@ -167,6 +167,24 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     }
     case TapeOp::round_f16: return each1(out, a, n, [](F32, VF x) { return round_f16(x); });
     case TapeOp::round_bf16: return each1(out, a, n, [](F32, VF x) { return from_bf16(to_bf16(x)); });
+    case TapeOp::sin:
+      for (int64_t i = 0; i < n; ++i) out[i] = std::sin(a[i]);
+      return;
+    case TapeOp::cos:
+      for (int64_t i = 0; i < n; ++i) out[i] = std::cos(a[i]);
+      return;
+    case TapeOp::tan:
+      for (int64_t i = 0; i < n; ++i) out[i] = std::tan(a[i]);
+      return;
+    case TapeOp::atan:
+      for (int64_t i = 0; i < n; ++i) out[i] = std::atan(a[i]);
+      return;
+    case TapeOp::is_nan: return each1(out, a, n, [](F32, VF x) { return select(hn::IsNaN(x)); });
+    case TapeOp::is_inf:
+      return each1(out, a, n, [p, q](F32 d, VF x) {
+        const VF inf = hn::Set(d, HUGE_VALF);
+        return hn::Max(p != 0 ? select(hn::Eq(x, hn::Neg(inf))) : hn::Zero(d), q != 0 ? select(hn::Eq(x, inf)) : hn::Zero(d));
+      });
     case TapeOp::logical_not: return each1(out, a, n, [](F32 d, VF x) { return select(hn::Eq(x, hn::Zero(d))); });
     case TapeOp::add: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Add(x, y); });
     case TapeOp::sub: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return hn::Sub(x, y); });
@@ -179,6 +197,9 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
       if (b_one && *b == 2.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(x, x); });
       if (b_one && *b == 3.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(hn::Mul(x, x), x); });
       for (int64_t i = 0; i < n; ++i) out[i] = std::pow(a_one ? *a : a[i], b_one ? *b : b[i]);
+      return;
+    case TapeOp::mod:
+      for (int64_t i = 0; i < n; ++i) out[i] = std::fmod(a[a_one ? 0 : i], b[b_one ? 0 : i]);
       return;
     case TapeOp::prelu:
       return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, y), x); });

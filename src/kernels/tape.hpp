@@ -43,6 +43,12 @@ enum class TapeOp : uint8_t {
   quantise_i8,
   round_f16,   // to the nearest f16, and back
   round_bf16,  // to the nearest bf16, and back
+  sin,
+  cos,
+  tan,
+  atan,
+  is_nan,
+  is_inf,  // p: below zero counts; q: above
   logical_not,
   add,
   sub,
@@ -51,6 +57,7 @@ enum class TapeOp : uint8_t {
   min,
   max,
   pow,
+  mod,  // p 0: the sign of the divisor, else that of the dividend. Whole numbers: the divisor is not 0
   prelu,
   less,
   less_equal,
@@ -62,6 +69,10 @@ enum class TapeOp : uint8_t {
   logical_xor,
   where,
 };
+
+// What a strip is read from and written to; in between all is what the tape computes in. A boolean is read as 0 or 1. Written numbers are rounded to the nearest
+// (f16, bf16); integers drop the fraction, saturate at 64 bits, then wrap, and NaN is 0.
+enum class TapeType : uint8_t { f32, boolean, u8, i8, f16, bf16, i32, i64, f64 };
 
 int arity(TapeOp op);
 
@@ -76,14 +87,12 @@ struct Tape {
   int inputs = 0, slots = 0;
   std::vector<TapeStep> steps;
   uint8_t result = 0;  // slot of the last step's output
+  TapeType compute = TapeType::f32;  // what slots hold: f32, f64, i32 or i64
 };
 
 inline constexpr int64_t kStrip = 256;  // elements a slot has room for when all slots are in use
 inline constexpr int kMaxSlots = 24;
 
-// What a strip is read from and written to; in between all is f32. A boolean is read as 0 or 1. Written numbers are rounded to the nearest
-// (f16, bf16); integers drop the fraction, saturate at 64 bits, then wrap, and NaN is 0.
-enum class TapeType : uint8_t { f32, boolean, u8, i8, f16, bf16, i32, i64, f64 };
 inline int64_t bytes_of(TapeType type) {
   switch (type) {
     case TapeType::f32:
@@ -107,6 +116,8 @@ struct TapeOperand {
 // Runs the tape over `count` elements and writes them contiguously to `out`; `out` may be the same memory as an operand of stride 1 whose
 // elements are as wide. No allocation.
 using RunTape = void (*)(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
-RunTape run_tape(Isa isa);
+RunTape run_tape(Isa isa);  // in f32
+// Whole numbers wrap when they overflow; doubles go by the C library's functions, as plain evaluation has it.
+RunTape run_tape_in(TapeType compute, Isa isa);
 
 }  // namespace lathe::kernels

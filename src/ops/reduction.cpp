@@ -52,7 +52,7 @@ double same(double a, double) { return a; }
 double log_sum_exp(const std::vector<double>& v) {
   double top = -INFINITY, sum = 0;
   for (double e : v) top = nan_max(top, e);
-  if (std::isinf(top) && top < 0) return top;
+  if (std::isinf(top)) return top;
   for (double e : v) sum += std::exp(e - top);
   return top + std::log(sum);
 }

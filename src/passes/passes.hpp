@@ -31,6 +31,9 @@ Report recognise(Graph& graph);
 Report quantised_steps(Graph& graph);
 // Nodes on f16 and bf16 compute in f32, and so do values between them; `round_each`: each rounds its result to what the model declares.
 Report widen_halves(Graph& graph, bool round_each);
+// Ops in forms that no step is written for become ops in forms that one is: along the last axis, products for sums over letters, recurrent
+// layers with the steps first.
+Report usual_forms(Graph& graph);
 // Nodes that compute what another computes already.
 Report share_common(Graph& graph);
 // Transposes that cancel or join, views of views, slices, pads, casts and factors that change nothing.

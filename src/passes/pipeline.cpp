@@ -57,6 +57,7 @@ constexpr Stage kStages[]{
     {one<fold>, kBoth, false},
     {open_bodies, kBoth, true},
     {halves, kBoth, false},  // of what stood in bodies
+    {one<usual_forms>, kBoth, false},
     {one<remove_identities>, kBoth, false},
     {one<share_common>, kOnce, true},
     {one<simplify>, kBoth, true},

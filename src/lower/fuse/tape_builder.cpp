@@ -54,6 +54,7 @@ class TapeMaker {
     if (const auto u = unary_tape_op(n.op)) {
       TapeOp op = *u;
       float p = 0, q = 0;
+      if (n.op == "IsInf") p = static_cast<float>(n.integer("detect_negative", 1)), q = static_cast<float>(n.integer("detect_positive", 1));
       if (n.op == "LeakyRelu") p = n.real("alpha", 0.01f);
       if (n.op == "Elu" || n.op == "Celu" || n.op == "ThresholdedRelu") p = n.real("alpha", 1);
       if (n.op == "Selu") p = n.real("alpha", 1.67326319217681884765625f), q = n.real("gamma", 1.05070102214813232421875f);
@@ -61,7 +62,7 @@ class TapeMaker {
       if (n.op == "Gelu" && n.text("approximate", "none") == "tanh") op = TapeOp::gelu_tanh;
       out = put(op, in(0), -1, -1, p, q);
     } else if (const auto b = binary_tape_op(n.op)) {
-      out = put(*b, in(0), in(1));
+      out = put(*b, in(0), in(1), -1, n.op == "Mod" ? static_cast<float>(n.integer("fmod", 0)) : 0);
     } else if (const auto v = variadic_tape_op(n.op)) {
       // A sum for a mean is taken of operands made smaller by a power of two, so that it stays in range where the mean does.
       const bool mean = n.op == "Mean" && n.inputs.size() > 1;
@@ -75,7 +76,7 @@ class TapeMaker {
       out = put(TapeOp::where, in(0), in(1), in(2));
     } else if (n.op == "Cast") {
       const DType from = graph_.values[n.inputs[0]].dtype, to = graph_.values[n.outputs[0]].dtype;
-      if (to == DType::boolean && from == DType::f32) out = put(TapeOp::logical_not, put(TapeOp::logical_not, in(0)));
+      if (to == DType::boolean && from != DType::boolean) out = put(TapeOp::logical_not, put(TapeOp::logical_not, in(0)));
       else out = put(to == DType::f16 ? TapeOp::round_f16 : to == DType::bf16 ? TapeOp::round_bf16 : TapeOp::copy, in(0));
     } else if (n.op == "Clip") {
       out = clip(n);
@@ -157,9 +158,13 @@ class TapeMaker {
 
   int clip(const Node& n) {
     int x = source(n.inputs[0]);
-    if (const auto bounds = clip_bounds(graph_, n)) return put(TapeOp::clip, x, -1, -1, bounds->first, bounds->second);
-    if (n.inputs[1] != kAbsent) x = put(TapeOp::max, x, source(n.inputs[1]));
+    // Bounds of other types are not always floats.
+    const bool by_attributes = compute_of(graph_, n) == kernels::TapeType::f32 || graph_.version_of(n) < 11;
+    if (const auto bounds = by_attributes ? clip_bounds(graph_, n) : std::nullopt) return put(TapeOp::clip, x, -1, -1, bounds->first, bounds->second);
+    const int start = x;
+    if (n.inputs.size() > 1 && n.inputs[1] != kAbsent) x = put(TapeOp::max, x, source(n.inputs[1]));
     if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) x = put(TapeOp::min, x, source(n.inputs[2]));
+    if (x == start) x = put(TapeOp::copy, x);
     return x;
   }
 
@@ -179,8 +184,14 @@ std::optional<BuiltTape> build_tape(const Graph& graph, std::span<const int> nod
   for (int n : nodes.first(nodes.size() - 1)) {
     if (ends_tape(graph, graph.nodes[n])) return std::nullopt;
   }
-  for (int n : nodes) maker.node(graph.nodes[n]);
-  return maker.finish(graph.nodes[nodes.back()].outputs[0]);
+  const kernels::TapeType compute = compute_of(graph, graph.nodes[nodes.front()]);
+  for (int n : nodes) {
+    if (compute_of(graph, graph.nodes[n]) != compute) return std::nullopt;
+    maker.node(graph.nodes[n]);
+  }
+  auto built = maker.finish(graph.nodes[nodes.back()].outputs[0]);
+  if (built) built->tape.compute = compute;
+  return built;
 }
 
 }  // namespace lathe::lower

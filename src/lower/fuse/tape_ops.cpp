@@ -43,11 +43,18 @@ const Table kUnary{{"Neg", TapeOp::neg},
                    {"Mish", TapeOp::mish},
                    {"Gelu", TapeOp::gelu},
                    {"ThresholdedRelu", TapeOp::threshold},
+                   {"Sin", TapeOp::sin},
+                   {"Cos", TapeOp::cos},
+                   {"Tan", TapeOp::tan},
+                   {"Atan", TapeOp::atan},
+                   {"IsNaN", TapeOp::is_nan},
+                   {"IsInf", TapeOp::is_inf},
                    {"Not", TapeOp::logical_not}};
 
 const Table kBinary{{"Add", TapeOp::add},         {"Sub", TapeOp::sub},
                     {"Mul", TapeOp::mul},         {"Div", TapeOp::div},
-                    {"Pow", TapeOp::pow},         {"PRelu", TapeOp::prelu},
+                    {"Pow", TapeOp::pow},         {"Mod", TapeOp::mod},
+                    {"PRelu", TapeOp::prelu},
                     {"Less", TapeOp::less},       {"LessOrEqual", TapeOp::less_equal},
                     {"Greater", TapeOp::greater}, {"GreaterOrEqual", TapeOp::greater_equal},
                     {"Equal", TapeOp::equal},     {"And", TapeOp::logical_and},
@@ -87,8 +94,17 @@ kernels::TapeType tape_type(DType d) {
   }
 }
 
+kernels::TapeType compute_of(const Graph& g, const Node& n) {
+  const auto type = [&](size_t i) { return tape_type(g.values[n.inputs[i]].dtype); };
+  const auto wide = [](kernels::TapeType t) { return t == kernels::TapeType::f64 || t == kernels::TapeType::i32 || t == kernels::TapeType::i64; };
+  if (n.op == "Cast" && tape_type(g.values[n.outputs[0]].dtype) == kernels::TapeType::f32) return kernels::TapeType::f32;
+  const kernels::TapeType t = type(n.op == "Where" ? 1 : 0);
+  return wide(t) ? t : kernels::TapeType::f32;
+}
+
 bool ends_tape(const Graph& g, const Node& n) {
   const DType d = g.values[n.outputs[0]].dtype;
+  if (compute_of(g, n) != kernels::TapeType::f32) return tape_type(d) != compute_of(g, n);
   return converted_dtype(d) && d != DType::f16 && d != DType::bf16;
 }
 
@@ -141,9 +157,10 @@ bool tapeable(const Graph& g, const Node& n) {
     if (n.outputs[i] != kAbsent) return false;
   }
   const bool cast = n.op == "Cast";
+  const auto wide_dtype = [](DType d) { return d == DType::f64 || d == DType::i32 || d == DType::i64; };
   const auto known = [&](ValueId v) {
     const DType d = g.values[v].dtype;
-    return (tape_dtype(d) || (cast && converted_dtype(d))) && known_shape(g.values[v].dims);
+    return (tape_dtype(d) || wide_dtype(d) || (cast && converted_dtype(d))) && known_shape(g.values[v].dims);
   };
   if (!known(n.outputs[0])) return false;
   for (ValueId v : n.inputs) {
@@ -164,16 +181,24 @@ bool tapeable(const Graph& g, const Node& n) {
   // Before version 7 an axis says how the second input lies against the first.
   if (n.attributes.contains("axis") && kBinary.contains(n.op)) return false;
   if (n.op == "PRelu" && g.version_of(n) < 7) return false;  // its slopes lie along the channels
-  if (kUnary.contains(n.op)) return n.op == "Not" || in(0) == DType::f32;
-  if (n.op == "Clip") return in(0) == DType::f32;
-  if (kVariadic.contains(n.op)) return in(0) == DType::f32 && n.inputs.size() <= 8;
-  if (n.op == "Where") return in(1) == DType::f32 && g.values[n.outputs[0]].dtype == DType::f32;
+  const DType d = n.inputs.empty() || n.inputs[0] == kAbsent ? DType::undefined : in(0), result = g.values[n.outputs[0]].dtype;
+  const bool real = d == DType::f32 || d == DType::f64, number = d == DType::f32 || wide_dtype(d);
+  if (kUnary.contains(n.op)) {
+    if (n.op == "Not") return d == DType::boolean;
+    return real || (number && (n.op == "Neg" || n.op == "Abs" || n.op == "Sign" || n.op == "Relu"));
+  }
+  if (n.op == "Clip") return number && (g.version_of(n) >= 11 || real);
+  if (kVariadic.contains(n.op)) return number && n.inputs.size() <= 8 && std::ranges::all_of(n.inputs, [&](ValueId v) { return g.values[v].dtype == d; });
+  if (n.op == "Where") return in(1) == in(2) && (in(1) == DType::f32 || wide_dtype(in(1))) && result == in(1) && d == DType::boolean;
   if (cast) {
     const DType from = in(0), to = g.values[n.outputs[0]].dtype;
-    // A boolean of a double or of a large integer is not one of the float nearest to it; other integers do not go through floats.
-    if (converted_dtype(from)) return to == DType::f32 || (to != DType::boolean && (from == DType::f16 || from == DType::bf16) && converted_dtype(to));
+    // A double or a large integer is not the float nearest to it: those that do not become one are converted by themselves.
+    const bool half = from == DType::f16 || from == DType::bf16;
+    if (to == DType::f32) return true;
+    if (wide_dtype(from)) return wide_dtype(to) || to == DType::boolean;
+    if (half) return converted_dtype(to) || to == DType::boolean;
     if (converted_dtype(to)) return from == DType::f32 || from == DType::boolean || is_byte(from);
-    return is_byte(to) ? from == DType::boolean || from == to : is_byte(from) ? to == DType::f32 : true;
+    return is_byte(to) ? from == DType::boolean || from == to : is_byte(from) ? to == DType::boolean : true;
   }
   if (n.op == "QuantizeLinear" || n.op == "DequantizeLinear") return quantisation(g, n).has_value();
   if (n.op == "BatchNormalization") {
@@ -183,9 +208,18 @@ bool tapeable(const Graph& g, const Node& n) {
     }
     return known_shape(g.values[n.inputs[0]].dims)->size() >= 2;
   }
-  if (kBinary.contains(n.op))
-    return in(0) == in(1) && (in(0) == DType::f32 || n.op == "Equal" || n.op == "And" || n.op == "Or" || n.op == "Xor");
-  return false;
+  if (!kBinary.contains(n.op) || in(0) != in(1)) return false;
+  const bool logic = n.op == "And" || n.op == "Or" || n.op == "Xor";
+  if (logic) return d == DType::boolean;
+  if (n.op == "Equal") return number || tape_dtype(d);
+  if (!number) return false;
+  if (n.op == "Mod" && real) return n.integer("fmod", 0) != 0;
+  if (real) return true;
+  if (n.op == "Pow" || n.op == "PRelu") return false;
+  // A division by zero is an error of the run, which a tape cannot report.
+  if (n.op != "Div" && n.op != "Mod") return true;
+  if (!constant_here(g, n.inputs[1])) return false;
+  return std::ranges::none_of(widen<int64_t>(*g.values[n.inputs[1]].constant), [](int64_t v) { return v == 0; });
 }
 
 }  // namespace lathe::lower

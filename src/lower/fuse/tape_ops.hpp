@@ -15,6 +15,8 @@ namespace lathe::lower {
 bool tapeable(const Graph& graph, const Node& node);
 
 kernels::TapeType tape_type(DType dtype);
+// What a tape with this node computes in: f32 (booleans, bytes and narrow floats too), f64, i32 or i64.
+kernels::TapeType compute_of(const Graph& graph, const Node& node);
 // Whether a tape can only end with this node: what it makes is converted, and not computed on in floats.
 bool ends_tape(const Graph& graph, const Node& node);
 // The op of a node of one operand, of two, or of any number folded from the left; nothing when it is none.

@@ -83,7 +83,7 @@ class ElementwiseFamily : public StepFamily {
     Step step = begin_step(b, m);
     step.beside_others = true;
     k.tape = m.built.tape;
-    k.run_tape = kernels::run_tape(p.machine.isa);
+    k.run_tape = kernels::run_tape_in(m.built.tape.compute, p.machine.isa);
     k.out_type = tape_type(b.dtype(out));
     const auto order = physical_order(static_cast<int>(shape.size()), layout);
     std::vector<std::vector<int64_t>> strides;
@@ -98,7 +98,7 @@ class ElementwiseFamily : public StepFamily {
       strides.push_back(permuted(operand_strides(operand, at, shape), order));
       step.reads.push_back(at.buffer);
       if (step.in_place == kNoBuffer && s.value != kAbsent && operand == shape && at.layout == layout && at.offset == 0 &&
-          at.contiguous() && k.out_type == kernels::TapeType::f32 && k.types.back() == kernels::TapeType::f32)
+          at.contiguous() && k.out_type == k.types.back())
         step.in_place = at.buffer;
     }
     // Another operand may see the same memory at other indices (a view of it): then in place would be wrong.
@@ -115,7 +115,12 @@ class ElementwiseFamily : public StepFamily {
       for (auto& s : k.strides) s = {0};
     }
     share_out(k, element_count(shape), p.machine.threads, recipe.at("task_elements"));
-    step.text = fmt::format("tape of {} over {} rows of {}", k.tape.steps.size(), k.rows, k.dims.back());
+    const auto in = k.tape.compute;
+    step.text = fmt::format("tape of {} over {} rows of {}{}", k.tape.steps.size(), k.rows, k.dims.back(),
+                            in == kernels::TapeType::f32   ? ""
+                            : in == kernels::TapeType::f64 ? ", in f64"
+                            : in == kernels::TapeType::i64 ? ", in i64"
+                                                           : ", in i32");
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }

@@ -1,0 +1,242 @@
+// Tapes in double and in whole numbers: plain loops, which the compiler turns into vectors. Functions of doubles are the C library's.
+#include <algorithm>
+#include <cmath>
+#include <cstring>
+#include <limits>
+
+#include "kernels/tape.hpp"
+
+namespace lathe::kernels {
+namespace {
+
+template <typename T>
+inline constexpr bool kReal = std::is_floating_point_v<T>;
+
+template <typename T, typename F>
+void each1(const T* a, T* out, int64_t n, F f) {
+  for (int64_t i = 0; i < n; ++i) out[i] = f(a[i]);
+}
+template <typename T, typename F>
+void each2(const T* a, bool a_one, const T* b, bool b_one, T* out, int64_t n, F f) {
+  if (!a_one && !b_one) {
+    for (int64_t i = 0; i < n; ++i) out[i] = f(a[i], b[i]);
+  } else if (!a_one) {
+    const T y = *b;
+    for (int64_t i = 0; i < n; ++i) out[i] = f(a[i], y);
+  } else {
+    const T x = *a;
+    for (int64_t i = 0; i < n; ++i) out[i] = f(x, b[b_one ? 0 : i]);
+  }
+}
+
+// Whole numbers wrap: signed overflow goes through unsigned ones.
+template <typename T, typename F>
+T wrapping(T a, T b, F f) {
+  if constexpr (kReal<T>) return f(a, b);
+  else return static_cast<T>(f(static_cast<std::make_unsigned_t<T>>(a), static_cast<std::make_unsigned_t<T>>(b)));
+}
+template <typename T>
+T quotient(T a, T b) {
+  if constexpr (!kReal<T>) {
+    if (b == -1) return static_cast<T>(0 - static_cast<std::make_unsigned_t<T>>(a));
+  }
+  return a / b;
+}
+template <typename T>
+T remainder(T a, T b, bool of_dividend) {
+  if constexpr (kReal<T>) {
+    return std::fmod(a, b);
+  } else {
+    if (b == -1) return 0;
+    const T r = a % b;
+    return !of_dividend && r != 0 && (r < 0) != (b < 0) ? r + b : r;
+  }
+}
+
+double sigmoid(double x) { return x >= 0 ? 1 / (1 + std::exp(-x)) : std::exp(x) / (1 + std::exp(x)); }
+double softplus(double x) { return x > 0 ? x + std::log1p(std::exp(-x)) : std::log1p(std::exp(x)); }
+double clamp(double x, double low, double high) { return x < low ? low : x > high ? high : x; }
+
+// Functions that only floats have.
+bool run_real(const TapeStep& s, const double* a, double* out, int64_t n) {
+  const double p = s.p, q = s.q;
+  const auto each = [&](auto f) { return each1(a, out, n, f), true; };
+  switch (s.op) {
+    case TapeOp::sqrt: return each([](double x) { return std::sqrt(x); });
+    case TapeOp::reciprocal: return each([](double x) { return 1 / x; });
+    case TapeOp::exp: return each([](double x) { return std::exp(x); });
+    case TapeOp::log: return each([](double x) { return std::log(x); });
+    case TapeOp::tanh: return each([](double x) { return std::tanh(x); });
+    case TapeOp::sigmoid: return each(sigmoid);
+    case TapeOp::erf: return each([](double x) { return std::erf(x); });
+    case TapeOp::floor: return each([](double x) { return std::floor(x); });
+    case TapeOp::ceil: return each([](double x) { return std::ceil(x); });
+    case TapeOp::round: return each([](double x) { return std::nearbyint(x); });
+    case TapeOp::leaky_relu: return each([p](double x) { return x < 0 ? p * x : x; });
+    case TapeOp::elu: return each([p](double x) { return x < 0 ? p * std::expm1(x) : x; });
+    case TapeOp::celu: return each([p](double x) { return x < 0 ? p * std::expm1(x / p) : x; });
+    case TapeOp::selu: return each([p, q](double x) { return q * (x > 0 ? x : p * std::expm1(x)); });
+    case TapeOp::softplus: return each(softplus);
+    case TapeOp::softsign: return each([](double x) { return x / (1 + std::fabs(x)); });
+    case TapeOp::hard_sigmoid: return each([p, q](double x) { return clamp(p * x + q, 0, 1); });
+    case TapeOp::hard_swish: return each([](double x) { return x * clamp(x / 6 + 0.5, 0, 1); });
+    case TapeOp::mish: return each([](double x) { return x * std::tanh(softplus(x)); });
+    case TapeOp::gelu: return each([](double x) { return 0.5 * x * (1 + std::erf(x * 0.70710678118654752440)); });
+    case TapeOp::gelu_tanh:
+      return each([](double x) { return 0.5 * x * (1 + std::tanh(0.79788456080286535588 * (x + 0.044715 * x * x * x))); });
+    case TapeOp::threshold: return each([p](double x) { return x > p ? x : 0; });
+    case TapeOp::sin: return each([](double x) { return std::sin(x); });
+    case TapeOp::cos: return each([](double x) { return std::cos(x); });
+    case TapeOp::tan: return each([](double x) { return std::tan(x); });
+    case TapeOp::atan: return each([](double x) { return std::atan(x); });
+    case TapeOp::is_nan: return each([](double x) { return x != x ? 1.0 : 0.0; });
+    case TapeOp::is_inf: return each([p, q](double x) { return std::isinf(x) && (x < 0 ? p : q) != 0 ? 1.0 : 0.0; });
+    default: return false;
+  }
+}
+
+template <typename T>
+void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, bool b_one, const T* c, bool c_one, int64_t n) {
+  const auto two = [&](auto f) { each2(a, a_one, b, b_one, out, n, f); };
+  switch (s.op) {
+    case TapeOp::neg: return each1(a, out, n, [](T x) { return wrapping<T>(0, x, [](auto u, auto v) { return kReal<T> ? -v : u - v; }); });
+    case TapeOp::abs: return each1(a, out, n, [](T x) { return kReal<T> ? std::fabs(x) : x < 0 ? wrapping<T>(0, x, std::minus<>()) : x; });
+    case TapeOp::sign: return each1(a, out, n, [](T x) { return x != x ? x : static_cast<T>((x > 0) - (x < 0)); });
+    case TapeOp::relu: return each1(a, out, n, [](T x) { return x < 0 ? 0 : x; });
+    case TapeOp::clip: return each1(a, out, n, [&](T x) { return x < static_cast<T>(s.p) ? static_cast<T>(s.p) : x > static_cast<T>(s.q) ? static_cast<T>(s.q) : x; });
+    case TapeOp::logical_not: return each1(a, out, n, [](T x) { return static_cast<T>(x == 0); });
+    case TapeOp::add: return two([](T x, T y) { return wrapping(x, y, std::plus<>()); });
+    case TapeOp::sub: return two([](T x, T y) { return wrapping(x, y, std::minus<>()); });
+    case TapeOp::mul: return two([](T x, T y) { return wrapping(x, y, std::multiplies<>()); });
+    case TapeOp::div: return two([](T x, T y) { return quotient(x, y); });
+    case TapeOp::mod: return two([&](T x, T y) { return remainder(x, y, s.p != 0); });
+    case TapeOp::min: return two([](T x, T y) { return x != x || x < y ? x : y; });
+    case TapeOp::max: return two([](T x, T y) { return x != x || x > y ? x : y; });
+    case TapeOp::pow: return two([](T x, T y) { return static_cast<T>(std::pow(x, y)); });
+    case TapeOp::prelu: return two([](T x, T y) { return x < 0 ? static_cast<T>(x * y) : x; });
+    case TapeOp::less: return two([](T x, T y) { return static_cast<T>(x < y); });
+    case TapeOp::less_equal: return two([](T x, T y) { return static_cast<T>(x <= y); });
+    case TapeOp::greater: return two([](T x, T y) { return static_cast<T>(x > y); });
+    case TapeOp::greater_equal: return two([](T x, T y) { return static_cast<T>(x >= y); });
+    case TapeOp::equal: return two([](T x, T y) { return static_cast<T>(x == y); });
+    case TapeOp::where:
+      for (int64_t i = 0; i < n; ++i) out[i] = a[a_one ? 0 : i] != 0 ? b[b_one ? 0 : i] : c[c_one ? 0 : i];
+      return;
+    default:
+      if constexpr (kReal<T>) {
+        if (run_real(s, a, out, n)) return;
+      }
+      std::copy_n(a, n, out);
+  }
+}
+
+template <typename T, typename From>
+void load_as(const void* from, int64_t stride, int64_t n, T* to) {
+  const From* p = static_cast<const From*>(from);
+  if (stride == 1) {
+    for (int64_t i = 0; i < n; ++i) to[i] = static_cast<T>(p[i]);
+  } else {
+    for (int64_t i = 0; i < n; ++i) to[i] = static_cast<T>(p[i * stride]);
+  }
+}
+template <typename T>
+void load(TapeType type, const void* from, int64_t stride, int64_t n, T* to) {
+  switch (type) {
+    case TapeType::f32: return load_as<T, float>(from, stride, n, to);
+    case TapeType::f64: return load_as<T, double>(from, stride, n, to);
+    case TapeType::i32: return load_as<T, int32_t>(from, stride, n, to);
+    case TapeType::i64: return load_as<T, int64_t>(from, stride, n, to);
+    case TapeType::i8: return load_as<T, int8_t>(from, stride, n, to);
+    case TapeType::boolean:
+      for (int64_t i = 0; i < n; ++i) to[i] = static_cast<const uint8_t*>(from)[i * stride] != 0;
+      return;
+    default: return load_as<T, uint8_t>(from, stride, n, to);
+  }
+}
+
+template <typename T>
+int64_t whole(T x) {
+  if constexpr (kReal<T>) {
+    if (!(x > -0x1p63)) return x != x ? 0 : std::numeric_limits<int64_t>::min();
+    return x >= 0x1p63 ? std::numeric_limits<int64_t>::max() : static_cast<int64_t>(x);
+  } else {
+    return x;
+  }
+}
+template <typename T, typename To>
+void store_as(const T* from, int64_t n, void* to) {
+  for (int64_t i = 0; i < n; ++i) {
+    if constexpr (kReal<To>) static_cast<To*>(to)[i] = static_cast<To>(from[i]);
+    else static_cast<To*>(to)[i] = static_cast<To>(whole(from[i]));
+  }
+}
+template <typename T>
+void store(TapeType type, const T* from, int64_t n, void* to) {
+  switch (type) {
+    case TapeType::f32: return store_as<T, float>(from, n, to);
+    case TapeType::f64: return store_as<T, double>(from, n, to);
+    case TapeType::i32: return store_as<T, int32_t>(from, n, to);
+    case TapeType::i64: return store_as<T, int64_t>(from, n, to);
+    case TapeType::boolean:
+      for (int64_t i = 0; i < n; ++i) static_cast<uint8_t*>(to)[i] = from[i] != 0;
+      return;
+    default: return store_as<T, uint8_t>(from, n, to);
+  }
+}
+
+template <typename T>
+void run_wide(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+  constexpr int64_t kAll = kMaxSlots * kStrip / 2;
+  alignas(64) T memory[kAll];
+  constexpr TapeType kOwn = kReal<T> ? TapeType::f64 : sizeof(T) == 8 ? TapeType::i64 : TapeType::i32;
+  int slots = tape.inputs;
+  for (const TapeStep& step : tape.steps) slots = std::max(slots, step.out + 1);
+  const int64_t each = kAll / std::max(slots, 3) / 64 * 64;
+  const T* slot[kMaxSlots];
+  bool one[kMaxSlots];
+  for (int64_t at = 0; at < count; at += each) {
+    const int64_t n = std::min(each, count - at);
+    for (int i = 0; i < tape.inputs; ++i) {
+      const TapeOperand& o = operands[i];
+      const char* from = static_cast<const char*>(o.data) + at * o.stride * bytes_of(o.type);
+      one[i] = o.stride == 0;
+      if (o.type == kOwn && (o.stride == 0 || o.stride == 1)) {
+        slot[i] = reinterpret_cast<const T*>(from);
+      } else {
+        load(o.type, from, o.stride, one[i] ? 1 : n, memory + i * each);
+        slot[i] = memory + i * each;
+      }
+    }
+    for (size_t s = 0; s < tape.steps.size(); ++s) {
+      const TapeStep& step = tape.steps[s];
+      const int k = arity(step.op);
+      const bool direct = s + 1 == tape.steps.size() && out_type == kOwn;
+      T* to = direct ? static_cast<T*>(out) + at : memory + step.out * each;
+      if (k == 1 && one[step.a]) {
+        const T value = slot[step.a][0];
+        T made;
+        run_step<T>(step, &made, &value, false, nullptr, false, nullptr, false, 1);
+        std::fill_n(to, n, made);
+      } else {
+        run_step<T>(step, to, slot[step.a], one[step.a], k > 1 ? slot[step.b] : nullptr, k > 1 && one[step.b], k > 2 ? slot[step.c] : nullptr,
+                    k > 2 && one[step.c], n);
+      }
+      slot[step.out] = to;
+      one[step.out] = false;
+    }
+    if (out_type != kOwn) store(out_type, slot[tape.result], n, static_cast<char*>(out) + at * bytes_of(out_type));
+  }
+}
+
+}  // namespace
+
+RunTape run_tape_in(TapeType compute, Isa isa) {
+  switch (compute) {
+    case TapeType::f64: return run_wide<double>;
+    case TapeType::i32: return run_wide<int32_t>;
+    case TapeType::i64: return run_wide<int64_t>;
+    default: return run_tape(isa);
+  }
+}
+
+}  // namespace lathe::kernels
