@@ -197,6 +197,66 @@ TEST_CASE("doubles and whole numbers: elementwise ops are tapes of their own typ
   check("PRelu", DType::f64, {shape, {67}}, {});
 }
 
+TEST_CASE("doubles and whole numbers: reductions over any axes that lie together") {
+  for (DType d : {DType::f64, DType::i32, DType::i64, DType::f32}) {
+    for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2", "ReduceSumSquare", "ReduceLogSum"}) {
+      if (d == DType::f32 && op != std::string("ReduceProd")) continue;
+      for (const std::vector<int64_t>& axes : {std::vector<int64_t>{}, {0}, {1}, {2}, {-1, 1}, {0, 1}}) {
+        CAPTURE(std::string(op));
+        CAPTURE(std::string(to_string(d)));
+        Builder b("reduce", 20);
+        std::vector<ValueId> in{b.input("x", d, {3, 70, 5})};
+        if (!axes.empty()) in.push_back(b.constant("axes", Tensor::from<int64_t>({static_cast<int64_t>(axes.size())}, axes)));
+        b.output(b.op(op, in, {{"keepdims", int64_t{axes.size() != 1}}}), "y");
+        const std::vector<Tensor> fed{d == DType::f32 ? random_tensor({3, 70, 5}, 3, 0.9f, 1.1f) : in_type(d, {3, 70, 5}, 3, 1, 9)};
+        everywhere(b.finish(), [&](const Graph& g, const CompileOptions& o) {
+          CHECK(no_plain(g, o));
+          const Comparison c = compare("y", run_compiled(g, o, fed)[0], evaluate_plain(g, fed)[0], is_float(d) ? Tolerance{1e-13, 1e-6} : Tolerance{});
+          CHECK_MESSAGE(c.pass, c.reason);
+        });
+      }
+    }
+  }
+}
+
+TEST_CASE("doubles: products and convolutions") {
+  using A = std::map<std::string, Attribute::Data>;
+  struct Case {
+    const char* op;
+    std::vector<Shape> shapes;
+    A attributes;
+  };
+  const Case cases[]{{"MatMul", {{3, 5}, {5, 37}}, {}},
+                     {"MatMul", {{2, 1, 19, 5}, {3, 5, 4}}, {}},
+                     {"Gemm", {{4, 19}, {21, 4}, {1, 21}}, {{"transA", int64_t{1}}, {"transB", int64_t{1}}, {"alpha", 0.5f}, {"beta", 2.0f}}},
+                     {"Gemm", {{9, 4}, {4, 3}, {9, 1}}, {}},
+                     {"Conv", {{2, 3, 20}, {4, 3, 5}, {4}}, {{"pads", std::vector<int64_t>{2, 2}}}},
+                     {"Conv", {{1, 4, 13, 11}, {6, 2, 3, 3}, {6}},
+                      {{"group", int64_t{2}}, {"strides", std::vector<int64_t>{2, 1}}, {"pads", std::vector<int64_t>{1, 0, 2, 1}}, {"dilations", std::vector<int64_t>{1, 2}}}},
+                     {"Conv", {{1, 4, 9, 40}, {4, 1, 3, 3}}, {{"group", int64_t{4}}}},
+                     {"Conv", {{1, 2, 5, 6, 7}, {3, 2, 2, 3, 2}}, {}}};
+  for (const Case& c : cases) {
+    CAPTURE(std::string(c.op));
+    for (bool constant : {false, true}) {
+      Builder b("double", 20);
+      std::vector<ValueId> in;
+      std::vector<Tensor> fed;
+      for (size_t i = 0; i < c.shapes.size(); ++i) {
+        const Tensor t = in_type(DType::f64, c.shapes[i], 50 + i, -1, 1);
+        const std::string name = "x" + std::to_string(i);
+        if (constant && i > 0) in.push_back(b.constant(name, t));
+        else in.push_back(b.input(name, DType::f64, Dims(c.shapes[i].begin(), c.shapes[i].end()))), fed.push_back(t);
+      }
+      b.output(b.op(c.op, in, c.attributes), "y");
+      everywhere(b.finish(), [&](const Graph& g, const CompileOptions& o) {
+        CHECK(no_plain(g, o));
+        const Comparison r = compare("y", run_compiled(g, o, fed)[0], evaluate_plain(g, fed)[0], Tolerance{1e-13, 1e-12});
+        CHECK_MESSAGE(r.pass, r.reason);
+      });
+    }
+  }
+}
+
 TEST_CASE("whole numbers wrap, and a division by zero is still an error of the run") {
   Builder b("wrap", 17);
   const auto x = b.input("x", DType::i64, {2}), y = b.input("y", DType::i64, {2});

@@ -32,7 +32,9 @@ namespace lathe::lower {
   F(dynamic_quantisation)      \
   F(attention)                 \
   F(rotary)                    \
-  F(convolution_transposed)
+  F(convolution_transposed)    \
+  F(wide_products)             \
+  F(wide_reductions)
 
 #define LATHE_DECLARE(name) const StepFamily& name();
 LATHE_STEP_FAMILIES(LATHE_DECLARE)
