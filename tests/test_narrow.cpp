@@ -141,7 +141,7 @@ namespace {
 Tensor in_type(DType d, const Shape& shape, uint64_t seed, float low = -9, float high = 9) {
   const Tensor x = random_tensor(shape, seed, low, high);
   Builder b("to", 19);
-  const int64_t number = d == DType::f64 ? 11 : d == DType::i32 ? 6 : d == DType::i64 ? 7 : 9;
+  const int64_t number = d == DType::f64 ? 11 : d == DType::i32 ? 6 : d == DType::i64 ? 7 : d == DType::f32 ? 1 : 9;
   b.output(b.op("Cast", {b.input("x", DType::f32, Dims(shape.begin(), shape.end()))}, {{"to", number}}), "y");
   return evaluate_plain(b.finish(), std::vector{x})[0];
 }
@@ -377,6 +377,30 @@ TEST_CASE("ops along other axes, sums over letters and batch-first layers are co
         });
     }
   }
+  const Shape picture{2, 7, 6, 9};
+  check("LRN", 1, {picture}, [&](Builder& b, auto in) { return std::vector{b.op("LRN", in, A{{"size", int64_t{4}}, {"alpha", 0.5f}, {"bias", 2.0f}})}; });
+  for (int64_t p : {1, 2}) {
+    check("LpPool", 1, {picture}, [&](Builder& b, auto in) {
+      return std::vector{b.op("LpPool", in, A{{"kernel_shape", std::vector<int64_t>{3, 2}}, {"p", p}, {"pads", std::vector<int64_t>{1, 0, 1, 1}}})};
+    });
+    for (int64_t axis : {1, 3})
+      check("LpNormalization", 1, {picture}, [&](Builder& b, auto in) { return std::vector{b.op("LpNormalization", in, A{{"axis", axis}, {"p", p}})}; });
+  }
+  for (int64_t upper : {0, 1})
+    check("Trilu", 1, {picture}, [&](Builder& b, auto in) {
+      return std::vector{b.op("Trilu", {in[0], b.constant("k", Tensor::from<int64_t>({}, {-1}))}, A{{"upper", upper}})};
+    });
+  for (int64_t axis : {-1, 0, 1})
+    check("OneHot", 1, {{3, 4}}, [&](Builder& b, auto in) {
+      const auto at = b.op("Cast", {b.op("Mul", {in[0], b.constant("five", Tensor::from<float>({}, {5}))})}, A{{"to", int64_t{7}}});
+      return std::vector{b.op("OneHot", {at, b.constant("depth", Tensor::from<int64_t>({}, {4})), b.constant("values", Tensor::from<float>({2}, {-1, 2}))}, A{{"axis", axis}})};
+    });
+  for (const char* mode : {"linear", "cubic"}) {
+    for (const std::vector<float>& scales : {std::vector<float>{1, 2, 2, 1}, {1, 1.5f, 1, 0.6f}, {2, 1, 2, 3}})
+      check("Resize", 1, {picture}, [&](Builder& b, auto in) {
+        return std::vector{b.op("Resize", {in[0], kAbsent, b.constant("scales", Tensor::from<float>({4}, scales))}, A{{"mode", std::string(mode)}})};
+      });
+  }
   for (const char* op : {"Softmax", "LogSoftmax"})
     check(op, 1, {x}, [&](Builder& b, auto in) { return std::vector{b.op(op, {in[0]}, A{{"axis", int64_t{0}}})}; });
   check("TopK", 2, {x}, [&](Builder& b, auto in) { return b.ops("TopK", {in[0], b.constant("k", Tensor::from<int64_t>({1}, {3}))}, 2, A{{"axis", int64_t{1}}}); });
@@ -395,6 +419,46 @@ TEST_CASE("ops along other axes, sums over letters and batch-first layers are co
       return b.ops(op, {in[0], b.constant("w", random_tensor({2, gates * 8, 6}, 5)), b.constant("r", random_tensor({2, gates * 8, 8}, 6)), kAbsent, kAbsent, in[1]},
                    op[0] == 'L' ? 3 : 2, A{{"hidden_size", int64_t{8}}, {"layout", int64_t{1}}, {"direction", std::string("bidirectional")}});
     });
+  }
+}
+
+TEST_CASE("elements and slices by their places: any width, any axis, from the end, updates in order, and what is outside told") {
+  using A = std::map<std::string, Attribute::Data>;
+  for (DType d : {DType::boolean, DType::f32, DType::i64}) {
+    for (int64_t axis : {0, 1, 2}) {
+      for (bool scatters : {false, true}) {
+        Builder b("elements", 20);
+        const Tensor data = in_type(d, {4, 4, 4}, 1), updates = in_type(d, {3, 4, 2}, 2);
+        std::vector<ValueId> in{b.input("x", data.dtype(), {4, 4, 4}), b.input("at", DType::i64, {3, 4, 2})};
+        std::vector<int64_t> at;
+        for (int64_t i = 0; i < 24; ++i) at.push_back(i * 7 % 8 - 4);
+        std::vector<Tensor> fed{data, Tensor::from<int64_t>({3, 4, 2}, at)};
+        if (scatters) in.push_back(b.input("u", data.dtype(), {3, 4, 2})), fed.push_back(updates);
+        b.output(b.op(scatters ? "ScatterElements" : "GatherElements", in, A{{"axis", axis}}), "y");
+        const Graph g = b.finish();
+        CHECK(no_plain(g, {.threads = 2}));
+        CHECK(compare("y", run_compiled(g, {.threads = 2}, fed)[0], evaluate_plain(g, fed)[0], Tolerance{}).pass);
+        at[5] = 4;
+        fed[1] = Tensor::from<int64_t>({3, 4, 2}, at);
+        CHECK(error_of([&] { run_compiled(g, {.threads = 2}, fed); }).find("index 4 is outside an axis of 4 elements") != std::string::npos);
+      }
+    }
+    for (bool scatters : {false, true}) {
+      for (int64_t batch : {0, 1}) {
+        if (scatters && batch) continue;
+        Builder b("slices", 20);
+        const Shape places = batch ? Shape{4, 3, 1} : Shape{3, 2}, slices = batch ? Shape{4, 3, 4} : Shape{3, 4};
+        std::vector<int64_t> at;
+        for (int64_t i = 0; i < element_count(places); ++i) at.push_back(i * 3 % 8 - 4);
+        std::vector<ValueId> in{b.input("x", d, {4, 4, 4}), b.input("at", DType::i64, Dims(places.begin(), places.end()))};
+        std::vector<Tensor> fed{in_type(d, {4, 4, 4}, 1), Tensor::from<int64_t>(places, at)};
+        if (scatters) in.push_back(b.input("u", d, {3, 4})), fed.push_back(in_type(d, slices, 2));
+        b.output(b.op(scatters ? "ScatterND" : "GatherND", in, scatters ? A{} : A{{"batch_dims", batch}}), "y");
+        const Graph g = b.finish();
+        CHECK(no_plain(g, {.threads = 2}));
+        CHECK(compare("y", run_compiled(g, {.threads = 2}, fed)[0], evaluate_plain(g, fed)[0], Tolerance{}).pass);
+      }
+    }
   }
 }
 

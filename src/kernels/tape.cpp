@@ -212,6 +212,16 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::logical_or: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Or(truth(x), truth(y))); });
     case TapeOp::logical_xor: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Xor(truth(x), truth(y))); });
     case TapeOp::where:
+      if (!a_one) {
+        const F32 d;
+        const int64_t lanes = hn::Lanes(d);
+        const VF yes = hn::Set(d, *b), no = hn::Set(d, *c);
+        int64_t i = 0;
+        for (; i + lanes <= n; i += lanes)
+          hn::StoreU(hn::IfThenElse(truth(hn::LoadU(d, a + i)), b_one ? yes : hn::LoadU(d, b + i), c_one ? no : hn::LoadU(d, c + i)), d, out + i);
+        for (; i < n; ++i) out[i] = a[i] != 0 ? b[b_one ? 0 : i] : c[c_one ? 0 : i];
+        return;
+      }
       for (int64_t i = 0; i < n; ++i) out[i] = a[a_one ? 0 : i] != 0 ? b[b_one ? 0 : i] : c[c_one ? 0 : i];
       return;
   }

@@ -45,7 +45,8 @@ class UsualForms {
  private:
   static bool wanted(const Node& n) {
     static const std::set<std::string_view> kOps{"Softmax", "LogSoftmax", "ArgMax", "ArgMin", "TopK", "ReduceL2", "ReduceSumSquare",
-                                                 "ReduceLogSumExp", "Einsum", "Gemm", "LSTM", "GRU", "RNN"};
+                                                 "ReduceLogSumExp", "Einsum", "Gemm", "LSTM", "GRU", "RNN",
+                                                 "LRN", "LpPool", "LpNormalization", "Trilu", "OneHot"};
     return kOps.contains(n.op);
   }
   bool is_f32(ValueId v) const { return v != kAbsent && graph_.values[v].dtype == DType::f32; }
@@ -56,9 +57,14 @@ class UsualForms {
 
   // Gives "" and leaves the node alone, or says what it did.
   std::string rewritten(Node& n) {
+    if (n.op == "Trilu") return triangle(n);
+    if (n.op == "OneHot") return one_hot(n);
     if (n.inputs.empty() || !is_f32(n.inputs[0]) || !rank(n.inputs[0])) return "";
     if (n.op == "Einsum") return einsum(n);
     if (n.op == "Gemm") return gemm(n);
+    if (n.op == "LRN") return across_channels(n);
+    if (n.op == "LpPool") return power_pool(n);
+    if (n.op == "LpNormalization") return by_length(n);
     if (n.op == "LSTM" || n.op == "GRU" || n.op == "RNN") return recurrent(n);
     if (n.op == "ReduceLogSumExp") return log_sum_exp(n);
     return along_last(n);
@@ -191,6 +197,117 @@ class UsualForms {
     if (beta != 1) added = put(n, "Mul", 14, {added, constant(n.name + ".beta", Tensor::from<float>({}, {beta}))});
     put(n, "Add", 14, {made, added}, {}, n.outputs[0]);
     return "what is added stands by itself";
+  }
+
+  ValueId scalar(const Node& of, float v) { return constant(of.name + ".number", Tensor::from<float>({}, {v})); }
+
+  // x (bias + alpha mean of x squared over neighbouring channels)^-beta, the power by logarithms.
+  std::string across_channels(const Node& n) {
+    const auto s = known_shape(graph_.values[n.inputs[0]].dims);
+    const float bias = n.real("bias", 1), alpha = n.real("alpha", 1e-4f), beta = n.real("beta", 0.75f);
+    const int64_t size = n.integer("size", 1);
+    if (!s || s->size() < 2 || element_count(*s) == 0 || size < 1 || size > 1024 || !(bias > 0) || !(alpha >= 0)) return "";
+    const int64_t pixels = element_count(std::span<const int64_t>(*s).subspan(2)), before = (size - 1) / 2;
+    const ValueId lines = put(n, "Reshape", 13, {put(n, "Mul", 14, {n.inputs[0], n.inputs[0]}), integers(n.name + ".lines", {(*s)[0], 1, (*s)[1], pixels})});
+    const ValueId means = put(n, "AveragePool", 11, {lines},
+                              {{"kernel_shape", attribute(List{size, 1})},
+                               {"pads", attribute(List{before, 0, size - 1 - before, 0})},
+                               {"count_include_pad", attribute(int64_t{1})}});
+    const ValueId back = put(n, "Reshape", 13, {means, integers(n.name + ".sizes", List(s->begin(), s->end()))});
+    const ValueId base = put(n, "Add", 14, {put(n, "Mul", 14, {back, scalar(n, alpha)}), scalar(n, bias)});
+    const ValueId power = put(n, "Exp", 13, {put(n, "Mul", 14, {put(n, "Log", 13, {base}), scalar(n, -beta)})});
+    put(n, "Mul", 14, {n.inputs[0], power}, {}, n.outputs[0]);
+    return fmt::format("a mean over {} channels and a power", size);
+  }
+
+  // The root of a sum is the root of a mean times how many there are.
+  std::string power_pool(const Node& n) {
+    const int64_t version = graph_.version_of(n), p = version < 2 ? 0 : n.integer("p", 2);
+    const List kernel = n.integers("kernel_shape");
+    const auto dilations = n.integers("dilations");
+    if ((p != 1 && p != 2) || kernel.empty() || n.integer("ceil_mode", 0) != 0 || std::ranges::any_of(dilations, [](int64_t d) { return d != 1; })) return "";
+    const int64_t taps = std::accumulate(kernel.begin(), kernel.end(), int64_t{1}, std::multiplies<>());
+    Attributes attributes{{"kernel_shape", attribute(kernel)}, {"count_include_pad", attribute(int64_t{1})}};
+    for (const char* key : {"pads", "strides", "auto_pad"}) {
+      if (const auto it = n.attributes.find(key); it != n.attributes.end()) attributes.insert(*it);
+    }
+    const ValueId powers = p == 1 ? put(n, "Abs", 13, {n.inputs[0]}) : put(n, "Mul", 14, {n.inputs[0], n.inputs[0]});
+    const ValueId sums = put(n, "Mul", 14, {put(n, "AveragePool", 11, {powers}, attributes), scalar(n, static_cast<float>(taps))}, {},
+                             p == 1 ? n.outputs[0] : kAbsent);
+    if (p == 2) put(n, "Sqrt", 13, {sums}, {}, n.outputs[0]);
+    return "a mean of powers, times how many there are";
+  }
+
+  // Rows of zeros stay zeros: their length is taken to be one.
+  std::string by_length(const Node& n) {
+    const int64_t axis = ops::wrap_axis(n.integer("axis", -1), *rank(n.inputs[0])), p = n.integer("p", 2);
+    if (p != 1 && p != 2) return "";
+    const Attribute keep = attribute(int64_t{1});
+    const ValueId made = p == 1 ? put(n, "ReduceSum", 13, {put(n, "Abs", 13, {n.inputs[0]}), integers(n.name + ".axes", {axis})}, {{"keepdims", keep}})
+                                : put(n, "ReduceL2", 13, {n.inputs[0]}, {{"axes", attribute(List{axis})}, {"keepdims", keep}});
+    const ValueId none = put(n, "Equal", 13, {made, scalar(n, 0)}, {}, kAbsent, DType::boolean);
+    const ValueId length = put(n, "Where", 9, {none, scalar(n, 1), made});
+    put(n, "Div", 14, {n.inputs[0], length}, {}, n.outputs[0]);
+    return "a division by the length of rows";
+  }
+
+  // A choice by a triangle that is known.
+  std::string triangle(const Node& n) {
+    const Value& x = graph_.values[n.inputs[0]];
+    const DType d = x.dtype;
+    const auto s = known_shape(x.dims);
+    if (!s || s->size() < 2 || (d != DType::f32 && d != DType::f64 && d != DType::i32 && d != DType::i64)) return "";
+    const int64_t rows = (*s)[s->size() - 2], columns = s->back();
+    if (rows * columns == 0 || rows * columns > (int64_t{1} << 24)) return "";
+    int64_t k = 0;
+    if (n.inputs.size() > 1 && n.inputs[1] != kAbsent) {
+      const auto& c = graph_.values[n.inputs[1]].constant;
+      if (!c || c->data() == nullptr || c->size() != 1) return "";
+      k = std::clamp<int64_t>(lathe::integers(*c)[0], -rows - columns, rows + columns);
+    }
+    const bool upper = n.integer("upper", 1) != 0;
+    Tensor keep(DType::boolean, {rows, columns});
+    for (int64_t i = 0; i < rows; ++i) {
+      for (int64_t j = 0; j < columns; ++j) keep.as<bool>()[i * columns + j] = upper ? j - i >= k : j - i <= k;
+    }
+    Tensor zero(d, {});
+    std::fill_n(static_cast<char*>(zero.data()), zero.byte_size(), char{0});
+    put(n, "Where", 9, {constant(n.name + ".kept", std::move(keep)), n.inputs[0], constant(n.name + ".zero", std::move(zero))}, {}, n.outputs[0], d);
+    return "a choice by a mask";
+  }
+
+  // A comparison with 0, 1, 2, .. along the new axis.
+  std::string one_hot(const Node& n) {
+    const DType at = graph_.values[n.inputs[0]].dtype, d = graph_.values[n.inputs[2]].dtype;
+    const auto held = [&](size_t i) {
+      const auto& c = graph_.values[n.inputs[i]].constant;
+      return c && c->data() != nullptr ? &*c : nullptr;
+    };
+    if ((at != DType::i64 && at != DType::i32) || !rank(n.inputs[0]) || !held(1) || !held(2) || held(2)->size() != 2) return "";
+    if (d != DType::f32 && d != DType::f64 && d != DType::i32 && d != DType::i64) return "";
+    if (!is_int(held(1)->dtype()) || held(1)->size() != 1) return "";
+    const int64_t depth = lathe::integers(*held(1))[0], ranks = *rank(n.inputs[0]) + 1, asked = n.integer("axis", -1), axis = asked < 0 ? asked + ranks : asked;
+    if (depth < 1 || depth > (int64_t{1} << 24) || axis < 0 || axis >= ranks) return "";
+    const auto whole = [&](const std::string& name, const Shape& shape, const List& list) {
+      if (at == DType::i64) return constant(name, Tensor::from<int64_t>(shape, list));
+      return constant(name, Tensor::from<int32_t>(shape, std::vector<int32_t>(list.begin(), list.end())));
+    };
+    List counted(static_cast<size_t>(depth));
+    std::iota(counted.begin(), counted.end(), 0);
+    Shape along(static_cast<size_t>(ranks - axis), 1);
+    along[0] = depth;
+    const ValueId below = put(n, "Less", 13, {n.inputs[0], whole(n.name + ".none", {}, {0})}, {}, kAbsent, DType::boolean);
+    const ValueId up = put(n, "Add", 14, {n.inputs[0], whole(n.name + ".depth", {}, {depth})}, {}, kAbsent, at);
+    const ValueId index = put(n, "Unsqueeze", 13, {put(n, "Where", 9, {below, up, n.inputs[0]}, {}, kAbsent, at), integers(n.name + ".axis", {axis})}, {}, kAbsent, at);
+    const ValueId hit = put(n, "Equal", 13, {index, whole(n.name + ".counted", along, counted)}, {}, kAbsent, DType::boolean);
+    const auto value = [&](int64_t i) {
+      Tensor t(d, {});
+      const size_t bytes = static_cast<size_t>(bit_width(d)) / 8;
+      std::copy_n(static_cast<const char*>(held(2)->data()) + static_cast<size_t>(i) * bytes, bytes, static_cast<char*>(t.data()));
+      return constant(n.name + ".value", std::move(t));
+    };
+    put(n, "Where", 9, {hit, value(1), value(0)}, {}, n.outputs[0], d);
+    return fmt::format("a comparison with 0 to {}", depth - 1);
   }
 
   // Two operands without repeated letters: one product of matrices, batch by batch.

@@ -25,6 +25,8 @@ namespace lathe::lower {
   F(strided_reads)             \
   F(pads)                      \
   F(resizes)                   \
+  F(resize_axes)               \
+  F(elements)                  \
   F(selections)                \
   F(recurrent)                 \
   F(byte_products)             \
