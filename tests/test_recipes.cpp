@@ -101,6 +101,34 @@ std::vector<Sample> samples() {
   add("attention", [&](Maker& m) {
     return m.b.op("Attention", {m.feed({1, 3, 150, 16}), m.feed({1, 3, 400, 16}), m.feed({1, 3, 400, 16})});
   });
+  const auto bytes = [](Maker& m, const Shape& shape) {
+    std::vector<int8_t> numbers;
+    for (int64_t i = 0; i < element_count(shape); ++i) numbers.push_back(static_cast<int8_t>(i * 37 % 251 - 125));
+    return m.b.constant("bytes", Tensor::from<int8_t>(shape, numbers));
+  };
+  const auto as = [](Maker& m, ValueId v, int64_t type) { return m.b.op("Cast", {v}, {{"to", type}}); };
+  constexpr int64_t kF32 = 1, kF64 = 11;
+  add("byte_depthwise", [&](Maker& m) {
+    const auto q = m.b.ops("DynamicQuantizeLinear", {m.feed({1, 24, 20, 19})}, 3);
+    const ValueId sums = m.b.op("ConvInteger", {q[0], bytes(m, {24, 1, 3, 3}), q[2]}, {{"pads", one}, {"group", int64_t{24}}});
+    return m.b.op("Mul", {as(m, sums, kF32), q[1]});
+  });
+  for (const char* name : {"byte_product", "dynamic_quantise"})
+    add(name, [&](Maker& m) {
+      const auto q = m.b.ops("DynamicQuantizeLinear", {m.feed({300, 150})}, 3);
+      return m.b.op("Mul", {as(m, m.b.op("MatMulInteger", {q[0], bytes(m, {150, 90}), q[2]}), kF32), q[1]});
+    });
+  add("wide_product", [&](Maker& m) {
+    return as(m, m.b.op("MatMul", {as(m, m.feed({90, 40}), kF64), as(m, m.feed({40, 70}), kF64)}), kF32);
+  });
+  add("wide_reduction", [&](Maker& m) {
+    return as(m, m.b.op("ReduceSum", {as(m, m.feed({20, 50, 90}), kF64), m.b.constant("axes", Tensor::from<int64_t>({1}, {1}))}), kF32);
+  });
+  add("elements", [&](Maker& m) {
+    std::vector<int64_t> at;
+    for (int64_t i = 0; i < 400 * 30; ++i) at.push_back(i * 7 % 100 - 50);
+    return m.b.op("GatherElements", {m.feed({400, 50}), m.b.constant("at", Tensor::from<int64_t>({400, 30}, at))}, {{"axis", int64_t{1}}});
+  });
   return all;
 }
 

@@ -549,8 +549,8 @@ Json plain_json(const EditionInfo& edition, std::optional<double> share) {
 
 std::string plain_text(const EditionInfo& edition, std::optional<double> share) {
   if (edition.plain == 0) return "";
-  std::string text = fmt::format("{} of {} steps go by plain evaluation, which is slow{}:\n", edition.plain, edition.steps.size(),
-                                 share ? fmt::format("; they take {:.1f} % of the time", 100 * *share) : "");
+  std::string text = fmt::format("plain evaluation, which is slow: {} of {} step{}{}\n", edition.plain, edition.steps.size(),
+                                 edition.steps.size() == 1 ? "" : "s", share ? fmt::format(", {:.1f} % of the time", 100 * *share) : "");
   const auto kinds = plain_kinds(edition);
   constexpr size_t kMost = 8;
   for (size_t i = 0; i < std::min(kinds.size(), kMost); ++i) {
