@@ -415,6 +415,16 @@ TEST_CASE("ops along other axes, sums over letters and batch-first layers are co
     return std::vector{b.op("Gemm", in, A{{"transA", int64_t{1}}, {"transB", int64_t{1}}, {"alpha", 0.5f}, {"beta", 2.0f}})};
   });
   for (const auto& [op, gates] : {std::pair{"LSTM", int64_t{4}}, {"GRU", int64_t{3}}, {"RNN", int64_t{1}}}) {
+    for (int64_t after : {0, 1}) {
+      if (after && op[0] != 'G') continue;
+      check(op, op[0] == 'L' ? 3 : 2, {{5, 3, 6}, {2, 3, 8}}, [&, g = gates](Builder& b, auto in) {
+        A attributes{{"hidden_size", int64_t{8}}, {"direction", std::string("bidirectional")}, {"clip", 0.3f}};
+        if (after) attributes["linear_before_reset"] = after;
+        return b.ops(op, {in[0], b.constant("w", random_tensor({2, g * 8, 6}, 5)), b.constant("r", random_tensor({2, g * 8, 8}, 6)), kAbsent,
+                          b.constant("lengths", Tensor::from<int32_t>({3}, {3, 0, 5})), in[1]},
+                     op[0] == 'L' ? 3 : 2, attributes);
+      });
+    }
     check(op, op[0] == 'L' ? 3 : 2, {{2, 5, 6}, {2, 2, 8}}, [&](Builder& b, auto in) {
       return b.ops(op, {in[0], b.constant("w", random_tensor({2, gates * 8, 6}, 5)), b.constant("r", random_tensor({2, gates * 8, 8}, 6)), kAbsent, kAbsent, in[1]},
                    op[0] == 'L' ? 3 : 2, A{{"hidden_size", int64_t{8}}, {"layout", int64_t{1}}, {"direction", std::string("bidirectional")}});

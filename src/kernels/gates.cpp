@@ -30,7 +30,12 @@ void GatesHere(const GateArguments& g) {
       hn::Store(v, d, t);
       for (int64_t k = 0; k < count; ++k) p[i + k] = t[k];
     };
-    const auto both = [&](int gate) { return hn::Add(load(g.x + gate * n), load(g.r + gate * n)); };
+    const auto clipped = [&](VF v) HWY_ATTR {
+      if (g.clip == 0) return v;
+      return min_nan(d, hn::Set(d, g.clip), max_nan(d, hn::Set(d, -g.clip), v));
+    };
+    const auto sum = [&](int gate) { return hn::Add(load(g.x + gate * n), load(g.r + gate * n)); };
+    const auto both = [&](int gate) HWY_ATTR { return clipped(sum(gate)); };
     switch (g.op) {
       case GateOp::rnn: store(tanh_f32(both(0)), g.out); break;
       case GateOp::reset: store(hn::Mul(sigmoid_f32(both(1)), load(g.before)), g.out); break;
@@ -38,21 +43,21 @@ void GatesHere(const GateArguments& g) {
       case GateOp::gru_after: {
         const VF z = sigmoid_f32(both(0));
         const VF share = g.op == GateOp::gru ? load(g.candidate) : hn::Mul(sigmoid_f32(both(1)), load(g.r + 2 * n));
-        const VF h = tanh_f32(hn::Add(load(g.x + 2 * n), share));
+        const VF h = tanh_f32(clipped(hn::Add(load(g.x + 2 * n), share)));
         store(hn::MulAdd(z, hn::Sub(load(g.before), h), h), g.out);  // (1 - z) h + z before
         break;
       }
       case GateOp::lstm: {
         const VF c = load(g.cell);
-        VF in = both(0), out = both(1), forget = both(2);
+        VF in = sum(0), out = sum(1), forget = sum(2);
         if (g.peephole) {
           in = hn::MulAdd(load(g.peephole), c, in);
           forget = hn::MulAdd(load(g.peephole + 2 * n), c, forget);
         }
-        const VF next = hn::MulAdd(sigmoid_f32(forget), c, hn::Mul(sigmoid_f32(in), tanh_f32(both(3))));
+        const VF next = hn::MulAdd(sigmoid_f32(clipped(forget)), c, hn::Mul(sigmoid_f32(clipped(in)), tanh_f32(both(3))));
         if (g.peephole) out = hn::MulAdd(load(g.peephole + n), next, out);
         store(next, g.cell);
-        store(hn::Mul(sigmoid_f32(out), tanh_f32(next)), g.out);
+        store(hn::Mul(sigmoid_f32(clipped(out)), tanh_f32(next)), g.out);
       }
     }
   }

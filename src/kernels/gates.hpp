@@ -23,6 +23,7 @@ struct GateArguments {
   const float* peephole = nullptr;   // lstm, may be null: i, o, f
   float* cell = nullptr;             // lstm: c, rewritten
   float* out = nullptr;              // h, or r * h for `reset`
+  float clip = 0;                    // what goes into gates and candidates is kept within [-clip, clip]; 0: as it is
 };
 
 using Gates = void (*)(const GateArguments&);

@@ -3,6 +3,8 @@
 
 #include <algorithm>
 #include <cstring>
+#include <string>
+#include <optional>
 
 #include "base/memory.hpp"
 #include "kernels/dense.hpp"
@@ -29,6 +31,9 @@ class RecurrentKernel : public StepKernel {
   int64_t steps = 0, batch = 0, in = 0, hidden = 0, gate_count = 0, width = 0;
   GateOp op = GateOp::rnn;
   bool late = false;  // GRU: the candidate's product waits for the reset gate
+  float clip = 0;
+  std::optional<Location> lengths;  // of each sequence, when they are not all of all steps
+  std::string where;
   std::vector<Direction> directions;
   Location x, h0, c0, y, last_h, last_c;
   bool has_h0 = false, has_c0 = false, has_y = false, has_last_h = false, has_last_c = false;
@@ -72,6 +77,11 @@ class RecurrentKernel : public StepKernel {
   }
 
   void run(const StepContext& c) const override {
+    const int32_t* until = lengths ? pointer<const int32_t>(c, *lengths) : nullptr;
+    for (int64_t b = 0; until && b < batch; ++b) {
+      if (until[b] < 0 || until[b] > steps)
+        throw Error({{Category::value, where, fmt::format("sequence length {} is outside 0..{}", until[b], steps)}});
+    }
     const int64_t all = gate_count * hidden, cells = batch * hidden, count = static_cast<int64_t>(directions.size());
     auto* gx = reinterpret_cast<float*>(c.buffers[scratch]);
     float *gh = gx + steps * batch * all, *rh = gh + batch * all, *candidate = rh + cells, *h = candidate + cells, *next = h + cells,
@@ -90,10 +100,15 @@ class RecurrentKernel : public StepKernel {
         multiply(c, h, batch, hidden, w.state, late ? 2 * hidden : all, w.state_bias.empty() ? nullptr : w.state_bias.data(), gh, all);
         kernels::GateArguments g;
         g.hidden = hidden;
+        g.clip = clip;
         g.peephole = w.peephole.empty() ? nullptr : w.peephole.data();
         const auto each_row = [&](GateOp what, float* out) {
           g.op = what;
           for (int64_t b = 0; b < batch; ++b) {
+            if (until && t >= until[b]) {  // not begun yet, or over: the state stays
+              std::memcpy(out + b * hidden, h + b * hidden, static_cast<size_t>(hidden) * sizeof(float));
+              continue;
+            }
             g.x = gx + (t * batch + b) * all;
             g.r = gh + b * all;
             g.candidate = candidate + b * hidden;
@@ -109,7 +124,12 @@ class RecurrentKernel : public StepKernel {
         }
         each_row(op, next);
         std::swap(h, next);
-        if (has_y) std::memcpy(pointer<float>(c, y) + (t * count + d) * cells, h, static_cast<size_t>(cells) * sizeof(float));
+        if (!has_y) continue;
+        float* to = pointer<float>(c, y) + (t * count + d) * cells;
+        std::memcpy(to, h, static_cast<size_t>(cells) * sizeof(float));
+        for (int64_t b = 0; until && b < batch; ++b) {
+          if (t >= until[b]) std::memset(to + b * hidden, 0, static_cast<size_t>(hidden) * sizeof(float));
+        }
       }
       if (has_last_h) std::memcpy(pointer<float>(c, last_h) + d * cells, h, static_cast<size_t>(cells) * sizeof(float));
       if (has_last_c) std::memcpy(pointer<float>(c, last_c) + d * cells, state, static_cast<size_t>(cells) * sizeof(float));
@@ -171,15 +191,16 @@ struct RecurrentMatch : Match {
   int64_t steps = 0, batch = 0, in = 0, hidden = 0, gates = 1, directions = 1;
   bool has(size_t i) const { return given(node().inputs, i); }
   bool after() const { return gru && node().integer("linear_before_reset", 0) != 0; }
+  bool lengths = false;  // sequences end earlier than others
 };
 
-// What exporters write; the rest goes by plain evaluation: other activations, clipping, sequences of different lengths.
+// What exporters write; the rest goes by plain evaluation: other activations, coupled gates.
 bool usual(const RecurrentMatch& m) {
   const Node& n = m.node();
   const std::vector<std::string> names = m.lstm  ? std::vector<std::string>{"Sigmoid", "Tanh", "Tanh"}
                                          : m.gru ? std::vector<std::string>{"Sigmoid", "Tanh"}
                                                  : std::vector<std::string>{"Tanh"};
-  for (const char* rare : {"activations", "clip", "layout", "input_forget"}) {
+  for (const char* rare : {"activations", "layout", "input_forget"}) {
     if (!n.attributes.contains(rare) || (n.find<int64_t>(rare) && n.integer(rare, 0) == 0)) continue;
     const auto* given_names = n.find<std::vector<std::string>>(rare);
     if (!given_names) return false;
@@ -213,9 +234,9 @@ class RecurrentFamily : public StepFamily {
     m->gates = lstm ? 4 : gru ? 3 : 1;
     if (m->steps * m->batch * m->in * m->hidden == 0) return nullptr;
     if (m->has(4)) {
-      if (!view.is_constant(n.inputs[4])) return nullptr;
-      const auto lengths = integers(view.constant(n.inputs[4]));
-      if (!std::ranges::all_of(lengths, [&](int64_t s) { return s == m->steps; })) return nullptr;
+      if (!view.is_static(n.inputs[4]) || view.dtype(n.inputs[4]) != DType::i32) return nullptr;
+      const bool known = view.is_constant(n.inputs[4]);
+      m->lengths = !known || !std::ranges::all_of(integers(view.constant(n.inputs[4])), [&](int64_t s) { return s == m->steps; });
     }
     m->work.flops = 2.0 * static_cast<double>(rs[0] * m->steps * m->batch * m->gates * m->hidden) * static_cast<double>(m->in + m->hidden);
     m->work.bytes = 4.0 * static_cast<double>(element_count(xs));
@@ -234,6 +255,13 @@ class RecurrentFamily : public StepFamily {
     Step step = begin_step(b, m);
     k->steps = m.steps, k->batch = m.batch, k->in = m.in, k->hidden = m.hidden, k->gate_count = m.gates;
     k->late = m.gru && !m.after();
+    k->clip = n.real("clip", 0);
+    if (m.lengths) {
+      k->lengths = b.contiguous(n.inputs[4], Layout::natural);
+      k->where = label(b.graph(), n);
+      step.reads.push_back(k->lengths->buffer);
+      step.can_fail = true;
+    }
     k->op = m.lstm ? GateOp::lstm : !m.gru ? GateOp::rnn : m.after() ? GateOp::gru_after : GateOp::gru;
     k->dense = kernels::dense(p.machine.isa);
     k->gates = kernels::gates(p.machine.isa);
