@@ -215,7 +215,8 @@ Graph quantised(Graph g) {
   fold_normalisations(g);
   forget_types(g);
   infer(g);
-  const std::set<std::string> ops{"Conv", "MatMul", "Gemm", "Add", "MaxPool", "AveragePool", "GlobalAveragePool", "Concat", "Mul", "Resize"};
+  const std::set<std::string> ops{"Conv",   "MatMul", "Gemm",  "Add", "MaxPool", "AveragePool", "GlobalAveragePool",
+                                  "Concat", "Mul",    "Resize"};
   // What is quantised: what these ops read and give, but for what a clamp follows.
   std::set<ValueId> wanted;
   const auto readers = g.consumers();
@@ -262,7 +263,8 @@ Graph quantised(Graph g) {
     const auto [low, high] = ranges[v];
     const float scale = std::max((high - low) / 255, 1e-8f);
     const ValueId s = r.constant("scale", Tensor::from<float>({}, {scale})),
-                  z = r.constant("zero", Tensor::from<uint8_t>({}, {static_cast<uint8_t>(std::clamp(std::nearbyint(-low / scale), 0.0f, 255.0f))}));
+                  z = r.constant("zero",
+                                 Tensor::from<uint8_t>({}, {static_cast<uint8_t>(std::clamp(std::nearbyint(-low / scale), 0.0f, 255.0f))}));
     through[v] = r.one("DequantizeLinear", {r.one("QuantizeLinear", {v, s, z}, DType::u8), s, z}, DType::f32);
     scales[through[v]] = scale;
   };

@@ -76,24 +76,21 @@ int main(int argc, char** argv) {
     else if (!std::strcmp(argv[i], "--save") && i + 1 < argc) folder = argv[++i];
     else if (!std::strcmp(argv[i], "--form") && i + 1 < argc) only_form = argv[++i];
     else {
-      fmt::print(stderr, "usage: narrow [--rounds N] [--threads MOST] [--only TEXT] [--form TEXT] [--save FOLDER]\n\n"
-                         "--save writes the networks, as files, and times nothing\n");
+      fmt::print(stderr,
+                 "usage: narrow [--rounds N] [--threads MOST] [--only TEXT] [--form TEXT] [--save FOLDER]\n\n"
+                 "--save writes the networks, as files, and times nothing\n");
       return 2;
     }
   }
   const std::vector<std::pair<std::string, std::function<Graph()>>> nets{
-      {"residual, 50 layers", [] { return networks::residual_50(1); }},
-      {"mobile, depthwise", [] { return networks::mobile(1); }},
-      {"encoder, 12 layers, 128", [] { return networks::encoder(1); }},
-      {"encoder-decoder, skips", [] { return networks::skips(1); }},
-      {"recurrent, 2 layers", [] { return networks::recurrent(1); }},
-      {"decoder step with state", [] { return networks::decoder(1); }}};
-  const std::vector<Form> forms{
-      {"f16", [](Graph g) { return networks::halved(std::move(g)); }, 0.95},
-      {"f16 between casts", [](Graph g) { return networks::halved(std::move(g), DType::f16, true); }, 0.95},
-      {"bf16", [](Graph g) { return networks::halved(std::move(g), DType::bf16); }, 0.95},
-      {"dynamically quantised", [](Graph g) { return networks::dynamically_quantised(std::move(g)); }, 1.5},
-      {"quantised", [](Graph g) { return networks::quantised(std::move(g)); }, 2.5}};
+      {"residual, 50 layers", [] { return networks::residual_50(1); }}, {"mobile, depthwise", [] { return networks::mobile(1); }},
+      {"encoder, 12 layers, 128", [] { return networks::encoder(1); }}, {"encoder-decoder, skips", [] { return networks::skips(1); }},
+      {"recurrent, 2 layers", [] { return networks::recurrent(1); }},   {"decoder step with state", [] { return networks::decoder(1); }}};
+  const std::vector<Form> forms{{"f16", [](Graph g) { return networks::halved(std::move(g)); }, 0.95},
+                                {"f16 between casts", [](Graph g) { return networks::halved(std::move(g), DType::f16, true); }, 0.95},
+                                {"bf16", [](Graph g) { return networks::halved(std::move(g), DType::bf16); }, 0.95},
+                                {"dynamically quantised", [](Graph g) { return networks::dynamically_quantised(std::move(g)); }, 1.5},
+                                {"quantised", [](Graph g) { return networks::quantised(std::move(g)); }, 2.5}};
   if (!folder.empty()) {
     std::filesystem::create_directories(folder);
     const auto write = [&](const std::string& name, const std::string& form, const Graph& g) {

@@ -67,7 +67,8 @@ struct Entry {
 
 const std::vector<DType> kReal{DType::f32, DType::f16, DType::bf16, DType::f64};
 const std::vector<DType> kNumbers{DType::f32, DType::f16, DType::bf16, DType::f64, DType::i32, DType::i64};
-const std::vector<DType> kAll{DType::f32, DType::f16, DType::bf16, DType::f64, DType::i32, DType::i64, DType::u8, DType::i8, DType::boolean};
+const std::vector<DType> kAll{DType::f32, DType::f16, DType::bf16, DType::f64,    DType::i32,
+                              DType::i64, DType::u8,  DType::i8,   DType::boolean};
 const std::vector<DType> kBytes{DType::u8, DType::i8};
 const std::vector<DType> kBool{DType::boolean};
 
@@ -78,9 +79,9 @@ std::vector<Entry> entries() {
   };
   const Dims flat{1024, 1024}, picture{1, 64, 128, 128};
   for (const char* op : {"Neg", "Abs", "Sign"}) add(op, "", kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat)}); });
-  for (const char* op : {"Relu", "Sigmoid", "Tanh", "Exp", "Log", "Sqrt", "Reciprocal", "Erf", "Floor", "Ceil", "Round", "LeakyRelu", "Elu",
-                         "Selu", "Celu", "Softplus", "Softsign", "HardSigmoid", "HardSwish", "Mish", "Gelu", "ThresholdedRelu", "Sin", "Cos",
-                         "Tan", "Atan", "IsNaN", "IsInf"})
+  for (const char* op : {"Relu",  "Sigmoid",         "Tanh", "Exp",  "Log",  "Sqrt",     "Reciprocal", "Erf",         "Floor",     "Ceil",
+                         "Round", "LeakyRelu",       "Elu",  "Selu", "Celu", "Softplus", "Softsign",   "HardSigmoid", "HardSwish", "Mish",
+                         "Gelu",  "ThresholdedRelu", "Sin",  "Cos",  "Tan",  "Atan",     "IsNaN",      "IsInf"})
     add(op, "", kReal, [=](Form& f) { f.out(op, {f.in("x", flat)}); });
   for (const char* op : {"Add", "Sub", "Mul", "Div", "Max", "Min"})
     add(op, "", kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat), f.in("y", flat)}); });
@@ -94,11 +95,16 @@ std::vector<Entry> entries() {
   add("Where", "", kNumbers, [=](Form& f) { f.out("Where", {f.typed("c", DType::boolean, flat), f.in("x", flat), f.in("y", flat)}); });
   add("Clip", "", kNumbers, [=](Form& f) { f.out("Clip", {f.in("x", flat), f.weights("low", {}), f.weights("high", {})}); });
   add("PRelu", "", kReal, [=](Form& f) { f.out("PRelu", {f.in("x", flat), f.weights("w", {1024})}); });
-  for (const auto& [name, to] : {std::pair{"to f32", int64_t{1}}, {"to f16", int64_t{10}}, {"to i32", int64_t{6}}, {"to i64", int64_t{7}},
-                                 {"to bool", int64_t{9}}, {"to f64", int64_t{11}}})
+  for (const auto& [name, to] : {std::pair{"to f32", int64_t{1}},
+                                 {"to f16", int64_t{10}},
+                                 {"to i32", int64_t{6}},
+                                 {"to i64", int64_t{7}},
+                                 {"to bool", int64_t{9}},
+                                 {"to f64", int64_t{11}}})
     add("Cast", name, kAll, [=](Form& f) { f.out("Cast", {f.in("x", flat)}, {{"to", to}}); });
 
-  for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL2", "ReduceSumSquare", "ReduceLogSumExp"}) {
+  for (const char* op :
+       {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL2", "ReduceSumSquare", "ReduceLogSumExp"}) {
     for (const auto& [name, axis] : {std::pair{"last axis", int64_t{1}}, {"first axis", int64_t{0}}})
       add(op, name, kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat), f.integers("axes", {axis})}); });
     add(op, "all", kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat)}); });
@@ -110,15 +116,22 @@ std::vector<Entry> entries() {
   for (const auto& [name, axis] : {std::pair{"last axis", int64_t{1}}, {"first axis", int64_t{0}}}) {
     add("Softmax", name, kReal, [=](Form& f) { f.out("Softmax", {f.in("x", flat)}, {{"axis", axis}}); });
     add("LogSoftmax", name, kReal, [=](Form& f) { f.out("LogSoftmax", {f.in("x", flat)}, {{"axis", axis}}); });
-    add("CumSum", name, kNumbers, [=](Form& f) { f.out("CumSum", {f.in("x", flat), f.b.constant("axis", Tensor::from<int64_t>({}, {axis}))}); });
+    add("CumSum", name, kNumbers, [=](Form& f) {
+      f.out("CumSum", {f.in("x", flat), f.b.constant("axis", Tensor::from<int64_t>({}, {axis}))});
+    });
     add("TopK", name, kNumbers, [=](Form& f) { f.out("TopK", {f.in("x", flat), f.integers("k", {8})}, {{"axis", axis}}, 2); });
   }
-  add("LayerNormalization", "", kReal, [=](Form& f) { f.out("LayerNormalization", {f.in("x", flat), f.weights("w", {1024}), f.weights("b", {1024})}); });
+  add("LayerNormalization", "", kReal, [=](Form& f) {
+    f.out("LayerNormalization", {f.in("x", flat), f.weights("w", {1024}), f.weights("b", {1024})});
+  });
   add("RMSNormalization", "", kReal, [=](Form& f) { f.out("RMSNormalization", {f.in("x", flat), f.weights("w", {1024})}); });
   add("BatchNormalization", "", kReal, [=](Form& f) {
-    f.out("BatchNormalization", {f.in("x", picture), f.weights("s", {64}), f.weights("b", {64}), f.weights("m", {64}), f.weights("v", {64})});
+    f.out("BatchNormalization",
+          {f.in("x", picture), f.weights("s", {64}), f.weights("b", {64}), f.weights("m", {64}), f.weights("v", {64})});
   });
-  add("InstanceNormalization", "", kReal, [=](Form& f) { f.out("InstanceNormalization", {f.in("x", picture), f.weights("s", {64}), f.weights("b", {64})}); });
+  add("InstanceNormalization", "", kReal, [=](Form& f) {
+    f.out("InstanceNormalization", {f.in("x", picture), f.weights("s", {64}), f.weights("b", {64})});
+  });
   add("GroupNormalization", "", kReal, [=](Form& f) {
     f.out("GroupNormalization", {f.in("x", picture), f.weights("s", {64}), f.weights("b", {64})}, {{"num_groups", int64_t{8}}});
   });
@@ -128,7 +141,9 @@ std::vector<Entry> entries() {
 
   add("MatMul", "by a constant", kNumbers, [=](Form& f) { f.out("MatMul", {f.in("x", {384, 384}), f.weights("w", {384, 384})}); });
   add("MatMul", "one row", kReal, [=](Form& f) { f.out("MatMul", {f.in("x", {1, 1024}), f.weights("w", {1024, 1024})}); });
-  add("MatMul", "both made at run time, batches", kReal, [=](Form& f) { f.out("MatMul", {f.in("x", {8, 192, 192}), f.in("y", {8, 192, 192})}); });
+  add("MatMul", "both made at run time, batches", kReal, [=](Form& f) {
+    f.out("MatMul", {f.in("x", {8, 192, 192}), f.in("y", {8, 192, 192})});
+  });
   add("Gemm", "", kReal, [=](Form& f) {
     f.out("Gemm", {f.in("x", {384, 384}), f.weights("w", {384, 384}), f.weights("b", {384})}, {{"transB", int64_t{1}}});
   });
@@ -136,11 +151,14 @@ std::vector<Entry> entries() {
     f.out("Gemm", {f.in("x", {384, 384}), f.weights("w", {384, 384}), f.weights("b", {384})},
           {{"transA", int64_t{1}}, {"transB", int64_t{1}}, {"alpha", 0.5f}, {"beta", 2.0f}});
   });
-  add("Einsum", "bij,bjk->bik", kReal, [=](Form& f) { f.out("Einsum", {f.in("x", {8, 192, 192}), f.in("y", {8, 192, 192})}, {{"equation", std::string("bij,bjk->bik")}}); });
+  add("Einsum", "bij,bjk->bik", kReal, [=](Form& f) {
+    f.out("Einsum", {f.in("x", {8, 192, 192}), f.in("y", {8, 192, 192})}, {{"equation", std::string("bij,bjk->bik")}});
+  });
   add("Einsum", "bhid,bhjd->bhij", kReal, [=](Form& f) {
     f.out("Einsum", {f.in("x", {2, 4, 192, 64}), f.in("y", {2, 4, 192, 64})}, {{"equation", std::string("bhid,bhjd->bhij")}});
   });
-  const auto conv = [&](const std::string& op, const std::string& form, Dims x, Shape w, A attributes, const std::vector<DType>& dtypes = kReal) {
+  const auto conv = [&](const std::string& op, const std::string& form, Dims x, Shape w, A attributes,
+                        const std::vector<DType>& dtypes = kReal) {
     add(op, form, dtypes, [=](Form& f) { f.out(op, {f.in("x", x), f.weights("w", w)}, attributes); });
   };
   conv("Conv", "3x3", {1, 64, 40, 40}, {64, 64, 3, 3}, {{"pads", List{1, 1, 1, 1}}});
@@ -152,17 +170,32 @@ std::vector<Entry> entries() {
   conv("Conv", "of volumes", {1, 16, 24, 24, 24}, {16, 16, 3, 3, 3}, {{"pads", List{1, 1, 1, 1, 1, 1}}});
   conv("ConvTranspose", "2x2, stride 2", {1, 128, 32, 32}, {128, 64, 2, 2}, {{"strides", List{2, 2}}});
   conv("ConvTranspose", "of sequences", {1, 128, 512}, {128, 128, 4}, {{"strides", List{2}}, {"pads", List{1, 1}}});
-  add("Conv", "weights made at run time", kReal, [=](Form& f) { f.out("Conv", {f.in("x", {1, 64, 40, 40}), f.in("w", {64, 64, 3, 3})}, {{"pads", List{1, 1, 1, 1}}}); });
+  add("Conv", "weights made at run time", kReal, [=](Form& f) {
+    f.out("Conv", {f.in("x", {1, 64, 40, 40}), f.in("w", {64, 64, 3, 3})}, {{"pads", List{1, 1, 1, 1}}});
+  });
   for (const char* op : {"MaxPool", "AveragePool"}) {
-    const std::vector<DType> dtypes = op[0] == 'M' ? std::vector<DType>{DType::f32, DType::f16, DType::bf16, DType::f64, DType::u8, DType::i8} : kReal;
-    add(op, "2x2, stride 2", dtypes, [=](Form& f) { f.out(op, {f.in("x", picture)}, {{"kernel_shape", List{2, 2}}, {"strides", List{2, 2}}}); });
-    add(op, "3x3, padded", dtypes, [=](Form& f) { f.out(op, {f.in("x", picture)}, {{"kernel_shape", List{3, 3}}, {"pads", List{1, 1, 1, 1}}}); });
-    add(op, "of sequences", dtypes, [=](Form& f) { f.out(op, {f.in("x", {1, 64, 16384})}, {{"kernel_shape", List{2}}, {"strides", List{2}}}); });
-    add(op, "of volumes", dtypes, [=](Form& f) { f.out(op, {f.in("x", {1, 16, 40, 40, 40})}, {{"kernel_shape", List{2, 2, 2}}, {"strides", List{2, 2, 2}}}); });
+    const std::vector<DType> dtypes =
+        op[0] == 'M' ? std::vector<DType>{DType::f32, DType::f16, DType::bf16, DType::f64, DType::u8, DType::i8} : kReal;
+    add(op, "2x2, stride 2", dtypes, [=](Form& f) {
+      f.out(op, {f.in("x", picture)}, {{"kernel_shape", List{2, 2}}, {"strides", List{2, 2}}});
+    });
+    add(op, "3x3, padded", dtypes, [=](Form& f) {
+      f.out(op, {f.in("x", picture)}, {{"kernel_shape", List{3, 3}}, {"pads", List{1, 1, 1, 1}}});
+    });
+    add(op, "of sequences", dtypes, [=](Form& f) {
+      f.out(op, {f.in("x", {1, 64, 16384})}, {{"kernel_shape", List{2}}, {"strides", List{2}}});
+    });
+    add(op, "of volumes", dtypes, [=](Form& f) {
+      f.out(op, {f.in("x", {1, 16, 40, 40, 40})}, {{"kernel_shape", List{2, 2, 2}}, {"strides", List{2, 2, 2}}});
+    });
   }
-  add("MaxPool", "with indices", kReal, [=](Form& f) { f.out("MaxPool", {f.in("x", picture)}, {{"kernel_shape", List{2, 2}}, {"strides", List{2, 2}}}, 2); });
+  add("MaxPool", "with indices", kReal, [=](Form& f) {
+    f.out("MaxPool", {f.in("x", picture)}, {{"kernel_shape", List{2, 2}}, {"strides", List{2, 2}}}, 2);
+  });
   for (const char* op : {"GlobalAveragePool", "GlobalMaxPool"}) add(op, "", kReal, [=](Form& f) { f.out(op, {f.in("x", picture)}); });
-  add("LpPool", "", kReal, [=](Form& f) { f.out("LpPool", {f.in("x", picture)}, {{"kernel_shape", List{2, 2}}, {"strides", List{2, 2}}}); });
+  add("LpPool", "", kReal, [=](Form& f) {
+    f.out("LpPool", {f.in("x", picture)}, {{"kernel_shape", List{2, 2}}, {"strides", List{2, 2}}});
+  });
   for (const char* mode : {"nearest", "linear", "cubic"}) {
     for (const auto& [name, scales] : {std::pair{"twice", std::vector<float>{1, 1, 2, 2}}, {"half", std::vector<float>{1, 1, 0.5f, 0.5f}}})
       add("Resize", fmt::format("{}, {}", mode, name), {DType::f32, DType::f16, DType::bf16, DType::f64, DType::u8}, [=](Form& f) {
@@ -187,25 +220,36 @@ std::vector<Entry> entries() {
     f.out("Slice", {f.in("x", flat), f.integers("from", {0}), f.integers("to", {1024}), f.integers("axes", {1}), f.integers("step", {2})});
   });
   for (const char* mode : {"constant", "reflect", "edge"})
-    add("Pad", mode, kAll, [=](Form& f) { f.out("Pad", {f.in("x", picture), f.integers("pads", {0, 0, 2, 2, 0, 0, 2, 2})}, {{"mode", std::string(mode)}}); });
+    add("Pad", mode, kAll, [=](Form& f) {
+      f.out("Pad", {f.in("x", picture), f.integers("pads", {0, 0, 2, 2, 0, 0, 2, 2})}, {{"mode", std::string(mode)}});
+    });
   add("Expand", "", kAll, [=](Form& f) { f.out("Expand", {f.in("x", {1024, 1}), f.integers("to", {1024, 1024})}); });
   add("Tile", "", kAll, [=](Form& f) { f.out("Tile", {f.in("x", {256, 1024}), f.integers("times", {2, 2})}); });
   add("Gather", "rows", kAll, [=](Form& f) { f.out("Gather", {f.weights("w", {1024, 1024}), f.typed("at", DType::i64, {1024})}); });
-  add("Gather", "columns", kAll, [=](Form& f) { f.out("Gather", {f.in("x", flat), f.typed("at", DType::i64, {512})}, {{"axis", int64_t{1}}}); });
-  add("GatherElements", "", kAll, [=](Form& f) { f.out("GatherElements", {f.in("x", flat), f.typed("at", DType::i64, flat)}, {{"axis", int64_t{1}}}); });
+  add("Gather", "columns", kAll, [=](Form& f) {
+    f.out("Gather", {f.in("x", flat), f.typed("at", DType::i64, {512})}, {{"axis", int64_t{1}}});
+  });
+  add("GatherElements", "", kAll, [=](Form& f) {
+    f.out("GatherElements", {f.in("x", flat), f.typed("at", DType::i64, flat)}, {{"axis", int64_t{1}}});
+  });
   add("GatherND", "", kAll, [=](Form& f) { f.out("GatherND", {f.in("x", flat), f.typed("at", DType::i64, {1024, 1})}); });
   add("ScatterElements", "", kAll, [=](Form& f) {
     f.out("ScatterElements", {f.in("x", flat), f.typed("at", DType::i64, {1024, 256}), f.in("u", {1024, 256})}, {{"axis", int64_t{1}}});
   });
-  add("ScatterND", "", kAll, [=](Form& f) { f.out("ScatterND", {f.in("x", flat), f.typed("at", DType::i64, {256, 1}), f.in("u", {256, 1024})}); });
+  add("ScatterND", "", kAll, [=](Form& f) {
+    f.out("ScatterND", {f.in("x", flat), f.typed("at", DType::i64, {256, 1}), f.in("u", {256, 1024})});
+  });
   add("DepthToSpace", "", kReal, [=](Form& f) { f.out("DepthToSpace", {f.in("x", picture)}, {{"blocksize", int64_t{2}}}); });
   add("SpaceToDepth", "", kReal, [=](Form& f) { f.out("SpaceToDepth", {f.in("x", picture)}, {{"blocksize", int64_t{2}}}); });
   add("Trilu", "", kNumbers, [=](Form& f) { f.out("Trilu", {f.in("x", flat)}); });
   add("OneHot", "", {DType::f32, DType::i64}, [=](Form& f) {
-    f.out("OneHot", {f.typed("at", DType::i64, {1024}), f.b.constant("depth", Tensor::from<int64_t>({}, {1024})), f.weights("values", {2})});
+    f.out("OneHot",
+          {f.typed("at", DType::i64, {1024}), f.b.constant("depth", Tensor::from<int64_t>({}, {1024})), f.weights("values", {2})});
   });
   add("NonZero", "", kAll, [=](Form& f) { f.out("NonZero", {f.in("x", flat)}); });
-  add("Compress", "", kAll, [=](Form& f) { f.out("Compress", {f.in("x", flat), f.weights("c", {1024}, DType::boolean)}, {{"axis", int64_t{0}}}); });
+  add("Compress", "", kAll, [=](Form& f) {
+    f.out("Compress", {f.in("x", flat), f.weights("c", {1024}, DType::boolean)}, {{"axis", int64_t{0}}});
+  });
   add("ReverseSequence", "", kReal, [=](Form& f) { f.out("ReverseSequence", {f.in("x", flat), f.integers("n", List(1024, 700))}); });
 
   add("GridSample", "", kReal, [=](Form& f) { f.out("GridSample", {f.in("x", {1, 16, 128, 128}), f.in("grid", {1, 128, 128, 2})}); });
@@ -214,16 +258,18 @@ std::vector<Entry> entries() {
           {{"output_height", int64_t{7}}, {"output_width", int64_t{7}}, {"spatial_scale", 30.0f}});
   });
   add("NonMaxSuppression", "", {DType::f32}, [=](Form& f) {
-    f.out("NonMaxSuppression", {f.in("boxes", {1, 1000, 4}), f.in("scores", {1, 20, 1000}), f.integers("most", {100}), f.floats("iou", {0.5f})});
+    f.out("NonMaxSuppression",
+          {f.in("boxes", {1, 1000, 4}), f.in("scores", {1, 20, 1000}), f.integers("most", {100}), f.floats("iou", {0.5f})});
   });
   for (const auto& [op, gates] : {std::pair{"LSTM", int64_t{4}}, {"GRU", int64_t{3}}, {"RNN", int64_t{1}}}) {
     const auto layer = [=](Form& f, int64_t layout, bool lengths, A attributes) {
       const int64_t h = 128, in = 64, steps = 32, batch = 8;
       attributes["hidden_size"] = h;
       attributes["layout"] = layout;
-      f.out(op, {f.in("x", layout ? Dims{batch, steps, in} : Dims{steps, batch, in}), f.weights("w", {1, gates * h, in}),
-                 f.weights("r", {1, gates * h, h}), f.weights("b", {1, 2 * gates * h}),
-                 lengths ? f.b.constant("lengths", Tensor::from<int32_t>({batch}, std::vector<int32_t>(batch, 20))) : kAbsent},
+      f.out(op,
+            {f.in("x", layout ? Dims{batch, steps, in} : Dims{steps, batch, in}), f.weights("w", {1, gates * h, in}),
+             f.weights("r", {1, gates * h, h}), f.weights("b", {1, 2 * gates * h}),
+             lengths ? f.b.constant("lengths", Tensor::from<int32_t>({batch}, std::vector<int32_t>(batch, 20))) : kAbsent},
             attributes);
     };
     add(op, "", kReal, [=](Form& f) { layer(f, 0, false, {}); });
@@ -232,25 +278,41 @@ std::vector<Entry> entries() {
     add(op, "sequence lengths", kReal, [=](Form& f) { layer(f, 0, true, {}); });
     add(op, "backwards", kReal, [=](Form& f) { layer(f, 0, false, {{"direction", std::string("reverse")}}); });
   }
-  add("Attention", "", kReal, [=](Form& f) { f.out("Attention", {f.in("q", {1, 8, 128, 64}), f.in("k", {1, 8, 128, 64}), f.in("v", {1, 8, 128, 64})}); });
+  add("Attention", "", kReal, [=](Form& f) {
+    f.out("Attention", {f.in("q", {1, 8, 128, 64}), f.in("k", {1, 8, 128, 64}), f.in("v", {1, 8, 128, 64})});
+  });
 
   // Bytes: scales are f32 whatever the numbers are.
   const auto scale = [](Form& f, const std::string& name) { return f.floats(name, {0.02f}); };
   const auto one = [](Form& f, const std::string& name, DType d) { return f.weights(name, {}, d); };
-  add("QuantizeLinear", "", kBytes, [=](Form& f) { f.out("QuantizeLinear", {f.typed("x", DType::f32, flat), f.b.constant("s", Tensor::from<float>({}, {0.02f})), one(f, "z", f.d)}); });
-  add("DequantizeLinear", "", kBytes, [=](Form& f) { f.out("DequantizeLinear", {f.in("x", flat), f.b.constant("s", Tensor::from<float>({}, {0.02f})), one(f, "z", f.d)}); });
+  add("QuantizeLinear", "", kBytes, [=](Form& f) {
+    f.out("QuantizeLinear", {f.typed("x", DType::f32, flat), f.b.constant("s", Tensor::from<float>({}, {0.02f})), one(f, "z", f.d)});
+  });
+  add("DequantizeLinear", "", kBytes, [=](Form& f) {
+    f.out("DequantizeLinear", {f.in("x", flat), f.b.constant("s", Tensor::from<float>({}, {0.02f})), one(f, "z", f.d)});
+  });
   add("DynamicQuantizeLinear", "", {DType::f32}, [=](Form& f) { f.out("DynamicQuantizeLinear", {f.in("x", flat)}, {}, 3); });
-  add("MatMulInteger", "", kBytes, [=](Form& f) { f.out("MatMulInteger", {f.in("x", {384, 384}), f.weights("w", {384, 384}), one(f, "z", f.d)}); });
-  add("MatMulInteger", "both made at run time", kBytes, [=](Form& f) { f.out("MatMulInteger", {f.in("x", {8, 192, 192}), f.in("y", {8, 192, 192})}); });
-  add("ConvInteger", "3x3", kBytes, [=](Form& f) { f.out("ConvInteger", {f.in("x", {1, 64, 40, 40}), f.weights("w", {64, 64, 3, 3}), one(f, "z", f.d)}, {{"pads", List{1, 1, 1, 1}}}); });
+  add("MatMulInteger", "", kBytes, [=](Form& f) {
+    f.out("MatMulInteger", {f.in("x", {384, 384}), f.weights("w", {384, 384}), one(f, "z", f.d)});
+  });
+  add("MatMulInteger", "both made at run time", kBytes, [=](Form& f) {
+    f.out("MatMulInteger", {f.in("x", {8, 192, 192}), f.in("y", {8, 192, 192})});
+  });
+  add("ConvInteger", "3x3", kBytes, [=](Form& f) {
+    f.out("ConvInteger", {f.in("x", {1, 64, 40, 40}), f.weights("w", {64, 64, 3, 3}), one(f, "z", f.d)}, {{"pads", List{1, 1, 1, 1}}});
+  });
   add("ConvInteger", "depthwise", kBytes, [=](Form& f) {
-    f.out("ConvInteger", {f.in("x", picture), f.weights("w", {64, 1, 3, 3}), one(f, "z", f.d)}, {{"pads", List{1, 1, 1, 1}}, {"group", int64_t{64}}});
+    f.out("ConvInteger", {f.in("x", picture), f.weights("w", {64, 1, 3, 3}), one(f, "z", f.d)},
+          {{"pads", List{1, 1, 1, 1}}, {"group", int64_t{64}}});
   });
   add("QLinearMatMul", "", kBytes, [=](Form& f) {
-    f.out("QLinearMatMul", {f.in("x", {384, 384}), scale(f, "sx"), one(f, "zx", f.d), f.weights("w", {384, 384}), scale(f, "sw"), one(f, "zw", f.d), scale(f, "sy"), one(f, "zy", f.d)});
+    f.out("QLinearMatMul", {f.in("x", {384, 384}), scale(f, "sx"), one(f, "zx", f.d), f.weights("w", {384, 384}), scale(f, "sw"),
+                            one(f, "zw", f.d), scale(f, "sy"), one(f, "zy", f.d)});
   });
   add("QLinearConv", "3x3", kBytes, [=](Form& f) {
-    f.out("QLinearConv", {f.in("x", {1, 64, 40, 40}), scale(f, "sx"), one(f, "zx", f.d), f.weights("w", {64, 64, 3, 3}), scale(f, "sw"), one(f, "zw", f.d), scale(f, "sy"), one(f, "zy", f.d)},
+    f.out("QLinearConv",
+          {f.in("x", {1, 64, 40, 40}), scale(f, "sx"), one(f, "zx", f.d), f.weights("w", {64, 64, 3, 3}), scale(f, "sw"), one(f, "zw", f.d),
+           scale(f, "sy"), one(f, "zy", f.d)},
           {{"pads", List{1, 1, 1, 1}}});
   });
   return all;
@@ -274,7 +336,9 @@ int main(int argc, char** argv) {
     else if (!std::strcmp(argv[i], "--seconds") && i + 1 < argc) budget = std::max(0.001, std::atof(argv[++i]));
     else if (!std::strcmp(argv[i], "--brief")) brief = true;
     else {
-      fmt::print(stderr, "usage: survey [--only TEXT] [--seconds A-FORM] [--brief]\n\n--brief compiles and lists what is left to plain evaluation, and runs nothing\n");
+      fmt::print(stderr,
+                 "usage: survey [--only TEXT] [--seconds A-FORM] [--brief]\n\n--brief compiles and lists what is left to plain evaluation, "
+                 "and runs nothing\n");
       return 2;
     }
   }

@@ -52,7 +52,8 @@ TEST_CASE("every f16 and bf16 is read and written as its definition says, on eve
       int wrong = 0;
       for (uint32_t i = 0; i < 65536; ++i) {
         const auto expected = static_cast<float>(decode_narrow(dtype, i));
-        wrong += !(wide[i] == expected && std::signbit(wide[i]) == std::signbit(expected)) && !(std::isnan(wide[i]) && std::isnan(expected));
+        wrong +=
+            !(wide[i] == expected && std::signbit(wide[i]) == std::signbit(expected)) && !(std::isnan(wide[i]) && std::isnan(expected));
       }
       CHECK(wrong == 0);
       // Numbers between two neighbours, and right in the middle: ties go to the even one.
@@ -82,7 +83,8 @@ TEST_CASE("a Cast between any two of the common types is a compiled step, and th
     return t;
   }();
   // To the standard's numbers of types.
-  const std::pair<DType, int64_t> types[]{{DType::f32, 1}, {DType::i32, 6}, {DType::i64, 7}, {DType::f16, 10}, {DType::f64, 11}, {DType::bf16, 16}};
+  const std::pair<DType, int64_t> types[]{{DType::f32, 1},  {DType::i32, 6},  {DType::i64, 7},
+                                          {DType::f16, 10}, {DType::f64, 11}, {DType::bf16, 16}};
   for (const auto& [from, from_number] : types) {
     for (const auto& [to, to_number] : types) {
       if (from == to || (from != DType::f32 && to != DType::f32)) continue;
@@ -128,8 +130,8 @@ TEST_CASE("steps on f16 and bf16 round once where their results leave, and at ea
       CHECK(steps_apart(wide[1], expected[1]) <= 1);
       CHECK(steps_apart(rounded[1], expected[1]) <= 1);
       CHECK(steps_apart(rounded[0], expected[0]) <= 2);
-      // Without rounding in between it is nearer to the truth, and may differ from the model as written by what each node's rounding adds up
-      // to: nine of them here.
+      // Without rounding in between it is nearer to the truth, and may differ from the model as written by what each node's rounding adds
+      // up to: nine of them here.
       CHECK(steps_apart(wide[0], expected[0]) <= 9);
     });
   }
@@ -189,9 +191,10 @@ TEST_CASE("doubles and whole numbers: elementwise ops are tapes of their own typ
     check("Where", d, {shape, {3, 4, 1}, shape}, {}, -9, false, DType::boolean);
     check("Clip", d, {shape, {}, {}}, {}, -3, true);
   }
-  for (const char* op : {"Sqrt", "Reciprocal", "Exp", "Log", "Tanh", "Sigmoid", "Erf", "Floor", "Ceil", "Round", "LeakyRelu", "Elu", "Celu", "Selu",
-                         "Softplus", "Softsign", "HardSigmoid", "HardSwish", "Mish", "Gelu", "ThresholdedRelu", "Sin", "Cos", "Tan", "Atan", "IsNaN",
-                         "IsInf"})
+  for (const char* op :
+       {"Sqrt", "Reciprocal", "Exp",  "Log",      "Tanh",     "Sigmoid",     "Erf",       "Floor", "Ceil", "Round",           "LeakyRelu",
+        "Elu",  "Celu",       "Selu", "Softplus", "Softsign", "HardSigmoid", "HardSwish", "Mish",  "Gelu", "ThresholdedRelu", "Sin",
+        "Cos",  "Tan",        "Atan", "IsNaN",    "IsInf"})
     check(op, DType::f64, {shape}, {}, op == std::string("Sqrt") || op == std::string("Log") ? 0.1f : -9);
   check("Pow", DType::f64, {shape, {}}, {}, 0.5f);
   check("PRelu", DType::f64, {shape, {67}}, {});
@@ -199,7 +202,8 @@ TEST_CASE("doubles and whole numbers: elementwise ops are tapes of their own typ
 
 TEST_CASE("doubles and whole numbers: reductions over any axes that lie together") {
   for (DType d : {DType::f64, DType::i32, DType::i64, DType::f32}) {
-    for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2", "ReduceSumSquare", "ReduceLogSum"}) {
+    for (const char* op :
+         {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2", "ReduceSumSquare", "ReduceLogSum"}) {
       if (d == DType::f32 && op != std::string("ReduceProd")) continue;
       for (const std::vector<int64_t>& axes : {std::vector<int64_t>{}, {0}, {1}, {2}, {-1, 1}, {0, 1}}) {
         CAPTURE(std::string(op));
@@ -211,7 +215,8 @@ TEST_CASE("doubles and whole numbers: reductions over any axes that lie together
         const std::vector<Tensor> fed{d == DType::f32 ? random_tensor({3, 70, 5}, 3, 0.9f, 1.1f) : in_type(d, {3, 70, 5}, 3, 1, 9)};
         everywhere(b.finish(), [&](const Graph& g, const CompileOptions& o) {
           CHECK(no_plain(g, o));
-          const Comparison c = compare("y", run_compiled(g, o, fed)[0], evaluate_plain(g, fed)[0], is_float(d) ? Tolerance{1e-13, 1e-6} : Tolerance{});
+          const Comparison c =
+              compare("y", run_compiled(g, o, fed)[0], evaluate_plain(g, fed)[0], is_float(d) ? Tolerance{1e-13, 1e-6} : Tolerance{});
           CHECK_MESSAGE(c.pass, c.reason);
         });
       }
@@ -226,15 +231,20 @@ TEST_CASE("doubles: products and convolutions") {
     std::vector<Shape> shapes;
     A attributes;
   };
-  const Case cases[]{{"MatMul", {{3, 5}, {5, 37}}, {}},
-                     {"MatMul", {{2, 1, 19, 5}, {3, 5, 4}}, {}},
-                     {"Gemm", {{4, 19}, {21, 4}, {1, 21}}, {{"transA", int64_t{1}}, {"transB", int64_t{1}}, {"alpha", 0.5f}, {"beta", 2.0f}}},
-                     {"Gemm", {{9, 4}, {4, 3}, {9, 1}}, {}},
-                     {"Conv", {{2, 3, 20}, {4, 3, 5}, {4}}, {{"pads", std::vector<int64_t>{2, 2}}}},
-                     {"Conv", {{1, 4, 13, 11}, {6, 2, 3, 3}, {6}},
-                      {{"group", int64_t{2}}, {"strides", std::vector<int64_t>{2, 1}}, {"pads", std::vector<int64_t>{1, 0, 2, 1}}, {"dilations", std::vector<int64_t>{1, 2}}}},
-                     {"Conv", {{1, 4, 9, 40}, {4, 1, 3, 3}}, {{"group", int64_t{4}}}},
-                     {"Conv", {{1, 2, 5, 6, 7}, {3, 2, 2, 3, 2}}, {}}};
+  const Case cases[]{
+      {"MatMul", {{3, 5}, {5, 37}}, {}},
+      {"MatMul", {{2, 1, 19, 5}, {3, 5, 4}}, {}},
+      {"Gemm", {{4, 19}, {21, 4}, {1, 21}}, {{"transA", int64_t{1}}, {"transB", int64_t{1}}, {"alpha", 0.5f}, {"beta", 2.0f}}},
+      {"Gemm", {{9, 4}, {4, 3}, {9, 1}}, {}},
+      {"Conv", {{2, 3, 20}, {4, 3, 5}, {4}}, {{"pads", std::vector<int64_t>{2, 2}}}},
+      {"Conv",
+       {{1, 4, 13, 11}, {6, 2, 3, 3}, {6}},
+       {{"group", int64_t{2}},
+        {"strides", std::vector<int64_t>{2, 1}},
+        {"pads", std::vector<int64_t>{1, 0, 2, 1}},
+        {"dilations", std::vector<int64_t>{1, 2}}}},
+      {"Conv", {{1, 4, 9, 40}, {4, 1, 3, 3}}, {{"group", int64_t{4}}}},
+      {"Conv", {{1, 2, 5, 6, 7}, {3, 2, 2, 3, 2}}, {}}};
   for (const Case& c : cases) {
     CAPTURE(std::string(c.op));
     for (bool constant : {false, true}) {
@@ -296,7 +306,8 @@ TEST_CASE("the range of floats, and bytes by it") {
       CHECK(range.high == expected.high);
       Tensor bytes(DType::u8, {n});
       const Fenced out(bytes, true);
-      kernels::to_bytes(isa)(in.tensor.as<float>().data(), n, 0.03f, 100, const_cast<uint8_t*>(static_cast<const uint8_t*>(out.tensor.data())));
+      kernels::to_bytes(isa)(in.tensor.as<float>().data(), n, 0.03f, 100,
+                             const_cast<uint8_t*>(static_cast<const uint8_t*>(out.tensor.data())));
       int wrong = 0;
       for (int64_t i = 0; i < n; ++i) {
         const float v = x.as<float>()[i];
@@ -322,9 +333,9 @@ TEST_CASE("dynamic quantisation as exporters write it is one 8-bit step for each
     const DType type = is_signed ? DType::i8 : DType::u8;
     const ValueId w = b.constant("w", bytes_tensor(type, convolves ? Shape{out, in / group, 3, 3} : Shape{in, out}, random));
     const ValueId zero = b.constant("zero", byte_scalar(type, is_signed ? 0 : 128));
-    const ValueId sums = convolves ? b.op("ConvInteger", {q[0], w, q[2], zero},
-                                          A{{"pads", std::vector<int64_t>{1, 1, 1, 1}}, {"group", group}})
-                                   : b.op("MatMulInteger", {q[0], w, q[2], zero});
+    const ValueId sums = convolves
+                             ? b.op("ConvInteger", {q[0], w, q[2], zero}, A{{"pads", std::vector<int64_t>{1, 1, 1, 1}}, {"group", group}})
+                             : b.op("MatMulInteger", {q[0], w, q[2], zero});
     const Shape along = !each ? Shape{} : convolves ? Shape{1, out, 1, 1} : Shape{out};
     const ValueId scale = b.op("Mul", {q[1], b.constant("scale", random_tensor(along, 3, 0.01f, 0.02f))});
     ValueId y = b.op("Mul", {b.op("Cast", {sums}, A{{"to", int64_t{1}}}), scale});
@@ -338,8 +349,8 @@ TEST_CASE("dynamic quantisation as exporters write it is one 8-bit step for each
       // Bytes by their range, the scale, the layer; layouts change at the inputs and outputs.
       CHECK(std::ranges::count_if(info.steps, [](const StepInfo& s) { return s.kind != "layout"; }) == 3);
       CHECK(std::ranges::count(info.steps, "plain", &StepInfo::kind) == 0);
-      const Comparison c = compare("y", run_compiled(g, o, inputs)[0], evaluate_plain(g, inputs)[0],
-                                   round % 3 == 2 ? Tolerance{1e-6, 1e-5} : Tolerance{});
+      const Comparison c =
+          compare("y", run_compiled(g, o, inputs)[0], evaluate_plain(g, inputs)[0], round % 3 == 2 ? Tolerance{1e-6, 1e-5} : Tolerance{});
       CHECK_MESSAGE(c.pass, c.reason);
     });
   }
@@ -347,7 +358,8 @@ TEST_CASE("dynamic quantisation as exporters write it is one 8-bit step for each
 
 TEST_CASE("ops along other axes, sums over letters and batch-first layers are compiled in the form that steps have") {
   using A = std::map<std::string, Attribute::Data>;
-  const auto check = [](const char* what, int outputs, const std::vector<Shape>& shapes, const std::function<std::vector<ValueId>(Builder&, std::vector<ValueId>)>& make) {
+  const auto check = [](const char* what, int outputs, const std::vector<Shape>& shapes,
+                        const std::function<std::vector<ValueId>(Builder&, std::vector<ValueId>)>& make) {
     CAPTURE(std::string(what));
     Builder b("form", 20);
     std::vector<ValueId> in;
@@ -378,13 +390,18 @@ TEST_CASE("ops along other axes, sums over letters and batch-first layers are co
     }
   }
   const Shape picture{2, 7, 6, 9};
-  check("LRN", 1, {picture}, [&](Builder& b, auto in) { return std::vector{b.op("LRN", in, A{{"size", int64_t{4}}, {"alpha", 0.5f}, {"bias", 2.0f}})}; });
+  check("LRN", 1, {picture}, [&](Builder& b, auto in) {
+    return std::vector{b.op("LRN", in, A{{"size", int64_t{4}}, {"alpha", 0.5f}, {"bias", 2.0f}})};
+  });
   for (int64_t p : {1, 2}) {
     check("LpPool", 1, {picture}, [&](Builder& b, auto in) {
-      return std::vector{b.op("LpPool", in, A{{"kernel_shape", std::vector<int64_t>{3, 2}}, {"p", p}, {"pads", std::vector<int64_t>{1, 0, 1, 1}}})};
+      return std::vector{
+          b.op("LpPool", in, A{{"kernel_shape", std::vector<int64_t>{3, 2}}, {"p", p}, {"pads", std::vector<int64_t>{1, 0, 1, 1}}})};
     });
     for (int64_t axis : {1, 3})
-      check("LpNormalization", 1, {picture}, [&](Builder& b, auto in) { return std::vector{b.op("LpNormalization", in, A{{"axis", axis}, {"p", p}})}; });
+      check("LpNormalization", 1, {picture}, [&](Builder& b, auto in) {
+        return std::vector{b.op("LpNormalization", in, A{{"axis", axis}, {"p", p}})};
+      });
   }
   for (int64_t upper : {0, 1})
     check("Trilu", 1, {picture}, [&](Builder& b, auto in) {
@@ -393,24 +410,36 @@ TEST_CASE("ops along other axes, sums over letters and batch-first layers are co
   for (int64_t axis : {-1, 0, 1})
     check("OneHot", 1, {{3, 4}}, [&](Builder& b, auto in) {
       const auto at = b.op("Cast", {b.op("Mul", {in[0], b.constant("five", Tensor::from<float>({}, {5}))})}, A{{"to", int64_t{7}}});
-      return std::vector{b.op("OneHot", {at, b.constant("depth", Tensor::from<int64_t>({}, {4})), b.constant("values", Tensor::from<float>({2}, {-1, 2}))}, A{{"axis", axis}})};
+      return std::vector{
+          b.op("OneHot", {at, b.constant("depth", Tensor::from<int64_t>({}, {4})), b.constant("values", Tensor::from<float>({2}, {-1, 2}))},
+               A{{"axis", axis}})};
     });
   for (const char* mode : {"linear", "cubic"}) {
     for (const std::vector<float>& scales : {std::vector<float>{1, 2, 2, 1}, {1, 1.5f, 1, 0.6f}, {2, 1, 2, 3}})
       check("Resize", 1, {picture}, [&](Builder& b, auto in) {
-        return std::vector{b.op("Resize", {in[0], kAbsent, b.constant("scales", Tensor::from<float>({4}, scales))}, A{{"mode", std::string(mode)}})};
+        return std::vector{
+            b.op("Resize", {in[0], kAbsent, b.constant("scales", Tensor::from<float>({4}, scales))}, A{{"mode", std::string(mode)}})};
       });
   }
   for (const char* op : {"Softmax", "LogSoftmax"})
     check(op, 1, {x}, [&](Builder& b, auto in) { return std::vector{b.op(op, {in[0]}, A{{"axis", int64_t{0}}})}; });
-  check("TopK", 2, {x}, [&](Builder& b, auto in) { return b.ops("TopK", {in[0], b.constant("k", Tensor::from<int64_t>({1}, {3}))}, 2, A{{"axis", int64_t{1}}}); });
+  check("TopK", 2, {x}, [&](Builder& b, auto in) {
+    return b.ops("TopK", {in[0], b.constant("k", Tensor::from<int64_t>({1}, {3}))}, 2, A{{"axis", int64_t{1}}});
+  });
   struct Letters {
     const char* equation;
     Shape a, b;
   };
-  for (const auto& [equation, a, c] : {Letters{"ij,jk->ik", {3, 4}, {4, 5}}, {"bij,bjk->bik", {2, 3, 4}, {2, 4, 5}}, {"bhid,bhjd->bhij", {2, 3, 4, 5}, {2, 3, 6, 5}},
-                                       {"bhij,bhjd->bihd", {2, 3, 4, 6}, {2, 3, 6, 5}}, {"abc,cd->abd", {2, 3, 4}, {4, 5}}, {"i,i->", {7}, {7}}, {"nchw,oc->nohw", {2, 3, 4, 5}, {6, 3}}})
-    check(equation, 1, {a, c}, [&, e = std::string(equation)](Builder& b, auto in) { return std::vector{b.op("Einsum", in, A{{"equation", e}})}; });
+  for (const auto& [equation, a, c] : {Letters{"ij,jk->ik", {3, 4}, {4, 5}},
+                                       {"bij,bjk->bik", {2, 3, 4}, {2, 4, 5}},
+                                       {"bhid,bhjd->bhij", {2, 3, 4, 5}, {2, 3, 6, 5}},
+                                       {"bhij,bhjd->bihd", {2, 3, 4, 6}, {2, 3, 6, 5}},
+                                       {"abc,cd->abd", {2, 3, 4}, {4, 5}},
+                                       {"i,i->", {7}, {7}},
+                                       {"nchw,oc->nohw", {2, 3, 4, 5}, {6, 3}}})
+    check(equation, 1, {a, c}, [&, e = std::string(equation)](Builder& b, auto in) {
+      return std::vector{b.op("Einsum", in, A{{"equation", e}})};
+    });
   check("Gemm", 1, {{4, 3}, {5, 4}, {3, 1}}, [&](Builder& b, auto in) {
     return std::vector{b.op("Gemm", in, A{{"transA", int64_t{1}}, {"transB", int64_t{1}}, {"alpha", 0.5f}, {"beta", 2.0f}})};
   });
@@ -420,14 +449,18 @@ TEST_CASE("ops along other axes, sums over letters and batch-first layers are co
       check(op, op[0] == 'L' ? 3 : 2, {{5, 3, 6}, {2, 3, 8}}, [&, g = gates](Builder& b, auto in) {
         A attributes{{"hidden_size", int64_t{8}}, {"direction", std::string("bidirectional")}, {"clip", 0.3f}};
         if (after) attributes["linear_before_reset"] = after;
-        return b.ops(op, {in[0], b.constant("w", random_tensor({2, g * 8, 6}, 5)), b.constant("r", random_tensor({2, g * 8, 8}, 6)), kAbsent,
-                          b.constant("lengths", Tensor::from<int32_t>({3}, {3, 0, 5})), in[1]},
+        return b.ops(op,
+                     {in[0], b.constant("w", random_tensor({2, g * 8, 6}, 5)), b.constant("r", random_tensor({2, g * 8, 8}, 6)), kAbsent,
+                      b.constant("lengths", Tensor::from<int32_t>({3}, {3, 0, 5})), in[1]},
                      op[0] == 'L' ? 3 : 2, attributes);
       });
     }
     check(op, op[0] == 'L' ? 3 : 2, {{2, 5, 6}, {2, 2, 8}}, [&](Builder& b, auto in) {
-      return b.ops(op, {in[0], b.constant("w", random_tensor({2, gates * 8, 6}, 5)), b.constant("r", random_tensor({2, gates * 8, 8}, 6)), kAbsent, kAbsent, in[1]},
-                   op[0] == 'L' ? 3 : 2, A{{"hidden_size", int64_t{8}}, {"layout", int64_t{1}}, {"direction", std::string("bidirectional")}});
+      return b.ops(op,
+                   {in[0], b.constant("w", random_tensor({2, gates * 8, 6}, 5)), b.constant("r", random_tensor({2, gates * 8, 8}, 6)),
+                    kAbsent, kAbsent, in[1]},
+                   op[0] == 'L' ? 3 : 2,
+                   A{{"hidden_size", int64_t{8}}, {"layout", int64_t{1}}, {"direction", std::string("bidirectional")}});
     });
   }
 }
@@ -450,7 +483,8 @@ TEST_CASE("elements and slices by their places: any width, any axis, from the en
         CHECK(compare("y", run_compiled(g, {.threads = 2}, fed)[0], evaluate_plain(g, fed)[0], Tolerance{}).pass);
         at[5] = 4;
         fed[1] = Tensor::from<int64_t>({3, 4, 2}, at);
-        CHECK(error_of([&] { run_compiled(g, {.threads = 2}, fed); }).find("index 4 is outside an axis of 4 elements") != std::string::npos);
+        CHECK(error_of([&] { run_compiled(g, {.threads = 2}, fed); }).find("index 4 is outside an axis of 4 elements") !=
+              std::string::npos);
       }
     }
     for (bool scatters : {false, true}) {

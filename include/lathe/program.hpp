@@ -78,7 +78,7 @@ struct EditionInfo {
   std::vector<std::string> input_names, output_names;
   std::vector<PassReport> passes;  // that ran again for these shapes; those that ran once for the model: Program::passes()
   double flops = 0;                // of the steps that tell theirs
-  int plain = 0;  // steps by plain evaluation (StepInfo::kind "plain"), which is slow; `why` tells the reason
+  int plain = 0;                   // steps by plain evaluation (StepInfo::kind "plain"), which is slow; `why` tells the reason
   int not_counted = 0;  // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;

@@ -170,8 +170,9 @@ Command add_bench(CLI::App& app) {
     if (counted) table.row({"share of peak", fmt::format("{}{:.1f} %", least, 100 * r.share)});
     fmt::print("{}", table.text());
     if (l.runs < 5)
-      fmt::print("  {} run{} of {} each: what takes so long is not repeated until percentiles mean something; --seconds N measures longer.\n",
-                 l.runs, l.runs == 1 ? "" : "s", seconds_text(l.median));
+      fmt::print(
+          "  {} run{} of {} each: what takes so long is not repeated until percentiles mean something; --seconds N measures longer.\n",
+          l.runs, l.runs == 1 ? "" : "s", seconds_text(l.median));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
     if (r.not_counted > 0)
       fmt::print("  The arithmetic of {} step{} is not counted: control flow, plain evaluation, or kernels of yours.\n", r.not_counted,

@@ -245,7 +245,8 @@ Graph ModelOptions::load_graph(bool unchecked) const {
   check_target("--json", json, {"JSON"});
   load_libraries();
   if (is_program_archive(model)) {
-    const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"}, {!isa.empty(), "--isa"}, {direct, "--direct"}, {round_each, "--round-each"}};
+    const std::pair<bool, const char*> fixed[]{
+        {!outputs.empty(), "--output"}, {!isa.empty(), "--isa"}, {direct, "--direct"}, {round_each, "--round-each"}};
     for (const auto& [given, name] : fixed) {
       if (given) throw UsageError(fmt::format("{}: {} is compiled already; give it when the model is shipped", name, model));
     }
@@ -544,7 +545,8 @@ Json plain_json(const EditionInfo& edition, std::optional<double> share) {
     const StepInfo& s = edition.steps[i];
     if (s.kind == "plain") steps.push_back({{"step", i + 1}, {"op", s.op}, {"nodes", s.nodes}, {"why", s.why}});
   }
-  return {{"steps", edition.plain}, {"of", edition.steps.size()}, {"share_of_time", share ? Json(*share) : Json(nullptr)}, {"which", steps}};
+  return {
+      {"steps", edition.plain}, {"of", edition.steps.size()}, {"share_of_time", share ? Json(*share) : Json(nullptr)}, {"which", steps}};
 }
 
 std::string plain_text(const EditionInfo& edition, std::optional<double> share) {
@@ -566,7 +568,8 @@ std::string plain_text(const EditionInfo& edition, std::optional<double> share) 
   return text;
 }
 
-std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs, const RunOptions& run) {
+std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs,
+                                  const RunOptions& run) {
   if (edition.plain == 0) return std::nullopt;
   Lane lane(program);
   lane.time_steps(true);

@@ -147,7 +147,8 @@ Json plain_json(const EditionInfo& edition, std::optional<double> share = {});
 // A line or several; empty when there are none.
 std::string plain_text(const EditionInfo& edition, std::optional<double> share = {});
 // The share of a run's time that they take, from a run with the clock read at each step.
-std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs, const RunOptions& run);
+std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs,
+                                  const RunOptions& run);
 
 Json archive_json(const ArchiveInfo& info);
 std::string archive_text(const ArchiveInfo& info);

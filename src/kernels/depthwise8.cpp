@@ -21,7 +21,8 @@ template <bool kSigned>
 HWY_INLINE VF load_bytes(const uint8_t* p) {
   const F32 d;
   const hn::RebindToSigned<F32> di;
-  if constexpr (kSigned) return hn::ConvertTo(d, hn::PromoteTo(di, hn::LoadU(hn::Rebind<int8_t, F32>(), reinterpret_cast<const int8_t*>(p))));
+  if constexpr (kSigned)
+    return hn::ConvertTo(d, hn::PromoteTo(di, hn::LoadU(hn::Rebind<int8_t, F32>(), reinterpret_cast<const int8_t*>(p))));
   else return hn::ConvertTo(d, hn::PromoteTo(di, hn::LoadU(hn::Rebind<uint8_t, F32>(), p)));
 }
 
@@ -67,7 +68,8 @@ HWY_INLINE void pixels(const Depthwise8Arguments& g, int64_t row) {
     }
     for (int r = 0; g.bias && !g.reals && r < P; ++r) {
       for (int64_t j = from; j < until; ++j)
-        lines[r * kLine + j - from] = static_cast<int32_t>(static_cast<uint32_t>(lines[r * kLine + j - from]) + static_cast<uint32_t>(g.bias[j]));
+        lines[r * kLine + j - from] =
+            static_cast<int32_t>(static_cast<uint32_t>(lines[r * kLine + j - from]) + static_cast<uint32_t>(g.bias[j]));
     }
     int64_t done = from;
     for (; g.out && done + lanes <= until; done += lanes) {

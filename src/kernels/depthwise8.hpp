@@ -17,7 +17,7 @@ struct Depthwise8Arguments : ByteResult {
   const WindowRowsOf<uint8_t>* window = nullptr;
   bool a_signed = false;
   int32_t a_zero = 0;
-  const float* weights = nullptr;  // [taps][channels], less their zero points
+  const float* weights = nullptr;      // [taps][channels], less their zero points
   const float* weight_sums = nullptr;  // of each channel's taps
   int64_t taps = 1, channels = 0;
   int64_t row_begin = 0, row_end = 0;

@@ -54,7 +54,8 @@ using U16 = hn::Rebind<uint16_t, F32>;
 HWY_INLINE VF load_bf16(const uint16_t* p) { return from_bf16(hn::PromoteTo(U32(), hn::LoadU(U16(), p))); }
 HWY_INLINE void store_bf16(VF x, uint16_t* p) { hn::StoreU(hn::TruncateTo(U16(), to_bf16(x)), U16(), p); }
 HWY_INLINE VF load_f16(const uint16_t* p) {
-  if constexpr (kHasF16) return hn::PromoteTo(F32(), hn::LoadU(hn::Rebind<hwy::float16_t, F32>(), reinterpret_cast<const hwy::float16_t*>(p)));
+  if constexpr (kHasF16)
+    return hn::PromoteTo(F32(), hn::LoadU(hn::Rebind<hwy::float16_t, F32>(), reinterpret_cast<const hwy::float16_t*>(p)));
   else return from_f16(hn::PromoteTo(U32(), hn::LoadU(U16(), p)));
 }
 HWY_INLINE void store_f16(VF x, uint16_t* p) {

@@ -40,19 +40,42 @@ T stored(double v) {
 template <typename T>
 void in_double(const WideReductionArguments& g) {
   const auto add = [](double s, T e) { return s + static_cast<double>(e); };
-  const auto with = [&](double start, auto step, auto finish) { each<double, T>(g, start, step, [&](double s) { return stored<T>(finish(s)); }); };
+  const auto with = [&](double start, auto step, auto finish) {
+    each<double, T>(g, start, step, [&](double s) { return stored<T>(finish(s)); });
+  };
   const auto same = [](double s) { return s; };
   const double n = static_cast<double>(g.length);
   switch (g.op) {
     case WideReduction::sum: return with(0, add, same);
     case WideReduction::mean: return with(0, add, [n](double s) { return s / n; });
-    case WideReduction::max: return with(-HUGE_VAL, [](double s, T e) { const double v = static_cast<double>(e); return s != s || s > v ? s : v; }, same);
-    case WideReduction::min: return with(HUGE_VAL, [](double s, T e) { const double v = static_cast<double>(e); return s != s || s < v ? s : v; }, same);
-    case WideReduction::product: return with(1, [](double s, T e) { return s * static_cast<double>(e); }, same);
-    case WideReduction::l1: return with(0, [](double s, T e) { return s + std::fabs(static_cast<double>(e)); }, same);
-    case WideReduction::sum_square: return with(0, [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); }, same);
+    case WideReduction::max:
+      return with(
+          -HUGE_VAL,
+          [](double s, T e) {
+            const double v = static_cast<double>(e);
+            return s != s || s > v ? s : v;
+          },
+          same);
+    case WideReduction::min:
+      return with(
+          HUGE_VAL,
+          [](double s, T e) {
+            const double v = static_cast<double>(e);
+            return s != s || s < v ? s : v;
+          },
+          same);
+    case WideReduction::product:
+      return with(
+          1, [](double s, T e) { return s * static_cast<double>(e); }, same);
+    case WideReduction::l1:
+      return with(
+          0, [](double s, T e) { return s + std::fabs(static_cast<double>(e)); }, same);
+    case WideReduction::sum_square:
+      return with(
+          0, [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); }, same);
     case WideReduction::l2:
-      return with(0, [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); }, [](double s) { return std::sqrt(s); });
+      return with(
+          0, [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); }, [](double s) { return std::sqrt(s); });
     case WideReduction::log_sum: return with(0, add, [](double s) { return std::log(s); });
   }
 }
@@ -63,12 +86,24 @@ void in_whole(const WideReductionArguments& g) {
   const auto wrapped = [](U s) { return static_cast<T>(s); };
   const auto u = [](T e) { return static_cast<U>(static_cast<int64_t>(e)); };
   switch (g.op) {
-    case WideReduction::sum: return each<U, T>(g, 0, [&](U s, T e) { return s + u(e); }, wrapped);
-    case WideReduction::product: return each<U, T>(g, 1, [&](U s, T e) { return s * u(e); }, wrapped);
-    case WideReduction::l1: return each<U, T>(g, 0, [&](U s, T e) { return s + (e < 0 ? 0 - u(e) : u(e)); }, wrapped);
-    case WideReduction::sum_square: return each<U, T>(g, 0, [&](U s, T e) { return s + u(e) * u(e); }, wrapped);
-    case WideReduction::max: return each<T, T>(g, std::numeric_limits<T>::min(), [](T s, T e) { return std::max(s, e); }, [](T s) { return s; });
-    case WideReduction::min: return each<T, T>(g, std::numeric_limits<T>::max(), [](T s, T e) { return std::min(s, e); }, [](T s) { return s; });
+    case WideReduction::sum:
+      return each<U, T>(
+          g, 0, [&](U s, T e) { return s + u(e); }, wrapped);
+    case WideReduction::product:
+      return each<U, T>(
+          g, 1, [&](U s, T e) { return s * u(e); }, wrapped);
+    case WideReduction::l1:
+      return each<U, T>(
+          g, 0, [&](U s, T e) { return s + (e < 0 ? 0 - u(e) : u(e)); }, wrapped);
+    case WideReduction::sum_square:
+      return each<U, T>(
+          g, 0, [&](U s, T e) { return s + u(e) * u(e); }, wrapped);
+    case WideReduction::max:
+      return each<T, T>(
+          g, std::numeric_limits<T>::min(), [](T s, T e) { return std::max(s, e); }, [](T s) { return s; });
+    case WideReduction::min:
+      return each<T, T>(
+          g, std::numeric_limits<T>::max(), [](T s, T e) { return std::min(s, e); }, [](T s) { return s; });
     default: return in_double<T>(g);
   }
 }

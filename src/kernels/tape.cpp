@@ -218,7 +218,8 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
         const VF yes = hn::Set(d, *b), no = hn::Set(d, *c);
         int64_t i = 0;
         for (; i + lanes <= n; i += lanes)
-          hn::StoreU(hn::IfThenElse(truth(hn::LoadU(d, a + i)), b_one ? yes : hn::LoadU(d, b + i), c_one ? no : hn::LoadU(d, c + i)), d, out + i);
+          hn::StoreU(hn::IfThenElse(truth(hn::LoadU(d, a + i)), b_one ? yes : hn::LoadU(d, b + i), c_one ? no : hn::LoadU(d, c + i)), d,
+                     out + i);
         for (; i < n; ++i) out[i] = a[i] != 0 ? b[b_one ? 0 : i] : c[c_one ? 0 : i];
         return;
       }

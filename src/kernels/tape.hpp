@@ -70,8 +70,8 @@ enum class TapeOp : uint8_t {
   where,
 };
 
-// What a strip is read from and written to; in between all is what the tape computes in. A boolean is read as 0 or 1. Written numbers are rounded to the nearest
-// (f16, bf16); integers drop the fraction, saturate at 64 bits, then wrap, and NaN is 0.
+// What a strip is read from and written to; in between all is what the tape computes in. A boolean is read as 0 or 1. Written numbers are
+// rounded to the nearest (f16, bf16); integers drop the fraction, saturate at 64 bits, then wrap, and NaN is 0.
 enum class TapeType : uint8_t { f32, boolean, u8, i8, f16, bf16, i32, i64, f64 };
 
 int arity(TapeOp op);
@@ -86,7 +86,7 @@ struct TapeStep {
 struct Tape {
   int inputs = 0, slots = 0;
   std::vector<TapeStep> steps;
-  uint8_t result = 0;  // slot of the last step's output
+  uint8_t result = 0;                // slot of the last step's output
   TapeType compute = TapeType::f32;  // what slots hold: f32, f64, i32 or i64
 };
 

@@ -103,7 +103,10 @@ void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, boo
     case TapeOp::abs: return each1(a, out, n, [](T x) { return kReal<T> ? std::fabs(x) : x < 0 ? wrapping<T>(0, x, std::minus<>()) : x; });
     case TapeOp::sign: return each1(a, out, n, [](T x) { return x != x ? x : static_cast<T>((x > 0) - (x < 0)); });
     case TapeOp::relu: return each1(a, out, n, [](T x) { return x < 0 ? 0 : x; });
-    case TapeOp::clip: return each1(a, out, n, [&](T x) { return x < static_cast<T>(s.p) ? static_cast<T>(s.p) : x > static_cast<T>(s.q) ? static_cast<T>(s.q) : x; });
+    case TapeOp::clip:
+      return each1(a, out, n, [&](T x) {
+        return x < static_cast<T>(s.p) ? static_cast<T>(s.p) : x > static_cast<T>(s.q) ? static_cast<T>(s.q) : x;
+      });
     case TapeOp::logical_not: return each1(a, out, n, [](T x) { return static_cast<T>(x == 0); });
     case TapeOp::add: return two([](T x, T y) { return wrapping(x, y, std::plus<>()); });
     case TapeOp::sub: return two([](T x, T y) { return wrapping(x, y, std::minus<>()); });
@@ -218,8 +221,8 @@ void run_wide(const Tape& tape, const TapeOperand* operands, void* out, TapeType
         run_step<T>(step, &made, &value, false, nullptr, false, nullptr, false, 1);
         std::fill_n(to, n, made);
       } else {
-        run_step<T>(step, to, slot[step.a], one[step.a], k > 1 ? slot[step.b] : nullptr, k > 1 && one[step.b], k > 2 ? slot[step.c] : nullptr,
-                    k > 2 && one[step.c], n);
+        run_step<T>(step, to, slot[step.a], one[step.a], k > 1 ? slot[step.b] : nullptr, k > 1 && one[step.b],
+                    k > 2 ? slot[step.c] : nullptr, k > 2 && one[step.c], n);
       }
       slot[step.out] = to;
       one[step.out] = false;

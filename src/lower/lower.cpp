@@ -94,7 +94,8 @@ std::string plain_reason(const GraphView& view, const Group& group, const Planne
   for (ValueId v : n.inputs) {
     if (v != kAbsent && std::ranges::find(types, to_string(view.dtype(v))) == types.end()) types.push_back(to_string(view.dtype(v)));
   }
-  if (p.candidates.front().match->kind == StepKind::plain && types.size() == 1 && types[0] == "f32") return "no kernel for this op with these attributes";
+  if (p.candidates.front().match->kind == StepKind::plain && types.size() == 1 && types[0] == "f32")
+    return "no kernel for this op with these attributes";
   return fmt::format("no kernel for this op on {}", types.empty() ? "nothing" : fmt::format("{}", fmt::join(types, ", ")));
 }
 

@@ -79,8 +79,8 @@ std::optional<double> arithmetic(const Graph& g, const Node& n) {
   if (def == nullptr || !n.domain.empty() || n.has_subgraphs()) return std::nullopt;
   if (def->trait == Trait::movement || def->trait == Trait::view) return 0;
   const auto results = n.outputs.empty() ? std::nullopt : elements(g, n.outputs[0]);
-  static const std::set<std::string_view> kProducts{"MatMul",       "MatMulInteger", "QLinearMatMul", "Gemm",
-                                                    "Conv",         "ConvInteger",   "QLinearConv",   "DeformConv"};
+  static const std::set<std::string_view> kProducts{"MatMul", "MatMulInteger", "QLinearMatMul", "Gemm",
+                                                    "Conv",   "ConvInteger",   "QLinearConv",   "DeformConv"};
   if (kProducts.contains(n.op)) {
     const auto k = depth(g, n);
     return k && results ? std::optional(2 * *k * *results) : std::nullopt;
@@ -94,7 +94,8 @@ std::optional<double> arithmetic(const Graph& g, const Node& n) {
   if (n.op == "Einsum") return equation(g, n);
   if (n.op.ends_with("Pool")) return results ? pooling(g, n, *results) : std::nullopt;
   if (def->trait == Trait::reduction) return n.inputs.empty() ? std::nullopt : elements(g, n.inputs[0]);
-  if (def->trait == Trait::elementwise) return results ? std::optional(*results * std::max<double>(1, static_cast<double>(n.inputs.size()) - 1)) : std::nullopt;
+  if (def->trait == Trait::elementwise)
+    return results ? std::optional(*results * std::max<double>(1, static_cast<double>(n.inputs.size()) - 1)) : std::nullopt;
   // Of the rest: one operation for each number that is read or made, whichever are more.
   const auto read = n.inputs.empty() ? std::nullopt : elements(g, n.inputs[0]);
   return results ? std::optional(std::max(*results, read.value_or(0))) : read;

@@ -1,6 +1,6 @@
-// Nodes on f16 and bf16 compute in f32: steps are written for it. Values between such nodes stay f32 (or are rounded after each node, as the
-// model is written, when that is asked for); they are narrow where they come into the graph, leave it, or are read by what is left alone.
-// Constants stay as they are behind a Cast, so that products and convolutions can widen them while they are loaded.
+// Nodes on f16 and bf16 compute in f32: steps are written for it. Values between such nodes stay f32 (or are rounded after each node, as
+// the model is written, when that is asked for); they are narrow where they come into the graph, leave it, or are read by what is left
+// alone. Constants stay as they are behind a Cast, so that products and convolutions can widen them while they are loaded.
 #include <algorithm>
 #include <map>
 #include <set>
@@ -19,11 +19,10 @@ bool is_half(DType d) { return d == DType::f16 || d == DType::bf16; }
 // What gives or takes types by other ways than its operands' dtypes.
 const std::set<std::string_view> kLeftAlone{"BitCast", "CastLike", "Constant", "ConstantOfShape", "EyeLike", "Range", "Multinomial"};
 // What moves elements, or looks at no more than their number: does it as well on narrow ones.
-const std::set<std::string_view> kMoves{"Identity",     "Reshape",      "Flatten",  "Squeeze",        "Unsqueeze", "Transpose",
-                                        "Slice",        "Split",        "Concat",   "Gather",         "GatherND",  "GatherElements",
-                                        "Expand",       "Tile",         "Shape",    "Size",           "Pad",       "DepthToSpace",
-                                        "SpaceToDepth", "ScatterND",    "Dropout",  "ScatterElements", "Compress", "NonZero",
-                                        "ReverseSequence"};
+const std::set<std::string_view> kMoves{
+    "Identity",     "Reshape",   "Flatten",        "Squeeze",         "Unsqueeze", "Transpose", "Slice",          "Split", "Concat",
+    "Gather",       "GatherND",  "GatherElements", "Expand",          "Tile",      "Shape",     "Size",           "Pad",   "DepthToSpace",
+    "SpaceToDepth", "ScatterND", "Dropout",        "ScatterElements", "Compress",  "NonZero",   "ReverseSequence"};
 
 class Widener {
  public:

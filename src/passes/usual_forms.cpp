@@ -44,9 +44,9 @@ class UsualForms {
 
  private:
   static bool wanted(const Node& n) {
-    static const std::set<std::string_view> kOps{"Softmax", "LogSoftmax", "ArgMax", "ArgMin", "TopK", "ReduceL2", "ReduceSumSquare",
-                                                 "ReduceLogSumExp", "Einsum", "Gemm", "LSTM", "GRU", "RNN",
-                                                 "LRN", "LpPool", "LpNormalization", "Trilu", "OneHot"};
+    static const std::set<std::string_view> kOps{
+        "Softmax", "LogSoftmax", "ArgMax", "ArgMin", "TopK", "ReduceL2", "ReduceSumSquare", "ReduceLogSumExp", "Einsum",
+        "Gemm",    "LSTM",       "GRU",    "RNN",    "LRN",  "LpPool",   "LpNormalization", "Trilu",           "OneHot"};
     return kOps.contains(n.op);
   }
   bool is_f32(ValueId v) const { return v != kAbsent && graph_.values[v].dtype == DType::f32; }
@@ -166,12 +166,14 @@ class UsualForms {
     const auto axes = axes_of(n);
     if (!axes) return "";
     const auto reduce = [&](const char* op, ValueId v) {
-      if (std::string_view(op) == "ReduceSum") return put(n, op, 13, {v, integers(n.name + ".axes", *axes)}, {{"keepdims", attribute(int64_t{1})}});
+      if (std::string_view(op) == "ReduceSum")
+        return put(n, op, 13, {v, integers(n.name + ".axes", *axes)}, {{"keepdims", attribute(int64_t{1})}});
       return put(n, op, 13, {v}, {{"axes", attribute(*axes)}, {"keepdims", attribute(int64_t{1})}});
     };
     constexpr float kMost = std::numeric_limits<float>::max();
-    const ValueId most = put(n, "Clip", 13, {reduce("ReduceMax", n.inputs[0]), constant(n.name + ".low", Tensor::from<float>({}, {-kMost})),
-                                             constant(n.name + ".high", Tensor::from<float>({}, {kMost}))});
+    const ValueId most = put(n, "Clip", 13,
+                             {reduce("ReduceMax", n.inputs[0]), constant(n.name + ".low", Tensor::from<float>({}, {-kMost})),
+                              constant(n.name + ".high", Tensor::from<float>({}, {kMost}))});
     const ValueId sum = reduce("ReduceSum", put(n, "Exp", 13, {put(n, "Sub", 14, {n.inputs[0], most})}));
     const bool keeps = n.integer("keepdims", 1) != 0;
     const ValueId y = put(n, "Add", 14, {put(n, "Log", 13, {sum}), most}, {}, keeps ? n.outputs[0] : kAbsent);
@@ -208,7 +210,8 @@ class UsualForms {
     const int64_t size = n.integer("size", 1);
     if (!s || s->size() < 2 || element_count(*s) == 0 || size < 1 || size > 1024 || !(bias > 0) || !(alpha >= 0)) return "";
     const int64_t pixels = element_count(std::span<const int64_t>(*s).subspan(2)), before = (size - 1) / 2;
-    const ValueId lines = put(n, "Reshape", 13, {put(n, "Mul", 14, {n.inputs[0], n.inputs[0]}), integers(n.name + ".lines", {(*s)[0], 1, (*s)[1], pixels})});
+    const ValueId lines =
+        put(n, "Reshape", 13, {put(n, "Mul", 14, {n.inputs[0], n.inputs[0]}), integers(n.name + ".lines", {(*s)[0], 1, (*s)[1], pixels})});
     const ValueId means = put(n, "AveragePool", 11, {lines},
                               {{"kernel_shape", attribute(List{size, 1})},
                                {"pads", attribute(List{before, 0, size - 1 - before, 0})},
@@ -225,7 +228,9 @@ class UsualForms {
     const int64_t version = graph_.version_of(n), p = version < 2 ? 0 : n.integer("p", 2);
     const List kernel = n.integers("kernel_shape");
     const auto dilations = n.integers("dilations");
-    if ((p != 1 && p != 2) || kernel.empty() || n.integer("ceil_mode", 0) != 0 || std::ranges::any_of(dilations, [](int64_t d) { return d != 1; })) return "";
+    if ((p != 1 && p != 2) || kernel.empty() || n.integer("ceil_mode", 0) != 0 ||
+        std::ranges::any_of(dilations, [](int64_t d) { return d != 1; }))
+      return "";
     const int64_t taps = std::accumulate(kernel.begin(), kernel.end(), int64_t{1}, std::multiplies<>());
     Attributes attributes{{"kernel_shape", attribute(kernel)}, {"count_include_pad", attribute(int64_t{1})}};
     for (const char* key : {"pads", "strides", "auto_pad"}) {
@@ -243,8 +248,9 @@ class UsualForms {
     const int64_t axis = ops::wrap_axis(n.integer("axis", -1), *rank(n.inputs[0])), p = n.integer("p", 2);
     if (p != 1 && p != 2) return "";
     const Attribute keep = attribute(int64_t{1});
-    const ValueId made = p == 1 ? put(n, "ReduceSum", 13, {put(n, "Abs", 13, {n.inputs[0]}), integers(n.name + ".axes", {axis})}, {{"keepdims", keep}})
-                                : put(n, "ReduceL2", 13, {n.inputs[0]}, {{"axes", attribute(List{axis})}, {"keepdims", keep}});
+    const ValueId made =
+        p == 1 ? put(n, "ReduceSum", 13, {put(n, "Abs", 13, {n.inputs[0]}), integers(n.name + ".axes", {axis})}, {{"keepdims", keep}})
+               : put(n, "ReduceL2", 13, {n.inputs[0]}, {{"axes", attribute(List{axis})}, {"keepdims", keep}});
     const ValueId none = put(n, "Equal", 13, {made, scalar(n, 0)}, {}, kAbsent, DType::boolean);
     const ValueId length = put(n, "Where", 9, {none, scalar(n, 1), made});
     put(n, "Div", 14, {n.inputs[0], length}, {}, n.outputs[0]);
@@ -272,7 +278,8 @@ class UsualForms {
     }
     Tensor zero(d, {});
     std::fill_n(static_cast<char*>(zero.data()), zero.byte_size(), char{0});
-    put(n, "Where", 9, {constant(n.name + ".kept", std::move(keep)), n.inputs[0], constant(n.name + ".zero", std::move(zero))}, {}, n.outputs[0], d);
+    put(n, "Where", 9, {constant(n.name + ".kept", std::move(keep)), n.inputs[0], constant(n.name + ".zero", std::move(zero))}, {},
+        n.outputs[0], d);
     return "a choice by a mask";
   }
 
@@ -286,7 +293,8 @@ class UsualForms {
     if ((at != DType::i64 && at != DType::i32) || !rank(n.inputs[0]) || !held(1) || !held(2) || held(2)->size() != 2) return "";
     if (d != DType::f32 && d != DType::f64 && d != DType::i32 && d != DType::i64) return "";
     if (!is_int(held(1)->dtype()) || held(1)->size() != 1) return "";
-    const int64_t depth = lathe::integers(*held(1))[0], ranks = *rank(n.inputs[0]) + 1, asked = n.integer("axis", -1), axis = asked < 0 ? asked + ranks : asked;
+    const int64_t depth = lathe::integers(*held(1))[0], ranks = *rank(n.inputs[0]) + 1, asked = n.integer("axis", -1),
+                  axis = asked < 0 ? asked + ranks : asked;
     if (depth < 1 || depth > (int64_t{1} << 24) || axis < 0 || axis >= ranks) return "";
     const auto whole = [&](const std::string& name, const Shape& shape, const List& list) {
       if (at == DType::i64) return constant(name, Tensor::from<int64_t>(shape, list));
@@ -298,7 +306,9 @@ class UsualForms {
     along[0] = depth;
     const ValueId below = put(n, "Less", 13, {n.inputs[0], whole(n.name + ".none", {}, {0})}, {}, kAbsent, DType::boolean);
     const ValueId up = put(n, "Add", 14, {n.inputs[0], whole(n.name + ".depth", {}, {depth})}, {}, kAbsent, at);
-    const ValueId index = put(n, "Unsqueeze", 13, {put(n, "Where", 9, {below, up, n.inputs[0]}, {}, kAbsent, at), integers(n.name + ".axis", {axis})}, {}, kAbsent, at);
+    const ValueId index =
+        put(n, "Unsqueeze", 13, {put(n, "Where", 9, {below, up, n.inputs[0]}, {}, kAbsent, at), integers(n.name + ".axis", {axis})}, {},
+            kAbsent, at);
     const ValueId hit = put(n, "Equal", 13, {index, whole(n.name + ".counted", along, counted)}, {}, kAbsent, DType::boolean);
     const auto value = [&](int64_t i) {
       Tensor t(d, {});
@@ -335,13 +345,15 @@ class UsualForms {
       if (!in(a, c)) columns += c;
     }
     // A letter that one operand alone has is summed by itself, and a product without depth is no product.
-    if (depth.empty() || std::ranges::any_of(depth, [&](char c) { return !in(b, c); }) || std::ranges::any_of(columns, [&](char c) { return !in(y, c); }) ||
-        y.size() != batch.size() + rows.size() + columns.size())
+    if (depth.empty() || std::ranges::any_of(depth, [&](char c) { return !in(b, c); }) ||
+        std::ranges::any_of(columns, [&](char c) { return !in(y, c); }) || y.size() != batch.size() + rows.size() + columns.size())
       return "";
     const auto count = [&](const std::string& s) {
       return std::accumulate(s.begin(), s.end(), int64_t{1}, [&](int64_t p, char c) { return p * size[c]; });
     };
-    if (count(batch + rows + columns + depth) == 0) return "";
+    double all = 1;
+    for (const auto& [letter, entries] : size) all *= static_cast<double>(entries);
+    if (all == 0 || all > 0x1p62) return "";
     const auto order = [](const std::string& from, const std::string& to) {
       List l;
       for (char c : to) l.push_back(static_cast<int64_t>(from.find(c)));

@@ -160,7 +160,8 @@ class TapeMaker {
     int x = source(n.inputs[0]);
     // Bounds of other types are not always floats.
     const bool by_attributes = compute_of(graph_, n) == kernels::TapeType::f32 || graph_.version_of(n) < 11;
-    if (const auto bounds = by_attributes ? clip_bounds(graph_, n) : std::nullopt) return put(TapeOp::clip, x, -1, -1, bounds->first, bounds->second);
+    if (const auto bounds = by_attributes ? clip_bounds(graph_, n) : std::nullopt)
+      return put(TapeOp::clip, x, -1, -1, bounds->first, bounds->second);
     const int start = x;
     if (n.inputs.size() > 1 && n.inputs[1] != kAbsent) x = put(TapeOp::max, x, source(n.inputs[1]));
     if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) x = put(TapeOp::min, x, source(n.inputs[2]));

@@ -51,14 +51,21 @@ const Table kUnary{{"Neg", TapeOp::neg},
                    {"IsInf", TapeOp::is_inf},
                    {"Not", TapeOp::logical_not}};
 
-const Table kBinary{{"Add", TapeOp::add},         {"Sub", TapeOp::sub},
-                    {"Mul", TapeOp::mul},         {"Div", TapeOp::div},
-                    {"Pow", TapeOp::pow},         {"Mod", TapeOp::mod},
+const Table kBinary{{"Add", TapeOp::add},
+                    {"Sub", TapeOp::sub},
+                    {"Mul", TapeOp::mul},
+                    {"Div", TapeOp::div},
+                    {"Pow", TapeOp::pow},
+                    {"Mod", TapeOp::mod},
                     {"PRelu", TapeOp::prelu},
-                    {"Less", TapeOp::less},       {"LessOrEqual", TapeOp::less_equal},
-                    {"Greater", TapeOp::greater}, {"GreaterOrEqual", TapeOp::greater_equal},
-                    {"Equal", TapeOp::equal},     {"And", TapeOp::logical_and},
-                    {"Or", TapeOp::logical_or},   {"Xor", TapeOp::logical_xor}};
+                    {"Less", TapeOp::less},
+                    {"LessOrEqual", TapeOp::less_equal},
+                    {"Greater", TapeOp::greater},
+                    {"GreaterOrEqual", TapeOp::greater_equal},
+                    {"Equal", TapeOp::equal},
+                    {"And", TapeOp::logical_and},
+                    {"Or", TapeOp::logical_or},
+                    {"Xor", TapeOp::logical_xor}};
 
 const Table kVariadic{{"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
 
@@ -70,9 +77,7 @@ std::optional<TapeOp> look_up(const Table& table, std::string_view op) {
 bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
 // What a tape computes on exactly, and what it only converts from and to.
 bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean || is_byte(d); }
-bool converted_dtype(DType d) {
-  return d == DType::f16 || d == DType::bf16 || d == DType::i32 || d == DType::i64 || d == DType::f64;
-}
+bool converted_dtype(DType d) { return d == DType::f16 || d == DType::bf16 || d == DType::i32 || d == DType::i64 || d == DType::f64; }
 
 }  // namespace
 
@@ -96,7 +101,9 @@ kernels::TapeType tape_type(DType d) {
 
 kernels::TapeType compute_of(const Graph& g, const Node& n) {
   const auto type = [&](size_t i) { return tape_type(g.values[n.inputs[i]].dtype); };
-  const auto wide = [](kernels::TapeType t) { return t == kernels::TapeType::f64 || t == kernels::TapeType::i32 || t == kernels::TapeType::i64; };
+  const auto wide = [](kernels::TapeType t) {
+    return t == kernels::TapeType::f64 || t == kernels::TapeType::i32 || t == kernels::TapeType::i64;
+  };
   if (n.op == "Cast" && tape_type(g.values[n.outputs[0]].dtype) == kernels::TapeType::f32) return kernels::TapeType::f32;
   const kernels::TapeType t = type(n.op == "Where" ? 1 : 0);
   return wide(t) ? t : kernels::TapeType::f32;
@@ -188,7 +195,8 @@ bool tapeable(const Graph& g, const Node& n) {
     return real || (number && (n.op == "Neg" || n.op == "Abs" || n.op == "Sign" || n.op == "Relu"));
   }
   if (n.op == "Clip") return number && (g.version_of(n) >= 11 || real);
-  if (kVariadic.contains(n.op)) return number && n.inputs.size() <= 8 && std::ranges::all_of(n.inputs, [&](ValueId v) { return g.values[v].dtype == d; });
+  if (kVariadic.contains(n.op))
+    return number && n.inputs.size() <= 8 && std::ranges::all_of(n.inputs, [&](ValueId v) { return g.values[v].dtype == d; });
   if (n.op == "Where") return in(1) == in(2) && (in(1) == DType::f32 || wide_dtype(in(1))) && result == in(1) && d == DType::boolean;
   if (cast) {
     const DType from = in(0), to = g.values[n.outputs[0]].dtype;

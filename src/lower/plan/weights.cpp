@@ -8,7 +8,7 @@
 namespace lathe::lower {
 
 std::string PackKey::text() const {
-  constexpr const char* kNames[]{"convolution", "planes",       "winograd",         "product",  "16-bit product",
+  constexpr const char* kNames[]{"convolution", "planes",       "winograd",         "product",   "16-bit product",
                                  "transposed",  "byte product", "byte convolution", "recurrent", "byte planes"};
   static_assert(std::size(kNames) == kPackForms);
   return fmt::format("{} of value {} ({})", kNames[static_cast<int>(form)], value, fmt::join(geometry, " "));

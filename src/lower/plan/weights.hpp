@@ -14,7 +14,18 @@
 namespace lathe::lower {
 
 // How weights are packed.
-enum class PackForm : uint8_t { convolution, planes, winograd, product, product_16, transposed, byte_product, byte_convolution, recurrent, byte_planes };
+enum class PackForm : uint8_t {
+  convolution,
+  planes,
+  winograd,
+  product,
+  product_16,
+  transposed,
+  byte_product,
+  byte_convolution,
+  recurrent,
+  byte_planes
+};
 inline constexpr int kPackForms = static_cast<int>(PackForm::byte_planes) + 1;
 
 // What decides every byte of packed weights: whose they are, their form and its version, and all numbers that packing depends on beside the

@@ -110,7 +110,8 @@ class ByteDepthwiseFamily : public StepFamily {
         for (int64_t c = 0; c < channels; ++c) {
           const int32_t zero = zeros[zeros.size() == 1 ? 0 : static_cast<size_t>(c)];
           for (int64_t t = 0; t < taps; ++t)
-            static_cast<uint8_t*>(back.data())[c * taps + t] = static_cast<uint8_t>(static_cast<int32_t>(packed.get()[t * channels + c]) + zero);
+            static_cast<uint8_t*>(back.data())[c * taps + t] =
+                static_cast<uint8_t>(static_cast<int32_t>(packed.get()[t * channels + c]) + zero);
         }
         return back;
       });

@@ -24,7 +24,8 @@ std::unique_ptr<ByteMatch> read(const GraphView& view, const Group& group, const
   if (!view.is_static(m->a()) || !view.is_static(out) || !is_byte(view.dtype(m->a())) || !is_byte(view.dtype(m->b()))) return nullptr;
   for (size_t i = 1; i < n.inputs.size(); ++i) {
     // The zero point of what a run quantises comes with it.
-    const bool comes = !requantised && i == m->a_zero_at && m->has(i) && view.is_static(n.inputs[i]) && element_count(view.shape(n.inputs[i])) == 1;
+    const bool comes =
+        !requantised && i == m->a_zero_at && m->has(i) && view.is_static(n.inputs[i]) && element_count(view.shape(n.inputs[i])) == 1;
     if (m->has(i) && !view.is_constant(n.inputs[i]) && !comes) return nullptr;
   }
   if (requantised && !is_byte(view.dtype(out))) return nullptr;
@@ -43,7 +44,8 @@ std::unique_ptr<ByteMatch> read(const GraphView& view, const Group& group, const
   const auto one_or_each = [&](size_t count) { return count == 1 || static_cast<int64_t>(count) == m->columns; };
   if (m->a_zero.size() > 1 || !one_or_each(m->b_zero.size())) return nullptr;
   if (requantised) {
-    if (m->reals_of(1).size() != 1 || m->reals_of(6).size() != 1 || m->reals_of(7).size() != 1 || !one_or_each(m->reals_of(4).size())) return nullptr;
+    if (m->reals_of(1).size() != 1 || m->reals_of(6).size() != 1 || m->reals_of(7).size() != 1 || !one_or_each(m->reals_of(4).size()))
+      return nullptr;
     if (convolves && m->has(8) && static_cast<int64_t>(m->reals_of(8).size()) != m->columns) return nullptr;
     if (const auto* real = n.find<std::vector<float>>(ops::kRealBias); real && static_cast<int64_t>(real->size()) != m->columns)
       return nullptr;

@@ -17,8 +17,8 @@ namespace {
 // Pictures of few channels with their padding written out, so that a kernel row is one run of bytes.
 struct PaddedBytes {
   Location to;
-  int64_t images = 0, in_h = 0, out_h = 0, top = 0;            // lines
-  int64_t in_row = 0, out_row = 0, left = 0;  // bytes
+  int64_t images = 0, in_h = 0, out_h = 0, top = 0;  // lines
+  int64_t in_row = 0, out_row = 0, left = 0;         // bytes
 
   void run(const StepContext& c, const uint8_t* from, uint8_t zero, int tasks) const {
     uint8_t* out = pointer<uint8_t>(c, to);

@@ -24,7 +24,7 @@ class ElementsKernel : public StepKernel {
   Location data, indices, updates, output;
   bool scatters = false, slices = false, wide = true;  // wide: indices are i64
   std::string where;
-  int bytes = 4;  // of an element
+  int bytes = 4;     // of an element
   size_t whole = 0;  // bytes of the data
   // Elements: `shape` is that of the indices, `strides` those of the data.
   Shape shape;
@@ -107,8 +107,10 @@ class ElementsFamily : public StepFamily {
     if (scatters && n.text("reduction", "none") != "none") return nullptr;
     if (!std::ranges::all_of(n.inputs, [&](ValueId v) { return view.is_static(v); }) || !view.is_static(n.outputs[0])) return nullptr;
     const DType at = view.dtype(n.inputs[1]);
-    if (copy_bytes(view.dtype(n.inputs[0])) == 0 || copy_bytes(view.dtype(n.inputs[0])) > 8 || (at != DType::i64 && at != DType::i32)) return nullptr;
-    if (view.shape(n.inputs[0]).empty() || element_count(view.shape(n.inputs[1])) == 0 || element_count(view.shape(n.inputs[0])) == 0) return nullptr;
+    if (copy_bytes(view.dtype(n.inputs[0])) == 0 || copy_bytes(view.dtype(n.inputs[0])) > 8 || (at != DType::i64 && at != DType::i32))
+      return nullptr;
+    if (view.shape(n.inputs[0]).empty() || element_count(view.shape(n.inputs[1])) == 0 || element_count(view.shape(n.inputs[0])) == 0)
+      return nullptr;
     auto m = std::make_unique<Match>(view, group, StepKind::copy);
     const double moved = static_cast<double>(element_count(view.shape(scatters ? n.inputs[2] : n.outputs[0])));
     m->work.bytes = 2 * moved * copy_bytes(view.dtype(n.inputs[0])) + 8.0 * static_cast<double>(element_count(view.shape(n.inputs[1])));
@@ -157,7 +159,8 @@ class ElementsFamily : public StepFamily {
     }
     k->output = b.define(m.result(), Layout::natural);
     step.writes = {k->output.buffer};
-    step.text = fmt::format("{} of {} {}", k->rows, k->slices ? k->slice : at.back(), k->slices ? "elements in one piece" : "elements one by one");
+    step.text =
+        fmt::format("{} of {} {}", k->rows, k->slices ? k->slice : at.back(), k->slices ? "elements in one piece" : "elements one by one");
     step.kernel = std::move(k);
     b.add(std::move(step));
   }

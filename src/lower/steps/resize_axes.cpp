@@ -27,10 +27,12 @@ class AxesKernel : public StepKernel {
     for (size_t i = 0; i < axes.size(); ++i) {
       T* to = pointer<T>(c, i + 1 == axes.size() ? output : scratch[i % 2]);
       const Axis& a = axes[i];
-      const int64_t rows = a.outer * a.out, tasks = std::clamp<int64_t>(rows * a.inner / 16384, 1, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
+      const int64_t rows = a.outer * a.out,
+                    tasks = std::clamp<int64_t>(rows * a.inner / 16384, 1, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
       c.workers.each(tasks, [&](int64_t task, int) {
         if (a.inner == 1) return lines(a, from, a.outer * task / tasks, a.outer * (task + 1) / tasks, to);
-        for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r) one(a, from + r / a.out * a.in * a.inner, r % a.out, to + r * a.inner);
+        for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r)
+          one(a, from + r / a.out * a.in * a.inner, r % a.out, to + r * a.inner);
       });
       from = to;
     }
@@ -43,7 +45,8 @@ class AxesKernel : public StepKernel {
       const T* x = from + r * a.in;
       for (int64_t o = 0; o < a.out; ++o) {
         T sum = 0;
-        for (int64_t t = 0; t < a.taps; ++t) sum += a.weights[static_cast<size_t>(o * a.taps + t)] * x[a.at[static_cast<size_t>(o * a.taps + t)]];
+        for (int64_t t = 0; t < a.taps; ++t)
+          sum += a.weights[static_cast<size_t>(o * a.taps + t)] * x[a.at[static_cast<size_t>(o * a.taps + t)]];
         to[r * a.out + o] = sum;
       }
     }
@@ -82,16 +85,19 @@ class ResizeAxesFamily : public StepFamily {
     m->in = view.shape(n.inputs[0]);
     const auto held = constants_of(view, n);
     auto plan = ops::resize_plan(n, view.version(n), m->in, held);
-    if (!plan || plan->nearest || plan->out != view.shape(n.outputs[0]) || element_count(plan->out) == 0 || element_count(m->in) == 0) return nullptr;
+    if (!plan || plan->nearest || plan->out != view.shape(n.outputs[0]) || element_count(plan->out) == 0 || element_count(m->in) == 0)
+      return nullptr;
     m->plan = std::move(*plan);
     const size_t rank = m->in.size();
     // Pictures of floats with the channels first have a kernel of their own.
-    const bool elsewhere = d == DType::f64 || std::ranges::any_of(m->plan.axes.begin(), m->plan.axes.end() - std::min<ptrdiff_t>(2, static_cast<ptrdiff_t>(rank)),
-                                                                   [](const ops::ResizeAxis& a) { return !a.same; });
+    const bool elsewhere = d == DType::f64 || std::ranges::any_of(m->plan.axes.begin(),
+                                                                  m->plan.axes.end() - std::min<ptrdiff_t>(2, static_cast<ptrdiff_t>(rank)),
+                                                                  [](const ops::ResizeAxis& a) { return !a.same; });
     if (!elsewhere || std::ranges::all_of(m->plan.axes, &ops::ResizeAxis::same)) return nullptr;
     const double bytes = d == DType::f32 ? 4 : 8;
     m->work.bytes = bytes * static_cast<double>(element_count(m->in) + element_count(m->plan.out));
-    for (const ops::ResizeAxis& a : m->plan.axes) m->work.flops += a.same ? 0 : 2.0 * static_cast<double>(a.taps * element_count(m->plan.out));
+    for (const ops::ResizeAxis& a : m->plan.axes)
+      m->work.flops += a.same ? 0 : 2.0 * static_cast<double>(a.taps * element_count(m->plan.out));
     return m;
   }
 

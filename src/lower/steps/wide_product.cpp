@@ -74,7 +74,8 @@ class WideConvolutionKernel : public StepKernel {
     c.workers.each(tasks, [&](int64_t task, int) {
       double* columns = pointer<double>(c, seen) + task * k * block;
       for (int64_t part = all * task / tasks; part < all * (task + 1) / tasks; ++part) {
-        const int64_t first = part % blocks * block, count = std::min(block, pixels - first), g = part / blocks % groups, image = part / blocks / groups;
+        const int64_t first = part % blocks * block, count = std::min(block, pixels - first), g = part / blocks % groups,
+                      image = part / blocks / groups;
         const double* x = pointer<const double>(c, input) + (image * groups + g) * group_channels * in_pixels;
         look(x, first, count, columns);
         kernels::Dense64Arguments d;
@@ -148,7 +149,8 @@ class WideProductFamily : public StepFamily {
       m->a_offsets = ops::strided_index(batch, ops::broadcast_strides(ab, batch));
       m->b_offsets = ops::strided_index(batch, ops::broadcast_strides(bb, batch));
     }
-    m->work.flops = 2.0 * static_cast<double>(m->a_offsets.size()) * static_cast<double>(m->m) * static_cast<double>(m->n) * static_cast<double>(m->k);
+    m->work.flops =
+        2.0 * static_cast<double>(m->a_offsets.size()) * static_cast<double>(m->m) * static_cast<double>(m->n) * static_cast<double>(m->k);
     m->work.bytes = 8.0 * static_cast<double>(element_count(m->as) + element_count(m->bs) + element_count(m->os));
     return m;
   }
@@ -157,7 +159,8 @@ class WideProductFamily : public StepFamily {
     const auto& m = static_cast<const WideMatch&>(match);
     const int64_t threads = p.machine.threads;
     if (m.convolves) {
-      const int64_t pixels = element_count(m.window.out), parts = m.as[0] * m.node().integer("group", 1) * ((pixels + m.block() - 1) / m.block());
+      const int64_t pixels = element_count(m.window.out),
+                    parts = m.as[0] * m.node().integer("group", 1) * ((pixels + m.block() - 1) / m.block());
       space.knob("tasks", threads > 1 ? std::min<int64_t>(parts, threads * 4) : 1, 1, parts);
     } else {
       const int64_t batches = static_cast<int64_t>(m.a_offsets.size());
@@ -230,7 +233,8 @@ class WideProductFamily : public StepFamily {
     step.scratch = {k->seen.buffer};
     k->output = b.define(m.result(), Layout::natural);
     step.writes = {k->output.buffer};
-    step.text = fmt::format("{} filters x {} pixels x {} in f64, {}, {} pixels at a time, {} tasks", m.m, m.n, m.k, kernels::name(p.machine.isa), k->block, k->tasks);
+    step.text = fmt::format("{} filters x {} pixels x {} in f64, {}, {} pixels at a time, {} tasks", m.m, m.n, m.k,
+                            kernels::name(p.machine.isa), k->block, k->tasks);
     step.kernel = std::move(k);
     b.add(std::move(step));
   }

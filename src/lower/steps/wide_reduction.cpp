@@ -53,9 +53,11 @@ class WideReductionFamily : public StepFamily {
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     static const std::map<std::string_view, WideReduction> kOps{
-        {"ReduceSum", WideReduction::sum},       {"ReduceMean", WideReduction::mean}, {"ReduceMax", WideReduction::max},
-        {"ReduceMin", WideReduction::min},       {"ReduceProd", WideReduction::product}, {"ReduceL1", WideReduction::l1},
-        {"ReduceL2", WideReduction::l2},         {"ReduceSumSquare", WideReduction::sum_square}, {"ReduceLogSum", WideReduction::log_sum}};
+        {"ReduceSum", WideReduction::sum},       {"ReduceMean", WideReduction::mean},
+        {"ReduceMax", WideReduction::max},       {"ReduceMin", WideReduction::min},
+        {"ReduceProd", WideReduction::product},  {"ReduceL1", WideReduction::l1},
+        {"ReduceL2", WideReduction::l2},         {"ReduceSumSquare", WideReduction::sum_square},
+        {"ReduceLogSum", WideReduction::log_sum}};
     if (!group.single()) return nullptr;
     const Node& n = view.node(group.nodes[0]);
     const auto op = kOps.find(n.op);
@@ -91,8 +93,11 @@ class WideReductionFamily : public StepFamily {
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const WideReductionMatch&>(match);
     const int64_t results = m.outer * m.inner, most = std::max<int64_t>(1, results / 64);
-    space.knob("tasks", p.machine.threads > 1 ? std::clamp<int64_t>(m.outer * m.length * m.inner / 16384, 1, std::min<int64_t>(most, p.machine.threads * 4)) : 1, 1,
-               results);
+    space.knob("tasks",
+               p.machine.threads > 1
+                   ? std::clamp<int64_t>(m.outer * m.length * m.inner / 16384, 1, std::min<int64_t>(most, p.machine.threads * 4))
+                   : 1,
+               1, results);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
@@ -105,7 +110,8 @@ class WideReductionFamily : public StepFamily {
     k->input = b.contiguous(m.node().inputs[0], Layout::natural);
     k->output = b.define(m.result(), Layout::natural);
     Step step = begin_step(b, m);
-    step.text = fmt::format("{} x {} x {} {}, over the middle one, {} tasks", m.outer, m.length, m.inner, to_string(b.dtype(m.node().inputs[0])), k->tasks);
+    step.text = fmt::format("{} x {} x {} {}, over the middle one, {} tasks", m.outer, m.length, m.inner,
+                            to_string(b.dtype(m.node().inputs[0])), k->tasks);
     step.reads = {k->input.buffer};
     step.writes = {k->output.buffer};
     step.kernel = std::move(k);
