@@ -7,7 +7,6 @@
 #include "kernels/dense8.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/steps/byte_operands.hpp"
-#include "lower/steps/convolution.hpp"
 #include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
@@ -128,7 +127,7 @@ class ByteFamily : public StepFamily {
     k.groups = m.groups, k.depth = m.depth, k.rows = m.rows, k.group_filters = m.filters();
     k.form.a_signed = b.dtype(m.a()) == DType::i8;
     const Layout layout = m.layout();
-    if (m.convolves && m.groups == 1 && pads_rows(m.window, m.bs[1])) {
+    if (m.convolves && joins_rows(m)) {
       k.group_channels = m.bs[1];
       k.windowed = true;
       bind_padded(b, m, k, step);
@@ -162,6 +161,13 @@ class ByteFamily : public StepFamily {
   }
 
  private:
+  // A copy with the padding written out is cheaper than to look up each tap of a few channels by itself.
+  static bool joins_rows(const ByteMatch& m) {
+    constexpr int64_t kFew = 64;
+    const ops::Window& w = m.window;
+    return m.groups == 1 && m.bs[1] <= kFew && w.axes() == 2 && w.kernel[1] > 1 && w.dilations[1] == 1;
+  }
+
   // Pixels are rows as they are.
   static bool is_pointwise(const ops::Window& w) {
     const auto all = [](const auto& list, int64_t v) { return std::ranges::all_of(list, [v](int64_t e) { return e == v; }); };
