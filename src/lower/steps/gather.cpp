@@ -15,7 +15,7 @@ class GatherKernel : public StepKernel {
  public:
   Location data, indices, output;
   bool wide = true;  // i64 indices, else i32
-  int64_t outer = 0, axis_size = 0, inner_bytes = 0, count = 0;
+  int64_t outer = 0, axis_size = 0, inner_bytes = 0, count = 0, element_bytes = 1;
   std::string where;
 
   int64_t index(const StepContext& c, int64_t i) const {
@@ -32,13 +32,31 @@ class GatherKernel : public StepKernel {
     }
     const char* from = pointer<const char>(c, data);
     char* to = pointer<char>(c, output);
-    constexpr int64_t kEach = 64;
-    const int64_t total = outer * count;
-    c.workers.each((total + kEach - 1) / kEach, [&](int64_t task, int) {
-      for (int64_t r = task * kEach; r < std::min(total, (task + 1) * kEach); ++r) {
+    const int64_t total = outer * count, each = std::max<int64_t>(64, 16384 / std::max<int64_t>(1, inner_bytes));
+    c.workers.each((total + each - 1) / each, [&](int64_t task, int) {
+      const int64_t begin = task * each, end = std::min(total, (task + 1) * each);
+      // Single elements are moved as what they are: a call for each would take longer than the move.
+      switch (inner_bytes == element_bytes ? inner_bytes : 0) {
+        case 1: return part(c, begin, end, reinterpret_cast<const uint8_t*>(from), reinterpret_cast<uint8_t*>(to));
+        case 2: return part(c, begin, end, reinterpret_cast<const uint16_t*>(from), reinterpret_cast<uint16_t*>(to));
+        case 4: return part(c, begin, end, reinterpret_cast<const uint32_t*>(from), reinterpret_cast<uint32_t*>(to));
+        case 8: return part(c, begin, end, reinterpret_cast<const uint64_t*>(from), reinterpret_cast<uint64_t*>(to));
+        default: break;
+      }
+      for (int64_t r = begin; r < end; ++r) {
         std::memcpy(to + r * inner_bytes, from + (r / count * axis_size + index(c, r % count)) * inner_bytes, inner_bytes);
       }
     });
+  }
+
+ private:
+  template <typename T>
+  void part(const StepContext& c, int64_t begin, int64_t end, const T* from, T* to) const {
+    for (int64_t r = begin; r < end;) {
+      const int64_t o = r / count, until = std::min(end, (o + 1) * count);
+      const T* row = from + o * axis_size;
+      for (; r < until; ++r) to[r] = row[index(c, r - o * count)];
+    }
   }
 };
 
@@ -90,6 +108,7 @@ class GatherFamily : public StepFamily {
     k->outer = product(m.shape, 0, m.axis);
     k->axis_size = m.shape[m.axis];
     k->inner_bytes = m.entry_bytes();
+    k->element_bytes = m.bytes;
     k->count = element_count(b.shape(n.inputs[1]));
     k->where = label(b.graph(), n);
     k->output = b.define(n.outputs[0], Layout::natural);
