@@ -12,18 +12,11 @@
 
 #include "forms.hpp"
 #include "networks.hpp"
+#include "timing.hpp"
 
 using namespace lathe;
-using Clock = std::chrono::steady_clock;
 
 namespace {
-
-double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::now() - t).count(); }
-
-double median(std::vector<double> v) {
-  std::sort(v.begin(), v.end());
-  return v.empty() ? 0 : v[v.size() / 2];
-}
 
 struct Form {
   std::string name;

@@ -13,8 +13,9 @@
 
 #include <lathe/lathe.hpp>
 
+#include "timing.hpp"
+
 using namespace lathe;
-using Clock = std::chrono::steady_clock;
 using A = std::map<std::string, Attribute::Data>;
 using List = std::vector<int64_t>;
 
@@ -376,8 +377,8 @@ int main(int argc, char** argv) {
           do {
             const auto t = Clock::now();
             lane.run(std::span<const Tensor>(inputs));
-            times.push_back(std::chrono::duration<double>(Clock::now() - t).count());
-          } while (times.size() < 200 && std::chrono::duration<double>(Clock::now() - start).count() < budget);
+            times.push_back(since(t));
+          } while (times.size() < 200 && since(start) < budget);
           std::ranges::sort(times);
           r.seconds = times[times.size() / 4];
         }

@@ -526,15 +526,23 @@ RunOptions RunProgress::on(RunOptions o) {
 
 namespace {
 
-// "Conv, 12 steps: no kernel for this op on f64", the most frequent first.
-std::vector<std::pair<std::string, int>> plain_kinds(const EditionInfo& edition) {
-  std::map<std::string, int> count;
+// Steps of one op with one reason.
+struct PlainKind {
+  std::string op, why, first;  // first: the node of the first of them
+  int steps = 0;
+};
+
+// The most frequent first.
+std::vector<PlainKind> plain_kinds(const EditionInfo& edition) {
+  std::vector<PlainKind> kinds;
   for (const StepInfo& s : edition.steps) {
-    if (s.kind == "plain") ++count[s.op + "\n" + s.why];
+    if (s.kind != "plain") continue;
+    auto it = std::ranges::find_if(kinds, [&](const PlainKind& k) { return k.op == s.op && k.why == s.why; });
+    if (it == kinds.end()) it = kinds.insert(it, {s.op, s.why, s.nodes.empty() ? s.op : s.nodes[0], 0});
+    ++it->steps;
   }
-  std::vector<std::pair<std::string, int>> list(count.begin(), count.end());
-  std::ranges::stable_sort(list, [](const auto& a, const auto& b) { return a.second > b.second; });
-  return list;
+  std::ranges::stable_sort(kinds, std::ranges::greater(), &PlainKind::steps);
+  return kinds;
 }
 
 }  // namespace
@@ -555,17 +563,16 @@ std::string plain_text(const EditionInfo& edition, std::optional<double> share) 
                                  edition.steps.size() == 1 ? "" : "s", share ? fmt::format(", {:.1f} % of the time", 100 * *share) : "");
   const auto kinds = plain_kinds(edition);
   constexpr size_t kMost = 8;
-  for (size_t i = 0; i < std::min(kinds.size(), kMost); ++i) {
-    const size_t cut = kinds[i].first.find('\n');
-    const std::string op = kinds[i].first.substr(0, cut), why = kinds[i].first.substr(cut + 1);
-    std::string first;
-    for (const StepInfo& s : edition.steps) {
-      if (s.kind == "plain" && s.op == op && s.why == why && first.empty() && !s.nodes.empty()) first = s.nodes[0];
-    }
-    text += fmt::format("    {}{}: {}\n", first, kinds[i].second > 1 ? fmt::format(" and {} more {}", kinds[i].second - 1, op) : "", why);
-  }
+  for (const PlainKind& k : std::span(kinds).first(std::min(kinds.size(), kMost)))
+    text += fmt::format("    {}{}: {}\n", k.first, k.steps > 1 ? fmt::format(" and {} more {}", k.steps - 1, k.op) : "", k.why);
   if (kinds.size() > kMost) text += fmt::format("    and {} other kinds; --json lists them all\n", kinds.size() - kMost);
   return text;
+}
+
+double plain_share(const Profile& profile) {
+  double share = 0;
+  for (const StepProfile& s : profile.steps) share += s.step.kind == "plain" ? s.share : 0;
+  return share;
 }
 
 std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs,

@@ -146,7 +146,8 @@ class RunProgress {
 Json plain_json(const EditionInfo& edition, std::optional<double> share = {});
 // A line or several; empty when there are none.
 std::string plain_text(const EditionInfo& edition, std::optional<double> share = {});
-// The share of a run's time that they take, from a run with the clock read at each step.
+// The share of a run's time that they take: as profiled, or from a run with the clock read at each step.
+double plain_share(const Profile& profile);
 std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs,
                                   const RunOptions& run);
 

@@ -141,14 +141,7 @@ Command add_explain(CLI::App& app) {
                made == 1 ? "" : "s", threads, threads == 1 ? "" : "s", program.options().isa);
     fmt::print("  limits probed now: {:.1f} GFLOP/s, copying {:.1f} GB/s in the first cache, {:.1f} GB/s in memory; least time {} a run\n",
                roofline.peak_gflops(), roofline.bandwidth(16 << 10), roofline.bandwidth(128 << 20), seconds_text(least));
-    if (edition.plain > 0) {
-      std::optional<double> share;
-      if (timed) {
-        share = 0;
-        for (const StepProfile& s : timed->steps) *share += s.step.kind == "plain" ? s.share : 0;
-      }
-      fmt::print("  {}", plain_text(edition, share));
-    }
+    if (edition.plain > 0) fmt::print("  {}", plain_text(edition, timed ? std::optional(plain_share(*timed)) : std::nullopt));
     fmt::print("  arena {}, lower bound {}\n\nPasses\n", bytes_text(static_cast<double>(edition.arena_bytes)),
                bytes_text(static_cast<double>(edition.arena_bound)));
     print_passes(program.passes());

@@ -101,8 +101,7 @@ Command add_profile(CLI::App& app) {
     const Profile p = profile(lane, inputs, roofline, o->profile);
     progress.show("");
     const EditionInfo edition = program.describe(o->model.shapes_for(program, options));
-    double plainly = 0;
-    for (const StepProfile& s : p.steps) plainly += s.step.kind == "plain" ? s.share : 0;
+    const double plainly = plain_share(p);
     Json steps = Json::array(), ops = Json::array();
     for (size_t i = 0; i < p.steps.size(); ++i) {
       const StepProfile& s = p.steps[i];

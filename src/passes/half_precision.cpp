@@ -6,9 +6,7 @@
 #include <set>
 
 #include "base/fail.hpp"
-#include "lathe/op.hpp"
-#include "ops/operands.hpp"
-#include "passes/passes.hpp"
+#include "passes/rewriter.hpp"
 #include "tensor/numbers.hpp"
 
 namespace lathe::passes {
@@ -113,10 +111,12 @@ class Widener {
     if (def == nullptr || !def->pure || def->composites || def->fast) return false;
     if (kMoves.contains(n.op) && std::ranges::none_of(n.inputs, [&](ValueId v) { return half(v) && computed_.contains(v); })) return false;
     const size_t before = out_.size();
-    const auto known = wide_;
+    std::vector<ValueId> fresh;  // widened for this node
     Node w = n;
     for (ValueId& v : w.inputs) {
-      if (half(v)) v = wide(v);
+      if (!half(v)) continue;
+      if (!wide_.contains(v)) fresh.push_back(v);
+      v = wide(v);
     }
     std::vector<std::pair<ValueId, ValueId>> results;
     for (ValueId& v : w.outputs) {
@@ -125,9 +125,9 @@ class Widener {
       results.emplace_back(v, as);
       v = as;
     }
-    if (!agrees(w, *def)) {
+    if (!agrees(w)) {
       out_.resize(before);
-      wide_ = known;
+      for (ValueId v : fresh) wide_.erase(v);
       return false;
     }
     const std::string name = n.name.empty() ? n.op : n.name;
@@ -138,16 +138,11 @@ class Widener {
   }
 
   // Whether the op takes these inputs and gives f32 for them.
-  bool agrees(const Node& node, const OpDef& def) const {
-    InferContext context(graph_, node, static_cast<int>(graph_.version_of(node)));
-    try {
-      if (def.statement) ops::check_statement(*def.statement, context);
-      def.infer(context);
-    } catch (const std::exception&) {
-      return false;  // it would be reported as a fault of the model
-    }
+  bool agrees(const Node& node) const {
+    const auto results = inferred(graph_, node);
+    if (!results) return false;
     for (size_t i = 0; i < node.outputs.size(); ++i) {
-      if (node.outputs[i] != kAbsent && context.results()[i].dtype != graph_.values[node.outputs[i]].dtype) return false;
+      if (node.outputs[i] != kAbsent && (*results)[i].dtype != graph_.values[node.outputs[i]].dtype) return false;
     }
     return true;
   }

@@ -11,6 +11,26 @@
 
 namespace lathe::passes {
 
+std::optional<std::vector<InferContext::Result>> inferred(const Graph& graph, const Node& node) {
+  const OpDef* def = find_op(node.domain, node.op, graph.version_of(node));
+  if (def == nullptr) return std::nullopt;
+  InferContext context(graph, node, static_cast<int>(graph.version_of(node)));
+  try {
+    if (def->statement) ops::check_statement(*def->statement, context);
+    def->infer(context);
+  } catch (const std::exception&) {
+    return std::nullopt;  // it would be reported as a fault of the model
+  }
+  return context.results();
+}
+
+// Passes run more than once, so a name of theirs may be there already.
+std::string unused_name(const Graph& graph, const std::string& name) {
+  std::string free = name;
+  for (int i = 2; graph.find_value(free) != kAbsent; ++i) free = fmt::format("{}.{}", name, i);
+  return free;
+}
+
 Rewriter::Rewriter(Graph& graph, std::string pass) : graph_(graph), report_{std::move(pass), {}}, made_(graph.producers()) {
   for (const auto& list : graph.consumers()) readers_.push_back(static_cast<int>(list.size()));
   for (ValueId v : graph.outputs) ++readers_[v];
@@ -75,16 +95,9 @@ std::optional<std::vector<int64_t>> Rewriter::axes(int n) const {
   return axes;
 }
 
-// Passes run more than once, so a name of theirs may be there already.
-std::string Rewriter::unused(const std::string& name) const {
-  std::string free = name;
-  for (int i = 2; graph_.find_value(free) != kAbsent; ++i) free = fmt::format("{}.{}", name, i);
-  return free;
-}
-
 ValueId Rewriter::add_constant(const std::string& name, Tensor t) {
   Value v;
-  v.name = unused(name);
+  v.name = unused_name(graph_, name);
   v.dtype = t.dtype();
   v.dims = Dims(t.shape().begin(), t.shape().end());
   v.constant = std::move(t);
@@ -94,19 +107,13 @@ ValueId Rewriter::add_constant(const std::string& name, Tensor t) {
 }
 
 bool Rewriter::agrees(const Node& node) const {
-  const OpDef* def = find_op(node.domain, node.op, graph_.version_of(node));
-  if (def == nullptr || std::ranges::any_of(node.inputs, [&](ValueId v) { return refused_.contains(v); })) return false;
-  InferContext context(graph_, node, static_cast<int>(graph_.version_of(node)));
-  try {
-    if (def->statement) ops::check_statement(*def->statement, context);
-    def->infer(context);
-  } catch (const std::exception&) {
-    return false;  // it would be reported as a fault of the model
-  }
+  if (std::ranges::any_of(node.inputs, [&](ValueId v) { return refused_.contains(v); })) return false;
+  const auto results = inferred(graph_, node);
+  if (!results) return false;
   for (size_t i = 0; i < node.outputs.size(); ++i) {
     if (node.outputs[i] == kAbsent) continue;
     const Value& v = graph_.values[node.outputs[i]];
-    const auto& made = context.results()[i];
+    const auto& made = (*results)[i];
     if (!v.dims || !made.dims || v.composite || made.dtype != v.dtype || *v.dims != *made.dims) return false;
   }
   return true;
@@ -164,7 +171,7 @@ std::vector<ValueId> Rewriter::before(int n, std::string op, int64_t version, st
       continue;
     }
     Value v;
-    v.name = unused(graph_.values[graph_.nodes[n].outputs[0]].name + ".before");
+    v.name = unused_name(graph_, graph_.values[graph_.nodes[n].outputs[0]].name + ".before");
     v.dtype = dtype;
     v.dims = d;
     made_.push_back(-1);

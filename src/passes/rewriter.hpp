@@ -7,10 +7,15 @@
 #include <string>
 #include <vector>
 
-#include "lathe/graph.hpp"
+#include "lathe/op.hpp"
 #include "passes/passes.hpp"
 
 namespace lathe::passes {
+
+// The types that a node's outputs get from the inputs it has; nothing when its op would not take them. The graph is not changed.
+std::optional<std::vector<InferContext::Result>> inferred(const Graph& graph, const Node& node);
+// The name, or the name with a number behind it when a value has it already.
+std::string unused_name(const Graph& graph, const std::string& name);
 
 // Nodes are never taken out here: the last node of a pattern is written anew to read what the pattern's first nodes read, and what nobody
 // reads any more goes with remove_dead. Values keep their makers, so positions stay right while a pass runs.
@@ -57,7 +62,6 @@ class Rewriter {
   Report finish();
 
  private:
-  std::string unused(const std::string& name) const;
   // Whether the node's op takes its inputs and gives its outputs the types and dims that their values have.
   bool agrees(const Node& node) const;
 

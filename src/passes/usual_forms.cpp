@@ -10,7 +10,7 @@
 #include "base/fail.hpp"
 #include "lathe/op.hpp"
 #include "ops/support.hpp"
-#include "passes/passes.hpp"
+#include "passes/rewriter.hpp"
 
 namespace lathe::passes {
 namespace {
@@ -33,10 +33,9 @@ class UsualForms {
     std::vector<Node> nodes;
     nodes.swap(graph_.nodes);
     for (Node& n : nodes) {
-      const std::string name = label(graph_, n);
       const std::string how = n.domain.empty() && wanted(n) ? rewritten(n) : "";
-      if (how.empty()) out_.push_back(std::move(n));
-      else report.changes.push_back(fmt::format("{}: {}", name, how));
+      if (!how.empty()) report.changes.push_back(fmt::format("{}: {}", label(graph_, n), how));
+      else out_.push_back(std::move(n));
     }
     graph_.nodes = std::move(out_);
     return report;
@@ -72,8 +71,7 @@ class UsualForms {
 
   ValueId add(const std::string& name, DType dtype) {
     Value v;
-    v.name = name;
-    for (int i = 2; graph_.find_value(v.name) != kAbsent; ++i) v.name = fmt::format("{}.{}", name, i);
+    v.name = unused_name(graph_, name);
     v.dtype = dtype;
     return graph_.add_value(std::move(v));
   }

@@ -7,7 +7,6 @@
 #include "kernels/dense8.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/steps/byte_operands.hpp"
-#include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::lower {

@@ -7,6 +7,7 @@
 #include "kernels/rows.hpp"
 #include "lower/fuse/row_tape.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/reduction_axes.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -102,14 +103,6 @@ const Reduction* reduction_of(const Node& n) {
                                                      {"ReduceL2", {RowOp::l2, {}}}};
   const auto it = kOps.find(n.op);
   return it == kOps.end() ? nullptr : &it->second;
-}
-
-// The axes of a reduction as its node gives them; nothing when a run does.
-std::optional<std::vector<int64_t>> axes_of(const GraphView& view, const Node& n) {
-  if (!ops::axes_are_input(n.op, view.version(n))) return n.integers("axes");
-  if (!given(n.inputs, 1)) return std::vector<int64_t>();
-  if (!view.is_constant(n.inputs[1])) return std::nullopt;
-  return integers(view.constant(n.inputs[1]));
 }
 
 // Whether a scale or shift has one number for each element of a row, in their order (dims of 1 in front do not matter).

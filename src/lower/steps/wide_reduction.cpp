@@ -6,6 +6,7 @@
 
 #include "kernels/reduce_wide.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/reduction_axes.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -116,15 +117,6 @@ class WideReductionFamily : public StepFamily {
     step.writes = {k->output.buffer};
     step.kernel = std::move(k);
     b.add(std::move(step));
-  }
-
- private:
-  // Nothing when a run decides on them; empty: none are given.
-  static std::optional<std::vector<int64_t>> axes_of(const GraphView& view, const Node& n) {
-    if (!ops::axes_are_input(n.op, view.graph().version_of(n))) return n.integers("axes");
-    if (!given(n.inputs, 1)) return std::vector<int64_t>();
-    if (!view.is_constant(n.inputs[1])) return std::nullopt;
-    return integers(view.constant(n.inputs[1]));
   }
 };
 
