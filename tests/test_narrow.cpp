@@ -278,6 +278,18 @@ TEST_CASE("whole numbers wrap, and a division by zero is still an error of the r
   CHECK(error_of([&] { run_compiled(g, {.threads = 1}, zero); }).find("division by zero") != std::string::npos);
 }
 
+TEST_CASE("halves are rounded before they become whole numbers") {
+  Builder b("whole", 19);
+  const ValueId y = b.op("Mul", {b.input("x", DType::f16, {4000}), b.input("y", DType::f16, {4000})});
+  b.output(b.op("Cast", {y}, {{"to", int64_t{6}}}), "whole");
+  const std::vector<Tensor> in{as(DType::f16, random_tensor({4000}, 1, 0, 45)), as(DType::f16, random_tensor({4000}, 2, 0, 45))};
+  const Graph g = b.finish();
+  CHECK(no_plain(g, {.threads = 1}));
+  const auto got = run_compiled(g, {.threads = 1}, in), expected = evaluate_plain(g, in);
+  // A product of two halves is exact in f32, so that both round the same number.
+  CHECK(compare("whole", got[0], expected[0], Tolerance{}).pass);
+}
+
 TEST_CASE("what only moves narrow numbers moves them as they are") {
   Builder b("move", 19);
   const ValueId table = b.constant("table", as(DType::f16, random_tensor({20, 8}, 1)));

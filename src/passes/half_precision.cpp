@@ -92,7 +92,8 @@ class Widener {
   void cast(Node n) {
     const ValueId in = n.inputs[0], result = n.outputs[0];
     const DType to = graph_.values[result].dtype, from = graph_.values[in].dtype;
-    if (computed_.contains(in) && !narrowed_.contains(in)) n.inputs[0] = wide(in);
+    // What is cut off to whole numbers, or asked whether it is zero, is rounded first: 2.9999 is 3 in the model.
+    if (computed_.contains(in) && !narrowed_.contains(in) && is_float(to)) n.inputs[0] = wide(in);
     if (half(result) && from == DType::f32 && !graph_.values[in].constant && !round_each_) {
       wide_[result] = in;
       computed_.insert(result);
