@@ -13,6 +13,7 @@
 #include "lower/schedule/branches.hpp"
 #include "lower/schedule/memory.hpp"
 #include "lower/steps/registry.hpp"
+#include "ops/internal_ops.hpp"
 #include "ops/operands.hpp"
 
 namespace lathe::lower {
@@ -83,6 +84,7 @@ std::vector<const Candidate*> fitting(const PlanBuilder& b, const Planned& p) {
 // Why no family does a group, for people.
 std::string plain_reason(const GraphView& view, const Group& group, const Planned& p) {
   const Node& n = view.node(group.head());
+  if (n.op == ops::kPart && n.domain == ops::kInternalDomain) return "sizes are known only while running";
   if (n.has_subgraphs()) return "what runs is decided by values";
   if (makes_nothing(view.graph(), n)) return "its result is empty";
   if (decided_while_running(view, group)) return "values of the run decide its sizes";

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <limits>
 
+#include "ops/internal_ops.hpp"
 #include "ops/movement.hpp"
 #include "ops/support.hpp"
 
@@ -78,6 +79,15 @@ void infer_if(InferContext& c) {
             fmt::format("the branches give {} values, the node {}", yes.size(), c.output_count()));
   for (int i = 0; i < c.output_count(); ++i) c.set_type(i, common(c, yes[i], no[i], fmt::format("output {}", i)));
 }
+
+void infer_part(InferContext& c) {
+  const auto made = c.infer_body("body", {});
+  c.require(static_cast<int>(made.size()) == c.output_count(), Category::value,
+            fmt::format("the body gives {} values, the node {}", made.size(), c.output_count()));
+  for (int i = 0; i < c.output_count(); ++i) c.set_type(i, made[static_cast<size_t>(i)]);
+}
+
+std::vector<Tensor> run_part(const EvalContext& c) { return Body(c, "body").run({}); }
 
 std::vector<Tensor> run_if(const EvalContext& c) { return Body(c, one_integer(c, 0) ? "then_branch" : "else_branch").run({}); }
 
@@ -327,6 +337,9 @@ void add_control(std::vector<OpDef>& out) {
   scan8.min_inputs = 0;  // the lengths may be left out, though they come first
   add(std::move(scan8));
   add(def("Scan", 9, 1, -1, Trait::opaque, infer_scan, run_scan, -1));
+  OpDef part = def(kPart, 1, 0, 0, Trait::opaque, infer_part, run_part, -1);
+  part.domain = kInternalDomain;
+  add(std::move(part));
 }
 
 }  // namespace lathe::ops

@@ -45,6 +45,9 @@ Report merge_products(Graph& graph);
 Report recompute(Graph& graph);
 // If on a constant: the branch taken in its place. Loop of a few constant trips: written out.
 Report open_control(Graph& graph);
+// Nodes on sizes that are known only while running become subgraphs (ops::kPart), which are compiled for the sizes met. After everything
+// else.
+Report separate_parts(Graph& graph);
 // Nodes whose results nobody reads, and constants nobody reads.
 Report remove_dead(Graph& graph);
 // Keeps only what the named outputs need. Throws Error (value) naming the outputs there are.

@@ -66,6 +66,7 @@ constexpr Stage kStages[]{
     {one<fold_normalisation>, kOnce, true},
     {one<remove_dead>, kBoth, false},
     {one<recompute>, kShaped, true},
+    {one<separate_parts>, kShaped, false},
 };
 
 }  // namespace

@@ -3,12 +3,15 @@
 #include <algorithm>
 
 #include "base/fail.hpp"
+#include "ops/arithmetic.hpp"
+#include "runtime/program_impl.hpp"
 
 namespace lathe::lower {
 namespace {
 
 std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Graph& body, std::span<const Tensor> inputs,
-                                             std::span<const std::pair<ValueId, Tensor>> outer, const CompileOptions& around) {
+                                             std::span<const std::pair<ValueId, Tensor>> outer, const CompileOptions& around,
+                                             const std::vector<bool>& open) {
   const auto open_input = [](Value& v, const Tensor& t) {
     v.dtype = t.dtype();
     v.dims.reset();  // what is declared may hold for one trip only
@@ -37,7 +40,8 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
   options.outputs.clear();
   options.given.clear();
   try {
-    return std::make_shared<CompiledBody>(CompiledBody{compile(std::move(g), options), std::move(captured)});
+    Program program(std::make_shared<ProgramImpl>(std::move(g), options, open));
+    return std::make_shared<CompiledBody>(CompiledBody{std::move(program), std::move(captured)});
   } catch (const Error&) {
     return nullptr;  // plain evaluation tells what is wrong, if this is ever run
   }
@@ -51,16 +55,18 @@ std::vector<Tensor> CompiledBody::arguments(std::span<const Tensor> inputs, std:
   return all;
 }
 
-bool CompiledBody::steady(const Node& node, const Plan& plan) const {
-  if (node.op == "If") return true;
+std::vector<size_t> CompiledBody::changing(const Node& node, const Plan& plan) const {
+  if (node.op != "Loop" && node.op != "Scan") return {};
+  std::vector<size_t> which;
   // Loop: trip and condition come in before what is carried, the condition goes out before it.
   const size_t in = node.op == "Loop" ? 2 : 0, out = node.op == "Loop" ? 1 : 0;
   const size_t scanned = node.op == "Scan" ? static_cast<size_t>(node.integer("num_scan_inputs", 0)) : 0;
   const size_t own = plan.input_shapes.size() - captured.size();
   for (size_t i = 0; in + i + scanned < own; ++i) {
-    if (out + i >= plan.output_shapes.size() || plan.output_shapes[out + i] != plan.input_shapes[in + i]) return false;
+    if (plan.dynamic[static_cast<size_t>(plan.graph->inputs[in + i])]) continue;
+    if (out + i >= plan.output_shapes.size() || plan.output_shapes[out + i] != plan.input_shapes[in + i]) which.push_back(in + i);
   }
-  return true;
+  return which;
 }
 
 CompiledBodies& CompiledBodies::of(const ControlSite& site) {
@@ -74,7 +80,55 @@ std::shared_ptr<const CompiledBody> CompiledBodies::get(const ControlSite& site,
   const std::lock_guard lock(mutex_);
   const auto it = made_.find(body.get());
   if (it != made_.end()) return it->second;
-  return made_[body.get()] = compiled(site, *body, inputs, outer, options);
+  return made_[body.get()] = compiled(site, *body, inputs, outer, options, {});
+}
+
+void CompiledBodies::open(const ControlSite& site, const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs,
+                          std::span<const std::pair<ValueId, Tensor>> outer, const CompileOptions& options,
+                          const std::vector<size_t>& which) {
+  const std::lock_guard lock(mutex_);
+  std::vector<bool>& open = open_[body.get()];
+  const std::vector<bool> before = open;
+  open.resize(inputs.size());
+  for (size_t i : which) open[i] = true;
+  if (open != before) made_[body.get()] = compiled(site, *body, inputs, outer, options, open);
+}
+
+bool CompiledBodies::pays(const ControlSite& site, const Graph& body, std::span<const std::pair<ValueId, Tensor>> outer) {
+  constexpr double kLeast = 1e5;  // operations that take about as long, plainly, as compiling a small graph does
+  constexpr size_t kRemembered = 4096;
+  std::vector<Shape> sizes;
+  for (const auto& [v, tensor] : outer) sizes.push_back(tensor.composite() || tensor.empty() ? Shape() : tensor.shape());
+  const std::lock_guard lock(mutex_);
+  const auto key = std::pair(&body, std::move(sizes));
+  if (const auto it = pays_.find(key); it != pays_.end()) return it->second;
+  if (pays_.size() >= kRemembered) pays_.clear();
+  Graph g = body;
+  for (const auto& [v, tensor] : outer) {
+    Value& value = g.values[static_cast<size_t>(v)];
+    if (tensor.composite() || tensor.empty()) continue;
+    value.dtype = tensor.dtype();
+    value.dims = Dims(tensor.shape().begin(), tensor.shape().end());
+    const auto capture = std::ranges::find(site.node->captures, value.name, &Capture::name);
+    if (site.constant[static_cast<size_t>(capture - site.node->captures.begin())]) value.constant = tensor;
+  }
+  double work = 0;
+  try {
+    infer(g);
+    for (const Node& n : g.nodes) {
+      const auto counted = ops::arithmetic(g, n);
+      double made = 0;
+      for (ValueId v : n.outputs) {
+        const auto shape = v == kAbsent ? std::nullopt : known_shape(g.values[static_cast<size_t>(v)].dims);
+        if (shape) made += static_cast<double>(element_count(*shape));
+      }
+      const bool unknown = !counted && !find_op(n.domain, n.op, g.version_of(n))->composites;
+      work += unknown && made == 0 ? kLeast : std::max(counted.value_or(0), made);
+    }
+  } catch (const Error&) {
+    work = 0;  // plain evaluation tells what is wrong
+  }
+  return pays_[key] = work >= kLeast;
 }
 
 void CompiledBodies::give_up(const Graph& body) {

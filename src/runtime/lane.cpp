@@ -7,6 +7,7 @@
 #include "base/fail.hpp"
 #include "base/text.hpp"
 #include "base/memory.hpp"
+#include "ops/internal_ops.hpp"
 #include "runtime/bodies.hpp"
 #include "runtime/crew.hpp"
 #include "runtime/program_impl.hpp"
@@ -152,21 +153,29 @@ class LaneImpl : public lower::Bodies {
   // A subgraph of a step that is running.
   bool run(const lower::ControlSite& site, const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs,
            std::span<const std::pair<ValueId, Tensor>> outer, std::vector<Tensor>& out) override {
+    auto& bodies = lower::CompiledBodies::of(site);
+    const bool part = site.node->op == ops::kPart;
+    if (part && !bodies.pays(site, *body, outer)) return false;
     auto& lane = running->bodies.try_emplace({&site, body.get()}).first->second;
-    const auto compiled = lower::CompiledBodies::of(site).get(site, body, inputs, outer, impl.options);
-    if (!compiled) return false;
-    if (!lane) lane = std::make_unique<LaneImpl>(compiled->program, 0, &crew);
-    const std::vector<Tensor> arguments = compiled->arguments(inputs, outer);
-    const auto fits = [&] {
+    std::vector<Tensor> arguments;
+    for (size_t attempt = 0;; ++attempt) {
+      const auto compiled = bodies.get(site, body, inputs, outer, impl.options);
+      if (!compiled) return false;
+      if (!lane || lane->program.impl() != compiled->program.impl()) lane = std::make_unique<LaneImpl>(compiled->program, 0, &crew);
+      arguments = compiled->arguments(inputs, outer);
+      std::vector<size_t> changing;
       try {
-        return compiled->steady(*site.node, *lane->state_for(arguments).plan);
-      } catch (const Error&) {
-        return false;  // no program for these shapes: plain evaluation tells what is wrong, if anything is
+        changing = compiled->changing(*site.node, *lane->state_for(arguments).plan);
+      } catch (const Error&) {  // no program for these shapes: plain evaluation tells what is wrong, if anything is
+        if (!part) bodies.give_up(*body);
+        return false;
       }
-    };
-    if (!fits()) {
-      lower::CompiledBodies::of(site).give_up(*body);
-      return false;
+      if (changing.empty()) break;
+      if (attempt > inputs.size()) {
+        bodies.give_up(*body);
+        return false;
+      }
+      bodies.open(site, body, inputs, outer, impl.options, changing);
     }
     lane->run(arguments, {}, true);
     for (size_t i = 0; i < lane->slot->tensors.size(); ++i) {

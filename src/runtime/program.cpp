@@ -63,7 +63,8 @@ void note(std::vector<PassReport>& to, passes::Report r) { to.push_back({std::mo
 
 }  // namespace
 
-ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts) : options(settled(std::move(opts))), graph_(std::move(graph)) {
+ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<bool> open)
+    : options(settled(std::move(opts))), graph_(std::move(graph)), open_(std::move(open)) {
   const LimitScope limits(options.limits);
   block_bytes_ = lower::l2_block_bytes();
   open_defaults(graph_, options.given);
@@ -182,7 +183,10 @@ void ProgramImpl::check_input(size_t i, const Tensor& t) const {
     fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
 }
 
-std::shared_ptr<const lower::Plan> ProgramImpl::edition(const std::vector<Shape>& shapes, std::vector<PassReport>* reports) {
+std::shared_ptr<const lower::Plan> ProgramImpl::edition(std::vector<Shape> shapes, std::vector<PassReport>* reports) {
+  for (size_t i = 0; i < shapes.size(); ++i) {
+    if (stays_open(i)) shapes[i].clear();
+  }
   const std::lock_guard lock(mutex_);
   auto plan = find_or_build(shapes);
   if (reports) *reports = editions_.front().passes;
@@ -220,7 +224,7 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
   std::map<std::string, int64_t> symbols;
   for (size_t i = 0; i < shapes.size(); ++i) {
     Value& value = g->values[g->inputs[i]];
-    if (value.composite) continue;
+    if (value.composite || stays_open(i)) continue;
     for (size_t d = 0; value.dims && d < shapes[i].size(); ++d) {
       const std::string& symbol = (*value.dims)[d].symbol;
       if (symbol.empty()) continue;

@@ -11,7 +11,8 @@ namespace lathe {
 
 class ProgramImpl {
  public:
-  ProgramImpl(Graph graph, CompileOptions options);
+  // `open`: inputs whose sizes stay open in editions, by index; steps that read them find them out while running.
+  ProgramImpl(Graph graph, CompileOptions options, std::vector<bool> open = {});
 
   // What an archive holds of a Program.
   struct Edition {
@@ -37,7 +38,7 @@ class ProgramImpl {
 
   // The edition for these shapes; compiled under the lock when it is not there.
   // `reports`: gets what the passes that ran for these shapes changed.
-  std::shared_ptr<const lower::Plan> edition(const std::vector<Shape>& shapes, std::vector<PassReport>* reports = nullptr);
+  std::shared_ptr<const lower::Plan> edition(std::vector<Shape> shapes, std::vector<PassReport>* reports = nullptr);
   // Shapes bound at compile time, in the order of inputs; throws Error (shape) naming the open dims.
   std::vector<Shape> bound_shapes() const;
   void check_input(size_t i, const Tensor& tensor) const;
@@ -52,11 +53,13 @@ class ProgramImpl {
 
  private:
   void name_ports();
+  bool stays_open(size_t input) const { return input < open_.size() && open_[input]; }
   std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports);
   std::shared_ptr<const lower::Plan> find_or_build(const std::vector<Shape>& shapes);
   std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, const lower::Remembered* remembered);
 
   Graph graph_;
+  std::vector<bool> open_;  // by input
   std::vector<bool> base_constants_;
   lower::Weights weights_;
   int64_t block_bytes_ = 0;
