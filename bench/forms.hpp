@@ -12,6 +12,9 @@ Graph halved(Graph graph, DType to = DType::f16, bool casts = false);
 // scale for all.
 Graph dynamically_quantised(Graph graph);
 
+// Weights of products alone, in i4 by blocks of 32 along K or in i8 by a scale a column, each behind a DequantizeLinear.
+Graph weights_quantised(Graph graph, int bits);
+
 // QuantizeLinear and DequantizeLinear around convolutions, products by constants, pools, sums and joins; weights are i8 with a scale a
 // filter, activations u8 by the ranges that values take in a run on random inputs.
 Graph quantised(Graph graph);

@@ -27,6 +27,8 @@ TEST_CASE("networks in half precision, dynamically quantised, and quantised") {
                      {"f16 between casts", [](Graph g) { return networks::halved(std::move(g), DType::f16, true); }, 0.01},
                      {"bf16", [](Graph g) { return networks::halved(std::move(g), DType::bf16); }, 0.08},
                      {"dynamically quantised", [](Graph g) { return networks::dynamically_quantised(std::move(g)); }, 0.05},
+                     {"i8 weights", [](Graph g) { return networks::weights_quantised(std::move(g), 8); }, 1e-4},
+                     {"i4 weights", [](Graph g) { return networks::weights_quantised(std::move(g), 4); }, 1e-4},
                      {"quantised", [](Graph g) { return networks::quantised(std::move(g)); }, 0.05}};
   for (const auto& [net, make] : nets) {
     for (const Form& form : forms) {

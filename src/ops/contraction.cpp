@@ -367,27 +367,4 @@ void add_contractions(std::vector<OpDef>& out) {
   out.push_back(def("ConvTranspose", 1, 2, 3, Trait::contraction, infer_conv_transpose, conv_transpose));
 }
 
-ValueId narrow_weights(const Graph& graph, ValueId v) {
-  // Cheap refusals first: this is asked of every product and every Cast.
-  const auto made =
-      std::ranges::find_if(graph.nodes, [&](const Node& n) { return n.op == "Cast" && n.domain.empty() && n.outputs[0] == v; });
-  if (v == kAbsent || made == graph.nodes.end()) return kAbsent;
-  const ValueId from = made->inputs[0];
-  const Value &source = graph.values[from], &result = graph.values[v];
-  if (!source.constant || (source.dtype != DType::f16 && source.dtype != DType::bf16) || result.dtype != DType::f32) return kAbsent;
-  if (source.constant->rank() != 2 || std::ranges::find(graph.outputs, v) != graph.outputs.end()) return kAbsent;
-  const auto readers = graph.consumers();
-  for (int r : readers[v]) {
-    const Node& n = graph.nodes[r];
-    const bool product = n.domain.empty() && (n.op == "MatMul" || (n.op == "Gemm" && n.real("alpha", 1) == 1 && n.real("beta", 1) == 1));
-    if (!product || n.inputs.size() < 2 || n.inputs[1] != v || n.inputs[0] == v || (n.inputs.size() > 2 && n.inputs[2] == v))
-      return kAbsent;
-    const Value& rows = graph.values[n.inputs[0]];
-    if (rows.dtype != DType::f32 || !rows.dims || rows.dims->size() < 2) return kAbsent;
-    if (n.integer("transA", 0) != 0 || (n.inputs.size() > 2 && n.inputs[2] != kAbsent && !graph.values[n.inputs[2]].constant))
-      return kAbsent;
-  }
-  return from;
-}
-
 }  // namespace lathe::ops

@@ -107,8 +107,4 @@ inline Dims to_dims(const Shape& s) { return Dims(s.begin(), s.end()); }
 // dtype and dims of input 0.
 void same_as_first(InferContext& c);
 
-// Weights that a model keeps in f16 or bf16 and casts to f32 for its products: `v` is such a Cast's result, read by nothing but MatMul
-// and Gemm as their second operand. The constant behind it, or kAbsent. Products widen them as they load them.
-ValueId narrow_weights(const Graph& graph, ValueId v);
-
 }  // namespace lathe::ops

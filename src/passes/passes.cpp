@@ -8,6 +8,7 @@
 #include "base/fail.hpp"
 #include "base/text.hpp"
 #include "lathe/op.hpp"
+#include "ops/narrow_weights.hpp"
 #include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
@@ -49,6 +50,7 @@ bool foldable(const Node& n, const OpDef& def) { return def.pure && !n.has_subgr
 Report fold_constants(Graph& graph, int64_t limit_bytes, bool keep_quantised) {
   Report report{"fold constants", {}};
   std::vector<bool> gone(graph.nodes.size(), false);
+  const auto readers = graph.consumers();
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
     const Node& node = graph.nodes[n];
     const OpDef* def = find_op(node.domain, node.op, graph.version_of(node));
@@ -82,7 +84,7 @@ Report fold_constants(Graph& graph, int64_t limit_bytes, bool keep_quantised) {
       if (shape) out_bytes += element_count(*shape) * std::max(8, bit_width(v == kAbsent ? DType::u8 : graph.values[v].dtype)) / 8;
     }
     if (out_bytes > std::max(limit_bytes, in_bytes)) continue;
-    if (node.op == "Cast" && ops::narrow_weights(graph, node.outputs[0]) != kAbsent) continue;  // widened while they are loaded
+    if (ops::narrow_weights(graph, node, readers)) continue;  // widened while they are loaded
     std::vector<Tensor> results = evaluate_node(graph, node, inputs);
     if (std::any_of(results.begin(), results.end(), [](const Tensor& t) { return t.composite(); })) continue;
     // What the model declares otherwise is reported when it runs, as by plain evaluation.

@@ -29,6 +29,8 @@ Report recognise(Graph& graph);
 // Products and convolutions between DequantizeLinear and QuantizeLinear become ops on the quantised numbers. Results may differ by one step
 // of the output's scale where the float form rounds the other way.
 Report quantised_steps(Graph& graph);
+// Weights of 4 and 8 bits behind a DequantizeLinear are turned, and rows of them looked up, as the numbers they are.
+Report quantised_weights(Graph& graph);
 // Nodes on f16 and bf16 compute in f32, and so do values between them; `round_each`: each rounds its result to what the model declares.
 Report widen_halves(Graph& graph, bool round_each);
 // Ops in forms that no step is written for become ops in forms that one is: along the last axis, products for sums over letters, recurrent

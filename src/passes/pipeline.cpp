@@ -19,8 +19,10 @@ void quantised(Graph& g, const How&, const Note& note) {
   if (std::ranges::none_of(g.nodes, [](const Node& n) { return n.domain.empty() && n.op == "DequantizeLinear"; })) return;
   note(fold_constants(g, int64_t{64} << 20, true));
   Report bytes = quantised_steps(g);
-  const bool changed = !bytes.changes.empty();
+  Report weights = quantised_weights(g);
+  const bool changed = !bytes.changes.empty() || !weights.changes.empty();
   note(std::move(bytes));
+  note(std::move(weights));
   if (changed) infer(g);
 }
 

@@ -157,8 +157,8 @@ std::vector<Group> partition(const GraphView& view, Families families, const Mac
       take({-1, {n}});
       continue;
     }
-    // Casts of weights that products widen themselves are no steps of their own.
-    if (g.nodes[n].op != "Cast" || ops::narrow_weights(g, g.nodes[n].outputs[0]) == kAbsent) continue;
+    // Weights that products widen themselves: what widens them is no step of its own.
+    if (!ops::narrow_weights(g, g.nodes[n], readers)) continue;
     taken[n] = std::ranges::all_of(readers[g.nodes[n].outputs[0]],
                                    [&](int r) { return anchors[r] == Anchor::tiles && !makes_nothing(g, g.nodes[r]); });
   }

@@ -29,6 +29,11 @@ Tensor GraphView::constant(ValueId v) const {
   return t.data() != nullptr || t.size() == 0 ? t : restore_(v);
 }
 
+std::optional<ops::NarrowWeights> GraphView::narrow(ValueId v) const {
+  const int made = v == kAbsent ? -1 : producers_[static_cast<size_t>(v)];
+  return made < 0 ? std::nullopt : ops::narrow_weights(graph_, node(made), readers_);
+}
+
 std::string node_label(const Node& n) { return n.name.empty() ? n.op : n.name + " (" + n.op + ")"; }
 
 bool makes_nothing(const Graph& g, const Node& n) {

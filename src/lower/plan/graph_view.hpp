@@ -9,6 +9,7 @@
 
 #include "lathe/graph.hpp"
 #include "lathe/op.hpp"
+#include "ops/narrow_weights.hpp"
 
 namespace lathe::lower {
 
@@ -55,6 +56,8 @@ class GraphView {
   const std::vector<bool>& dynamic() const { return dynamic_; }
   Shape shape(ValueId v) const { return *known_shape(graph_.values[static_cast<size_t>(v)].dims); }
   DType dtype(ValueId v) const { return graph_.values[static_cast<size_t>(v)].dtype; }
+  // What a product reads in place of this value: the weights it was widened from. Nothing for most values.
+  std::optional<ops::NarrowWeights> narrow(ValueId v) const;
   // The tensor of a constant; when the original has been packed and dropped it is made from the packed form.
   Tensor constant(ValueId v) const;
   // Whether the constants as a whole leave the caches from one run to the next.

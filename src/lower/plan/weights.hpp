@@ -24,9 +24,11 @@ enum class PackForm : uint8_t {
   byte_product,
   byte_convolution,
   recurrent,
-  byte_planes
+  byte_planes,
+  product_narrow,
+  product_scales
 };
-inline constexpr int kPackForms = static_cast<int>(PackForm::byte_planes) + 1;
+inline constexpr int kPackForms = static_cast<int>(PackForm::product_scales) + 1;
 
 // What decides every byte of packed weights: whose they are, their form and its version, and all numbers that packing depends on beside the
 // value itself (panel width, groups, taps, factors, other constants by their ids).

@@ -54,6 +54,10 @@ Problem problem_of(const PlanBuilder& builder, const Group& group, const Machine
     o.dtype = view.dtype(v);
     o.constant = view.is_constant(v);
     if (view.is_static(v)) o.shape = view.shape(v);
+    if (const auto narrow = view.narrow(v)) {
+      o.dtype = view.dtype(narrow->values);
+      o.constant = true;
+    }
     if (const Location* at = builder.find(v)) {
       o.layout = at->layout;
       o.strides = at->strides;

@@ -2,12 +2,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <bit>
 
 #include "kernels/dense.hpp"
 #include "lower/fuse/epilogue.hpp"
 #include "lower/fuse/prologue.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/product_weights.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -31,8 +31,14 @@ class ProductKernel : public StepKernel {
   Split split;
   std::optional<Prologue> before;
   BoundEpilogue epilogue;
+  // Weights of 4 or 8 bits.
+  std::optional<BoundNarrow> narrow;
+  kernels::NarrowProduct multiply_narrow = nullptr;
+  kernels::WidenPanel widen = nullptr;
+  Location widened;  // scratch, by task: some panels as floats
 
   void run(const StepContext& c) const override {
+    if (narrow) return run_narrow(c);
     const int64_t packed_floats = panels * k * width;
     if (pack_while_running && slots == 0) {
       float* to = pointer<float>(c, packed);
@@ -97,6 +103,43 @@ class ProductKernel : public StepKernel {
             pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
     });
   }
+
+ private:
+  // A few rows on the weights as they are; for more, some panels at a time become floats first.
+  void run_narrow(const StepContext& c) const {
+    const kernels::NarrowPanels weights = narrow->panels(c);
+    c.workers.each(split.panel_tasks, [&](int64_t task, int) {
+      const int64_t begin = panels * task / split.panel_tasks, end = panels * (task + 1) / split.panel_tasks;
+      kernels::TapeOperand operands[kernels::kMaxSlots];
+      if (m <= kernels::kNarrowRows) {
+        kernels::NarrowArguments a{weights, pointer<const float>(c, this->a), a_pitch,   m, begin,
+                                   end,     pointer<float>(c, output),        out_pitch, {}};
+        epilogue.fill(c, 0, a.epilogue, operands);
+        multiply_narrow(a);
+        return;
+      }
+      float* wide = pointer<float>(c, widened) + task * panel_block * k * width;
+      for (int64_t first = begin; first < end; first += panel_block) {
+        const int64_t count = std::min(panel_block, end - first), column = first * width;
+        for (int64_t p = 0; p < count; ++p) widen(weights, first + p, wide + p * k * width);
+        kernels::DenseArguments d;
+        d.a = pointer<const float>(c, this->a);
+        d.lda = a_pitch;
+        d.segments = 1;
+        d.run = k;
+        d.row_end = d.all_rows = m;
+        d.panel_end = count;
+        d.columns = std::min(count * width, n - column);
+        d.b = wide;
+        d.c = pointer<float>(c, output) + column;
+        d.ldc = out_pitch;
+        d.k_block = k_block;
+        d.panel_block = count;
+        epilogue.fill(c, column, d.epilogue, operands);
+        dense(d);
+      }
+    });
+  }
 };
 
 struct ProductMatch : Match {
@@ -108,7 +151,7 @@ struct ProductMatch : Match {
   std::vector<int64_t> a_offsets{0}, b_offsets{0};  // by batch, in matrices
   int64_t b_matrices = 1;
   Epilogue epilogue;
-  ValueId narrow = kAbsent;  // B as the model keeps it, in f16 or bf16
+  std::optional<ops::NarrowWeights> narrow;  // B as the model keeps it
   ValueId a() const { return node().inputs[0]; }
   ValueId b() const { return node().inputs[1]; }
   int64_t batches() const { return static_cast<int64_t>(a_offsets.size()); }
@@ -118,7 +161,7 @@ struct ProductMatch : Match {
 
 // Matrices made at run time, one for each batch: every slot packs its own, one after another.
 bool packs_by_batch(const ProductMatch& m) {
-  return !m.view->is_constant(m.b()) && m.narrow == kAbsent && m.batches() > 1 && m.b_matrices == m.batches() && m.alpha == 1;
+  return !m.view->is_constant(m.b()) && !m.narrow && m.batches() > 1 && m.b_matrices == m.batches() && m.alpha == 1;
 }
 
 class ProductFamily : public StepFamily {
@@ -142,6 +185,8 @@ class ProductFamily : public StepFamily {
     if (anchor(view, n) == Anchor::none) return std::nullopt;
     const Shape xs = view.shape(n.inputs[0]);
     const int64_t elements = element_count(xs);
+    const auto narrow = view.narrow(n.inputs[1]);
+    if (narrow && narrow->quantised()) return std::nullopt;
     if (elements == 0 || view.shape(n.inputs[1]).size() != 2 || n.integer("transA", 0) != 0) return std::nullopt;
     return RowsRead{elements / xs.back(), xs.back()};
   }
@@ -175,7 +220,7 @@ class ProductFamily : public StepFamily {
       m->epilogue.residual = c;
       m->epilogue.text = m->epilogue.text.empty() ? "residual" : "residual + " + m->epilogue.text;
     }
-    m->narrow = ops::narrow_weights(view.graph(), m->b());
+    m->narrow = view.narrow(m->b());
     m->work.flops = 2 * static_cast<double>(m->batches() * m->m) * static_cast<double>(m->n) * static_cast<double>(m->k);
     const double read = group.ahead().empty() ? static_cast<double>(element_count(m->as)) : 0;
     m->work.bytes = 4 * (read + static_cast<double>(element_count(m->bs)) + static_cast<double>(element_count(m->os)));
@@ -189,6 +234,13 @@ class ProductFamily : public StepFamily {
     const Split split =
         split_work(machine, batches >= machine.threads * 2 ? 1 : machine.threads, m.m, panels, width, m.k, kernels::max_rows(machine.isa));
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
+    if (m.narrow && m.narrow->quantised()) {
+      space.knob("panel_block", std::min(panels, panels_of_block(machine, m.k, width)), 1, panels);
+      space.knob("panel_tasks",
+                 worth_sharing(machine.rates, m.work.flops) && machine.threads > 1 ? std::min<int64_t>(panels, machine.threads * 2) : 1, 1,
+                 panels);
+      return;
+    }
     space.knob("panel_block", panels_of_block(machine, std::min(m.k, kDepthBlock), width), 1, panels);
     space.knob("row_tasks", split.row_tasks, 1, m.m);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
@@ -200,6 +252,7 @@ class ProductFamily : public StepFamily {
 
   std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
     const auto& m = static_cast<const ProductMatch&>(match);
+    if (m.narrow && m.narrow->quantised()) return "";
     if (!keeps_order(m.m, r.at("row_tasks"), kernels::max_rows(p.machine.isa))) return "tasks of one or two rows";
     if (packs_by_batch(m) && r.at("slots") > 0 && r.at("row_tasks") * r.at("panel_tasks") > 1) return "slots do whole matrices";
     return prologue_fault(match, r);
@@ -221,7 +274,8 @@ class ProductFamily : public StepFamily {
     k.width = kernels::panel_width(isa);
     k.panels = (k.n + k.width - 1) / k.width;
     k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block");
-    k.split = {recipe.at("row_tasks"), recipe.at("panel_tasks")};
+    const bool quantised = m.narrow && m.narrow->quantised();
+    k.split = {quantised ? 1 : recipe.at("row_tasks"), recipe.at("panel_tasks")};
     if (packs_by_batch(m)) k.slots = recipe.at("slots");
     k.a_pitch = k.k;
     if (m.group->ahead().empty()) {
@@ -233,16 +287,20 @@ class ProductFamily : public StepFamily {
       step.scratch.push_back(k.a_turned.buffer);
     }
     bind_weights(b, m, k, step);
+    if (quantised) {
+      k.multiply_narrow = kernels::narrow_product(isa), k.widen = kernels::widen_panel(isa);
+      if (k.m > kernels::kNarrowRows) {
+        k.widened = {b.scratch(static_cast<size_t>(k.split.panel_tasks * k.panel_block * k.k * k.width) * sizeof(float))};
+        step.scratch.push_back(k.widened.buffer);
+      }
+    }
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::natural, step);
     k.output = b.define_rows(m.result(), Layout::natural, k.out_pitch);
     step.writes.push_back(k.output.buffer);
     k.before = bind_prologue(b, m, p.machine, recipe, m.as, Layout::natural, k.m, step);
     step.text =
         fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}", k.m, k.n, k.k, m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "",
-                    k.b_type == kernels::PanelType::f32   ? ""
-                    : k.b_type == kernels::PanelType::f16 ? ", f16 weights"
-                                                          : ", bf16 weights",
-                    kernels::name(isa), kernels::max_rows(isa), k.width, k.split.row_tasks, k.split.panel_tasks,
+                    weights_text(b, m), kernels::name(isa), kernels::max_rows(isa), k.width, k.split.row_tasks, k.split.panel_tasks,
                     prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
@@ -250,56 +308,32 @@ class ProductFamily : public StepFamily {
 
  private:
   static void bind_weights(PlanBuilder& b, const ProductMatch& m, ProductKernel& k, Step& step) {
-    const int64_t n = m.n, depth = m.k, width = k.width, panels = k.panels, matrices = m.b_matrices, ks = m.k_stride(), ns = m.n_stride(),
-                  each = panels * depth * width, count = matrices * each;
-    if (m.narrow != kAbsent) {
-      // Half the bytes to read; widened in registers.
-      k.b_type = b.dtype(m.narrow) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
-      const int64_t held = (count + 1) / 2;
-      const auto make = [&] {
-        const Tensor raw = b.constant(m.narrow);
-        auto packed = floats(held);
-        kernels::pack_panels(static_cast<const uint16_t*>(raw.data()), ks, ns, depth, n, width, reinterpret_cast<uint16_t*>(packed.get()),
-                             0, panels);
-        b.release_after_packing(m.narrow, [=, dtype = raw.dtype(), shape = raw.shape()] {
-          Tensor back(dtype, shape);
-          kernels::unpack_panels(reinterpret_cast<const uint16_t*>(packed.get()), depth, n, width, static_cast<uint16_t*>(back.data()), ks,
-                                 ns);
-          return back;
-        });
-        return entry_of(packed, held);
-      };
-      k.packed = {b.packed({m.narrow, PackForm::product_16, {width, m.transpose_b}}, static_cast<size_t>(held) * sizeof(float), make)};
-      step.reads.push_back(k.packed.buffer);
+    const MatrixForm form{m.b_matrices, m.k, m.n, m.k_stride(), m.n_stride(), k.width, m.transpose_b};
+    if (m.narrow && m.narrow->quantised()) {
+      k.narrow = pack_narrow(b, *m.narrow, form, step);
+      return;
+    }
+    if (m.narrow) {  // half the bytes to read; widened in registers
+      k.b_type = b.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
+      k.packed = pack_halves(b, m.narrow->values, form);
     } else if (b.is_constant(m.b())) {
-      const auto make = [&] {
-        const Tensor raw = b.constant(m.b());
-        auto packed = floats(count);
-        for (int64_t i = 0; i < matrices; ++i)
-          kernels::pack_panels(raw.as<float>().data() + i * depth * n, ks, ns, depth, n, width, packed.get() + i * each, 0, panels);
-        if (m.alpha != 1) {
-          for (int64_t i = 0; i < count; ++i) packed.get()[i] *= m.alpha;
-        } else {
-          b.release_after_packing(m.b(), [=, shape = m.bs] {
-            Tensor back(DType::f32, shape);
-            for (int64_t i = 0; i < matrices; ++i)
-              kernels::unpack_panels(packed.get() + i * each, depth, n, width, back.as<float>().data() + i * depth * n, ks, ns);
-            return back;
-          });
-        }
-        return entry_of(packed, count);
-      };
-      if (m.alpha != 1) b.keep_original(m.b());
-      k.packed = {b.packed({m.b(), PackForm::product, {width, m.transpose_b, std::bit_cast<int32_t>(m.alpha)}},
-                           static_cast<size_t>(count) * sizeof(float), make)};
-      step.reads.push_back(k.packed.buffer);
+      k.packed = pack_weights(b, m.b(), form, m.alpha);
     } else {
       k.pack_while_running = true;
       k.b = b.contiguous(m.b(), Layout::natural);
-      k.packed = {b.scratch(static_cast<size_t>((k.slots > 0 ? k.slots * each : count)) * sizeof(float))};
+      k.packed = {b.scratch(static_cast<size_t>((k.slots > 0 ? k.slots : m.b_matrices) * form.packed_numbers()) * sizeof(float))};
       step.reads.push_back(k.b.buffer);
       step.scratch.push_back(k.packed.buffer);
+      return;
     }
+    step.reads.push_back(k.packed.buffer);
+  }
+
+  static std::string weights_text(const PlanBuilder& b, const ProductMatch& m) {
+    if (!m.narrow) return "";
+    const std::string_view type = to_string(b.dtype(m.narrow->values));
+    if (!m.narrow->quantised()) return fmt::format(", {} weights", type);
+    return m.narrow->block > 0 ? fmt::format(", {} weights in blocks of {}", type, m.narrow->block) : fmt::format(", {} weights", type);
   }
 };
 
