@@ -1,5 +1,6 @@
 // Tapes in double and in whole numbers: plain loops, which the compiler turns into vectors. Functions of doubles are the C library's.
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <cstring>
 #include <limits>
@@ -173,9 +174,30 @@ void store_as(const T* from, int64_t n, void* to) {
     else static_cast<To*>(to)[i] = static_cast<To>(whole(from[i]));
   }
 }
+// To 16 bits with kMantissa of them behind the point: to the nearest, ties to even. NaN stays NaN, without what it carries.
+template <int kMantissa, int kBias>
+uint16_t to_half(double x) {
+  constexpr int kShift = 52 - kMantissa;
+  constexpr auto kInfinity = static_cast<uint64_t>(2 * kBias + 1) << kMantissa;
+  const auto bits = std::bit_cast<uint64_t>(x), magnitude = bits & ~(uint64_t{1} << 63);
+  const auto sign = static_cast<uint16_t>(bits >> 63 << 15);
+  if (x != x) return static_cast<uint16_t>(sign | kInfinity | uint64_t{1} << (kMantissa - 1));
+  // Below the smallest normal one they stand at even distances.
+  constexpr double kUnit = kBias == 15 ? 0x1p24 : 0x1p133, kLeast = kBias == 15 ? 0x1p-14 : 0x1p-126;
+  if (std::fabs(x) < kLeast) return static_cast<uint16_t>(sign | static_cast<uint16_t>(std::nearbyint(std::fabs(x) * kUnit)));
+  const uint64_t rounded = (magnitude + (uint64_t{1} << (kShift - 1)) - 1 + (magnitude >> kShift & 1)) >> kShift;
+  return static_cast<uint16_t>(sign | std::min(rounded - (static_cast<uint64_t>(1023 - kBias) << kMantissa), kInfinity));
+}
+template <typename T, int kMantissa, int kBias>
+void store_half(const T* from, int64_t n, void* to) {
+  for (int64_t i = 0; i < n; ++i) static_cast<uint16_t*>(to)[i] = to_half<kMantissa, kBias>(static_cast<double>(from[i]));
+}
+
 template <typename T>
 void store(TapeType type, const T* from, int64_t n, void* to) {
   switch (type) {
+    case TapeType::f16: return store_half<T, 10, 15>(from, n, to);
+    case TapeType::bf16: return store_half<T, 7, 127>(from, n, to);
     case TapeType::f32: return store_as<T, float>(from, n, to);
     case TapeType::f64: return store_as<T, double>(from, n, to);
     case TapeType::i32: return store_as<T, int32_t>(from, n, to);

@@ -187,8 +187,12 @@ std::vector<Tensor> tensor_scatter(const EvalContext& c) {
 
 std::vector<bool> flags(const Tensor& t) {
   std::vector<bool> out;
+  out.reserve(static_cast<size_t>(t.size()));
   if (t.dtype() == DType::string) {
     for (const auto& s : t.as<std::string>()) out.push_back(!s.empty());
+  } else if (bit_width(t.dtype()) == 8 && !is_float(t.dtype())) {
+    const auto* bytes = static_cast<const uint8_t*>(t.data());
+    for (int64_t i = 0; i < t.size(); ++i) out.push_back(bytes[i] != 0);
   } else if (is_float(t.dtype())) {
     for (double v : widen<double>(t)) out.push_back(v != 0);
   } else {
@@ -203,11 +207,20 @@ std::vector<Tensor> non_zero(const EvalContext& c) {
   const int64_t count = std::count(set.begin(), set.end(), true), rank = x.rank();
   std::vector<int64_t> out(rank * count);
   int64_t n = 0;
-  each_index(x.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
-    if (!set[i]) return;
-    for (int64_t d = 0; d < rank; ++d) out[d * count + n] = index[d];
-    ++n;
-  });
+  const int64_t length = rank > 0 ? x.shape().back() : 1;
+  std::vector<int64_t> index(static_cast<size_t>(std::max<int64_t>(1, rank)));
+  for (int64_t first = 0; first < x.size(); first += length) {
+    for (int64_t d = rank - 2, row = first / length; d >= 0; --d) {
+      index[d] = row % x.shape()[d];
+      row /= x.shape()[d];
+    }
+    for (int64_t i = 0; i < length; ++i) {
+      if (!set[first + i]) continue;
+      for (int64_t d = 0; d + 1 < rank; ++d) out[d * count + n] = index[d];
+      if (rank > 0) out[(rank - 1) * count + n] = i;
+      ++n;
+    }
+  }
   return {Tensor::from<int64_t>({rank, count}, out)};
 }
 

@@ -36,6 +36,9 @@ Report widen_halves(Graph& graph, bool round_each);
 // Ops in forms that no step is written for become ops in forms that one is: along the last axis, products for sums over letters, recurrent
 // layers with the steps first.
 Report usual_forms(Graph& graph);
+// Normalisations, softmax and the like on f64, and MeanVarianceNormalization, become reductions and elementwise nodes; products of bytes of
+// which neither is a constant, products of floats.
+Report written_out(Graph& graph);
 // Nodes that compute what another computes already.
 Report share_common(Graph& graph);
 // Transposes that cancel or join, views of views, slices, pads, casts and factors that change nothing.

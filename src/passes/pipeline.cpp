@@ -60,6 +60,7 @@ constexpr Stage kStages[]{
     {open_bodies, kBoth, true},
     {halves, kBoth, false},  // of what stood in bodies
     {one<usual_forms>, kBoth, false},
+    {one<written_out>, kBoth, false},
     {one<remove_identities>, kBoth, false},
     {one<share_common>, kOnce, true},
     {one<simplify>, kBoth, true},

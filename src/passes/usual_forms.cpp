@@ -10,36 +10,16 @@
 #include "base/fail.hpp"
 #include "lathe/op.hpp"
 #include "ops/support.hpp"
-#include "passes/rewriter.hpp"
+#include "passes/node_writer.hpp"
 
 namespace lathe::passes {
 namespace {
 
-using Attributes = std::map<std::string, Attribute>;
-using List = std::vector<int64_t>;
-
-Attribute attribute(Attribute::Data data) {
-  Attribute a;
-  a.data = std::move(data);
-  return a;
-}
-
-class UsualForms {
+class UsualForms : public NodeWriter {
  public:
-  explicit UsualForms(Graph& graph) : graph_(graph) {}
+  using NodeWriter::NodeWriter;
 
-  Report run() {
-    Report report{"usual forms", {}};
-    std::vector<Node> nodes;
-    nodes.swap(graph_.nodes);
-    for (Node& n : nodes) {
-      const std::string how = n.domain.empty() && wanted(n) ? rewritten(n) : "";
-      if (!how.empty()) report.changes.push_back(fmt::format("{}: {}", label(graph_, n), how));
-      else out_.push_back(std::move(n));
-    }
-    graph_.nodes = std::move(out_);
-    return report;
-  }
+  std::string operator()(Node& n) { return n.domain.empty() && wanted(n) ? rewritten(n) : ""; }
 
  private:
   static bool wanted(const Node& n) {
@@ -49,11 +29,6 @@ class UsualForms {
     return kOps.contains(n.op);
   }
   bool is_f32(ValueId v) const { return v != kAbsent && graph_.values[v].dtype == DType::f32; }
-  std::optional<int64_t> rank(ValueId v) const {
-    const auto& dims = graph_.values[v].dims;
-    return dims ? std::optional(static_cast<int64_t>(dims->size())) : std::nullopt;
-  }
-
   // Gives "" and leaves the node alone, or says what it did.
   std::string rewritten(Node& n) {
     if (n.op == "Trilu") return triangle(n);
@@ -69,35 +44,6 @@ class UsualForms {
     return along_last(n);
   }
 
-  ValueId add(const std::string& name, DType dtype) {
-    Value v;
-    v.name = unused_name(graph_, name);
-    v.dtype = dtype;
-    return graph_.add_value(std::move(v));
-  }
-  ValueId constant(const std::string& name, Tensor t) {
-    const ValueId v = add(name, t.dtype());
-    graph_.values[v].dims = Dims(t.shape().begin(), t.shape().end());
-    graph_.values[v].constant = std::move(t);
-    return v;
-  }
-  ValueId integers(const std::string& name, const List& list) {
-    return constant(name, Tensor::from<int64_t>({static_cast<int64_t>(list.size())}, list));
-  }
-  // A node that stands for a part of `of`; makes `to`, or a value of its own.
-  ValueId put(const Node& of, const std::string& op, int64_t version, std::vector<ValueId> inputs, Attributes attributes = {},
-              ValueId to = kAbsent, DType dtype = DType::f32) {
-    Node n;
-    n.op = op;
-    n.name = fmt::format("{}.{}", of.name.empty() ? of.op : of.name, op);
-    n.version = version;
-    n.module = of.module;
-    n.inputs = std::move(inputs);
-    n.attributes = std::move(attributes);
-    n.outputs = {to != kAbsent ? to : add(n.name, dtype)};
-    out_.push_back(std::move(n));
-    return out_.back().outputs[0];
-  }
   ValueId turn(const Node& of, ValueId v, const List& order, ValueId to = kAbsent, DType dtype = DType::f32) {
     return put(of, "Transpose", 13, {v}, {{"perm", attribute(order)}}, to, dtype);
   }
@@ -114,7 +60,7 @@ class UsualForms {
     if (rank < 2 || (soft && version < 13) || (n.op == "TopK" && version < 10)) return "";
     int64_t axis = n.integer("axis", soft || n.op == "TopK" ? -1 : 0);
     if (reduces) {
-      const auto axes = axes_of(n);
+      const auto axes = reduced_axes(n);
       if (!axes || axes->size() != 1) return "";
       axis = axes->front();
     }
@@ -148,21 +94,10 @@ class UsualForms {
     return fmt::format("axis {} of {} is moved to the end", axis, rank);
   }
 
-  std::optional<List> axes_of(const Node& n) const {
-    List axes = ops::axes_are_input(n.op, graph_.version_of(n)) ? List() : n.integers("axes");
-    if (n.inputs.size() > 1 && n.inputs[1] != kAbsent) {
-      const auto& c = graph_.values[n.inputs[1]].constant;
-      if (!c || c->data() == nullptr) return std::nullopt;
-      axes = lathe::integers(*c);
-    }
-    if (axes.empty()) return std::nullopt;
-    return ops::wrap_axes(axes, *rank(n.inputs[0]));
-  }
-
   // log(sum(exp(x - m))) + m, with m the largest; infinities come out as they go in.
   std::string log_sum_exp(const Node& n) {
-    const auto axes = axes_of(n);
-    if (!axes) return "";
+    const auto axes = reduced_axes(n);
+    if (!axes || axes->empty()) return "";
     const auto reduce = [&](const char* op, ValueId v) {
       if (std::string_view(op) == "ReduceSum")
         return put(n, op, 13, {v, integers(n.name + ".axes", *axes)}, {{"keepdims", attribute(int64_t{1})}});
@@ -397,15 +332,13 @@ class UsualForms {
     for (const auto& [to, i] : back) turn(n, made[i], i == 0 ? List{2, 0, 1, 3} : List{1, 0, 2}, to);
     return "steps come before the batch";
   }
-
-  Graph& graph_;
-  std::vector<Node> out_;
 };
 
 }  // namespace
 
 Report usual_forms(Graph& graph) {
-  Report report = UsualForms(graph).run();
+  UsualForms forms(graph);
+  Report report = forms.run("usual forms", [&](Node& n) { return forms(n); });
   if (!report.changes.empty()) infer(graph);
   return report;
 }

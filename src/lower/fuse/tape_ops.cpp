@@ -203,7 +203,7 @@ bool tapeable(const Graph& g, const Node& n) {
     // A double or a large integer is not the float nearest to it: those that do not become one are converted by themselves.
     const bool half = from == DType::f16 || from == DType::bf16;
     if (to == DType::f32) return true;
-    if (wide_dtype(from)) return wide_dtype(to) || to == DType::boolean;
+    if (wide_dtype(from)) return wide_dtype(to) || to == DType::boolean || to == DType::f16 || to == DType::bf16;
     if (half) return converted_dtype(to) || to == DType::boolean;
     if (converted_dtype(to)) return from == DType::f32 || from == DType::boolean || is_byte(from);
     return is_byte(to) ? from == DType::boolean || from == to : is_byte(from) ? to == DType::boolean : true;

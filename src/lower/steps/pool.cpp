@@ -7,6 +7,7 @@
 
 #include "kernels/planes.hpp"
 #include "kernels/pool.hpp"
+#include "kernels/pool_any.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/recipe/step_family.hpp"
 #include "ops/support.hpp"
@@ -68,6 +69,29 @@ class LinesKernel : public StepKernel {
   }
 };
 
+// Of any number, and with the places of maxima.
+class AnyKernel : public StepKernel {
+ public:
+  kernels::PoolAnyArguments arguments;
+  std::vector<int64_t> divisors;
+  Location input, output, where;
+  bool places = false;
+  int64_t lines = 0, tasks = 1;
+
+  void run(const StepContext& c) const override {
+    c.workers.each(tasks, [&](int64_t task, int) {
+      kernels::PoolAnyArguments a = arguments;
+      a.in = pointer<const void>(c, input);
+      a.out = pointer<void>(c, output);
+      if (places) a.where = pointer<int64_t>(c, where);
+      a.divisors = divisors.data();
+      a.begin = lines * task / tasks;
+      a.end = lines * (task + 1) / tasks;
+      kernels::pool_any(a);
+    });
+  }
+};
+
 struct PoolMatch : Match {
   using Match::Match;
   Shape xs, ys;
@@ -86,12 +110,33 @@ struct PoolMatch : Match {
   }
 };
 
+std::optional<kernels::PoolNumber> number_of(DType d) {
+  switch (d) {
+    case DType::f32: return kernels::PoolNumber::f32;
+    case DType::f64: return kernels::PoolNumber::f64;
+    case DType::u8: return kernels::PoolNumber::u8;
+    case DType::i8: return kernels::PoolNumber::i8;
+    default: return std::nullopt;
+  }
+}
+
+bool takes_any(const GraphView& view, const Node& n) {
+  if (!view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0]) || !number_of(view.dtype(n.inputs[0]))) return false;
+  const bool places = given(n.outputs, 1);
+  if (places && !view.is_static(n.outputs[1])) return false;
+  if (n.op == "AveragePool") return view.dtype(n.inputs[0]) == DType::f64;
+  return view.dtype(n.inputs[0]) != DType::f32 || places;
+}
+
 int64_t most_tasks(const Machine& machine) { return machine.threads > 1 ? machine.threads * 4 : 1; }
 
-std::unique_ptr<PoolMatch> match_pool(const GraphView& view, const Group& group) {
+// `any`: of other numbers, or with places.
+std::unique_ptr<PoolMatch> match_pool(const GraphView& view, const Group& group, bool any = false) {
   if (!group.single()) return nullptr;
   const Node& n = view.node(group.nodes[0]);
-  if ((n.op != "MaxPool" && n.op != "AveragePool") || !all_f32(view.graph(), n) || given(n.outputs, 1)) return nullptr;
+  if ((n.op != "MaxPool" && n.op != "AveragePool") || !n.domain.empty() || n.outputs.empty()) return nullptr;
+  if (!any && (!all_f32(view.graph(), n) || given(n.outputs, 1))) return nullptr;
+  if (any && !takes_any(view, n)) return nullptr;
   auto m = std::make_unique<PoolMatch>(view, group, n.op == "MaxPool" ? StepKind::max_pool : StepKind::average_pool);
   m->xs = view.shape(n.inputs[0]), m->ys = view.shape(n.outputs[0]);
   if (m->xs.size() > 5) return nullptr;
@@ -192,7 +237,62 @@ class PlanesFamily : public StepFamily {
   static int64_t rows_of(const PoolMatch& m) { return m.xs[0] * element_count(m.window.out); }
 };
 
+class AnyFamily : public StepFamily {
+ public:
+  std::string_view name() const override { return "pool.any"; }
+
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
+    auto m = match_pool(view, group, true);
+    return m && element_count(m->ys) > 0 && element_count(m->xs) > 0 ? std::move(m) : nullptr;
+  }
+
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const int64_t lines = lines_of(static_cast<const PoolMatch&>(match));
+    space.knob("tasks", std::clamp<int64_t>(lines / 4, 1, most_tasks(p.machine)), 1, lines);
+  }
+
+  void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
+    const auto& m = static_cast<const PoolMatch&>(match);
+    const Node& n = m.node();
+    auto kernel = std::make_unique<AnyKernel>();
+    AnyKernel& k = *kernel;
+    Step step = begin_step(b, m);
+    const ops::Window& w = m.window;
+    kernels::PoolAxis* const axes[]{&k.arguments.z, &k.arguments.y, &k.arguments.x};
+    for (int a = 0; a < w.axes(); ++a)
+      *axes[3 - w.axes() + a] = {
+          spatial(m.xs)[static_cast<size_t>(a)], w.out[a], w.kernel[a], w.strides[a], w.dilations[a], w.pads_begin[a]};
+    k.arguments.type = *number_of(b.dtype(n.inputs[0]));
+    k.arguments.average = m.average();
+    k.arguments.columns_first = n.integer("storage_order", 0) != 0;
+    if (m.average()) k.divisors = ops::average_pool_counts(w, spatial(m.xs), n.integer("count_include_pad", 0) != 0);
+    k.lines = lines_of(m);
+    k.tasks = recipe.at("tasks");
+    k.input = b.contiguous(n.inputs[0], Layout::natural);
+    k.output = b.define(n.outputs[0], Layout::natural);
+    step.reads = {k.input.buffer};
+    step.writes = {k.output.buffer};
+    k.places = given(n.outputs, 1);
+    if (k.places) {
+      k.where = b.define(n.outputs[1], Layout::natural);
+      step.writes.push_back(k.where.buffer);
+    }
+    step.text =
+        fmt::format("lines of {} {}, {} taps{}", w.out.back(), to_string(b.dtype(n.inputs[0])), w.taps(), k.places ? ", with places" : "");
+    step.kernel = std::move(kernel);
+    b.add(std::move(step));
+  }
+
+ private:
+  static int64_t lines_of(const PoolMatch& m) { return element_count(m.ys) / m.window.out.back(); }
+};
+
 }  // namespace
+
+const StepFamily& pool_any() {
+  static const AnyFamily family;
+  return family;
+}
 
 const StepFamily& pool_lines() {
   static const LinesFamily family;

@@ -1,4 +1,4 @@
-// CumSum along any axis: rows of running sums, each in double, as plain evaluation has it.
+// CumSum along any axis: rows of running sums; those of f32 in double, as plain evaluation has it.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -15,18 +15,31 @@ class RunningSumKernel : public StepKernel {
   int64_t rows = 0, length = 0, inner = 1;  // a row: `length` elements, `inner` apart
   int64_t each = 1;                         // rows a task
   bool exclusive = false, reverse = false;
+  DType type = DType::f32;
 
   void run(const StepContext& c) const override {
-    const float* x = pointer<const float>(c, input);
-    float* y = pointer<float>(c, output);
+    switch (type) {
+      case DType::f64: return sums<double, double>(c);
+      case DType::i32: return sums<int32_t, uint32_t>(c);
+      case DType::i64: return sums<int64_t, uint64_t>(c);
+      default: return sums<float, double>(c);
+    }
+  }
+
+ private:
+  // Whole numbers wrap.
+  template <typename T, typename Sum>
+  void sums(const StepContext& c) const {
+    const T* x = pointer<const T>(c, input);
+    T* y = pointer<T>(c, output);
     c.workers.each((rows + each - 1) / each, [&](int64_t task, int) {
       for (int64_t r = task * each; r < std::min(rows, (task + 1) * each); ++r) {
         const int64_t first = r / inner * length * inner + r % inner;
-        double sum = 0;
+        Sum sum = 0;
         for (int64_t i = 0; i < length; ++i) {
           const int64_t at = first + (reverse ? length - 1 - i : i) * inner;
-          const double after = sum + static_cast<double>(x[at]);
-          y[at] = static_cast<float>(exclusive ? sum : after);
+          const Sum after = sum + static_cast<Sum>(x[at]);
+          y[at] = static_cast<T>(exclusive ? sum : after);
           sum = after;
         }
       }
@@ -46,8 +59,11 @@ class RunningSumFamily : public StepFamily {
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
     const Node& n = view.node(group.nodes[0]);
-    if (n.op != "CumSum" || !n.domain.empty() || !view.is_f32(n.inputs[0]) || !view.is_f32(n.outputs[0]) || !view.is_constant(n.inputs[1]))
+    if (n.op != "CumSum" || !n.domain.empty() || !view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0]) ||
+        !view.is_constant(n.inputs[1]))
       return nullptr;
+    const DType type = view.dtype(n.inputs[0]);
+    if (type != DType::f32 && type != DType::f64 && type != DType::i32 && type != DType::i64) return nullptr;
     const Shape s = view.shape(n.inputs[0]);
     if (s.empty() || element_count(s) == 0) return nullptr;
     const int64_t axis = ops::wrap_axis(integers(view.constant(n.inputs[1]))[0], static_cast<int64_t>(s.size()));
@@ -55,7 +71,7 @@ class RunningSumFamily : public StepFamily {
     m->length = s[axis];
     m->inner = product(s, axis + 1, s.size());
     m->rows = element_count(s) / m->length;
-    m->work = {static_cast<double>(element_count(s)), 8.0 * static_cast<double>(element_count(s))};
+    m->work = {static_cast<double>(element_count(s)), bit_width(type) / 4.0 * static_cast<double>(element_count(s))};
     return m;
   }
 
@@ -70,11 +86,12 @@ class RunningSumFamily : public StepFamily {
     auto k = std::make_unique<RunningSumKernel>();
     k->rows = m.rows, k->length = m.length, k->inner = m.inner;
     k->each = recipe.at("rows_a_task");
+    k->type = b.dtype(m.node().inputs[0]);
     k->exclusive = m.node().integer("exclusive", 0) != 0, k->reverse = m.node().integer("reverse", 0) != 0;
     k->input = b.contiguous(m.node().inputs[0], Layout::natural);
     k->output = b.define(m.result(), Layout::natural);
     Step step = begin_step(b, m);
-    step.text = fmt::format("{} rows of {}, running sums in double", m.rows, m.length);
+    step.text = fmt::format("{} rows of {}, running sums of {}", m.rows, m.length, to_string(k->type));
     step.reads = {k->input.buffer};
     step.writes = {k->output.buffer};
     step.kernel = std::move(k);

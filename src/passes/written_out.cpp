@@ -1,0 +1,209 @@
+// Normalisations and the like that no step does in their type, written out as reductions and elementwise nodes, which steps do in any; and
+// products of bytes that are both made while running, which none does.
+#include <algorithm>
+#include <numeric>
+#include <string_view>
+
+#include "ops/support.hpp"
+#include "passes/node_writer.hpp"
+#include "tensor/numbers.hpp"
+
+namespace lathe::passes {
+namespace {
+
+class WrittenOut : public NodeWriter {
+ public:
+  using NodeWriter::NodeWriter;
+
+  std::string operator()(const Node& n) {
+    if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty() || n.inputs[0] == kAbsent || n.outputs[0] == kAbsent) return "";
+    if (std::ranges::count_if(n.outputs, [](ValueId v) { return v != kAbsent; }) != 1 || !rank(n.inputs[0])) return "";
+    type_ = dtype(n.inputs[0]);
+    if (n.op == "MatMulInteger" || n.op == "QLinearMatMul") return byte_product(n);
+    if (n.op == "MeanVarianceNormalization") return type_ == DType::f32 || type_ == DType::f64 ? mean_variance(n) : "";
+    if (type_ != DType::f64) return "";
+    if (n.op == "Softmax" || n.op == "LogSoftmax") return softmax(n);
+    if (n.op == "LayerNormalization" || n.op == "RMSNormalization") return over_rows(n);
+    if (n.op == "BatchNormalization") return by_channel(n);
+    if (n.op == "InstanceNormalization") return instance(n);
+    if (n.op == "GlobalAveragePool" || n.op == "GlobalMaxPool") return global(n);
+    if (n.op == "ReduceLogSumExp") return log_sum_exp(n);
+    return "";
+  }
+
+ private:
+  ValueId number(const Node& n, double v) {
+    return constant(n.name + ".number",
+                    type_ == DType::f64 ? Tensor::from<double>({}, {v}) : Tensor::from<float>({}, {static_cast<float>(v)}));
+  }
+  ValueId op(const Node& n, const char* name, std::vector<ValueId> in, ValueId to = kAbsent) {
+    return put(n, name, 13, std::move(in), {}, to, type_);
+  }
+  static std::vector<int64_t> from(int64_t axis, int64_t rank) {
+    std::vector<int64_t> axes(static_cast<size_t>(std::max<int64_t>(0, rank - axis)));
+    std::iota(axes.begin(), axes.end(), axis);
+    return axes;
+  }
+  ValueId reduce(const Node& n, const char* name, ValueId v, const List& axes, ValueId to = kAbsent, bool keep = true) {
+    if (std::string_view(name) == "ReduceSum")
+      return put(n, name, 13, {v, integers(n.name + ".axes", axes)}, {{"keepdims", attribute(int64_t{keep})}}, to, type_);
+    return put(n, name, 13, {v}, {{"axes", attribute(axes)}, {"keepdims", attribute(int64_t{keep})}}, to, type_);
+  }
+  // A mean over axes that need not be next to one another: of one run of them after the other.
+  ValueId mean(const Node& n, ValueId v, const List& axes) {
+    for (size_t i = 0; i < axes.size();) {
+      size_t end = i + 1;
+      while (end < axes.size() && axes[end] == axes[end - 1] + 1) ++end;
+      v = reduce(n, "ReduceMean", v, List(axes.begin() + static_cast<int64_t>(i), axes.begin() + static_cast<int64_t>(end)));
+      i = end;
+    }
+    return v;
+  }
+  ValueId square(const Node& n, ValueId v) { return op(n, "Mul", {v, v}); }
+
+  std::string softmax(const Node& n) {
+    if (graph_.version_of(n) < 13) return "";  // everything from the axis on
+    const List axis{ops::wrap_axis(n.integer("axis", -1), *rank(n.inputs[0]))};
+    const ValueId off = op(n, "Sub", {n.inputs[0], reduce(n, "ReduceMax", n.inputs[0], axis)}), power = op(n, "Exp", {off});
+    const ValueId sum = reduce(n, "ReduceSum", power, axis);
+    if (n.op == "Softmax") op(n, "Div", {power, sum}, n.outputs[0]);
+    else op(n, "Sub", {off, op(n, "Log", {sum})}, n.outputs[0]);
+    return "powers of what is left of the largest, by their sum";
+  }
+
+  std::string over_rows(const Node& n) {
+    const bool centred = n.op == "LayerNormalization";
+    if (dtype(n.inputs[1]) != type_ || dtype(n.outputs[0]) != type_) return "";
+    const int64_t ranks = *rank(n.inputs[0]);
+    const List axes = from(ops::wrap_axis(n.integer("axis", -1), ranks), ranks);
+    const ValueId off = centred ? op(n, "Sub", {n.inputs[0], mean(n, n.inputs[0], axes)}) : n.inputs[0];
+    const ValueId deviation = op(n, "Sqrt", {op(n, "Add", {mean(n, square(n, off), axes), number(n, n.real("epsilon", 1e-5f))})});
+    const bool biased = centred && n.inputs.size() > 2 && n.inputs[2] != kAbsent;
+    const ValueId scaled = op(n, "Mul", {op(n, "Div", {off, deviation}), n.inputs[1]}, biased ? kAbsent : n.outputs[0]);
+    if (biased) op(n, "Add", {scaled, n.inputs[2]}, n.outputs[0]);
+    return "a division by the deviation of rows";
+  }
+
+  // One entry a channel, beside a picture.
+  ValueId beside(const Node& n, ValueId v, int64_t ranks) {
+    List shape(static_cast<size_t>(std::max<int64_t>(1, ranks - 1)), 1);
+    shape[0] = -1;
+    return op(n, "Reshape", {v, integers(n.name + ".shape", shape)});
+  }
+
+  std::string by_channel(const Node& n) {
+    const int64_t ranks = *rank(n.inputs[0]);
+    if (graph_.version_of(n) < 9 || n.integer("training_mode", 0) != 0 || ranks < 2) return "";
+    for (size_t i = 1; i < 5; ++i) {
+      if (dtype(n.inputs[i]) != type_) return "";
+    }
+    const auto channel = [&](size_t i) { return beside(n, n.inputs[i], ranks); };
+    const ValueId deviation = op(n, "Sqrt", {op(n, "Add", {channel(4), number(n, n.real("epsilon", 1e-5f))})});
+    const ValueId factor = op(n, "Div", {channel(1), deviation});
+    op(n, "Add", {op(n, "Mul", {op(n, "Sub", {n.inputs[0], channel(3)}), factor}), channel(2)}, n.outputs[0]);
+    return "a factor and an addend a channel";
+  }
+
+  std::string instance(const Node& n) {
+    const int64_t ranks = *rank(n.inputs[0]);
+    const List axes = from(2, ranks);
+    const ValueId off = op(n, "Sub", {n.inputs[0], mean(n, n.inputs[0], axes)});
+    const ValueId deviation = op(n, "Sqrt", {op(n, "Add", {mean(n, square(n, off), axes), number(n, n.real("epsilon", 1e-5f))})});
+    const ValueId factor = op(n, "Div", {beside(n, n.inputs[1], ranks), deviation});
+    op(n, "Add", {op(n, "Mul", {off, factor}), beside(n, n.inputs[2], ranks)}, n.outputs[0]);
+    return "a division by the deviation of planes";
+  }
+
+  std::string mean_variance(const Node& n) {
+    List axes = ops::wrap_axes(n.integers("axes", {0, 2, 3}), *rank(n.inputs[0]));
+    std::ranges::sort(axes);
+    const ValueId off = op(n, "Sub", {n.inputs[0], mean(n, n.inputs[0], axes)});
+    const ValueId deviation = op(n, "Sqrt", {mean(n, square(n, off), axes)});
+    op(n, "Div", {off, op(n, "Add", {deviation, number(n, 1e-9)})}, n.outputs[0]);
+    return "a division by the deviation";
+  }
+
+  std::string global(const Node& n) {
+    const int64_t ranks = *rank(n.inputs[0]);
+    if (ranks < 3) return "";
+    reduce(n, n.op == "GlobalMaxPool" ? "ReduceMax" : "ReduceMean", n.inputs[0], from(2, ranks), n.outputs[0]);
+    return "a reduction of planes";
+  }
+
+  // log(sum(exp(x - m))) + m, with m the largest; infinities come out as they go in.
+  std::string log_sum_exp(const Node& n) {
+    const auto axes = reduced_axes(n);
+    if (!axes || axes->empty()) return "";
+    constexpr double kMost = 1.7976931348623157e308;
+    const ValueId most = op(n, "Clip", {reduce(n, "ReduceMax", n.inputs[0], *axes), number(n, -kMost), number(n, kMost)});
+    const ValueId sum = reduce(n, "ReduceSum", op(n, "Exp", {op(n, "Sub", {n.inputs[0], most})}), *axes);
+    const bool keeps = n.integer("keepdims", 1) != 0;
+    const ValueId y = op(n, "Add", {op(n, "Log", {sum}), most}, keeps ? n.outputs[0] : kAbsent);
+    if (!keeps) op(n, "Squeeze", {y, integers(n.name + ".axes", *axes)}, n.outputs[0]);
+    return "the largest is taken off before the powers, and put on again";
+  }
+
+  // Products of bytes of which neither is a constant: in floats, which hold the sums of so many products exactly.
+  std::string byte_product(const Node& n) {
+    constexpr int64_t kExact = 256, kMostParts = 16;  // 256 * 255 * 255 < 2^24
+    const bool integer = n.op == "MatMulInteger";
+    const auto input = [&](size_t i) { return i < n.inputs.size() ? n.inputs[i] : kAbsent; };
+    const ValueId a = input(0), b = input(integer ? 1 : 3), a_zero = input(2), b_zero = input(integer ? 3 : 5);
+    const auto is_byte = [&](ValueId v) { return dtype(v) == DType::u8 || dtype(v) == DType::i8; };
+    const auto single = [&](ValueId v) {
+      const auto s = v == kAbsent ? std::optional(Shape{}) : known_shape(graph_.values[static_cast<size_t>(v)].dims);
+      return s && s->size() < 2 && element_count(*s) == 1;
+    };
+    const auto as = known_shape(graph_.values[static_cast<size_t>(a)].dims), bs = known_shape(graph_.values[static_cast<size_t>(b)].dims);
+    if (graph_.values[static_cast<size_t>(b)].constant || !is_byte(a) || !is_byte(b) || !single(a_zero) || !single(b_zero)) return "";
+    if (!as || !bs || as->size() < 2 || bs->size() < 2) return "";
+    const int64_t depth = as->back(), parts = (depth + kExact - 1) / kExact;
+    if (depth < 1 || parts > kMostParts) return "";
+    if (!integer && !(single(n.inputs[1]) && single(n.inputs[4]) && single(n.inputs[6]) && single(n.inputs[7]))) return "";
+    if (!integer && dtype(n.inputs[1]) != DType::f32) return "";
+    type_ = DType::f32;
+    const auto cast = [&](ValueId v, DType to, ValueId result = kAbsent) {
+      return put(n, "Cast", 13, {v}, {{"to", attribute(int64_t{number_of_dtype(to)})}}, result, to);
+    };
+    const auto floats = [&](ValueId v, ValueId zero) {
+      const ValueId wide = cast(v, DType::f32);
+      if (zero == kAbsent) return wide;
+      return op(n, "Sub", {wide, op(n, "Reshape", {cast(zero, DType::f32), integers(n.name + ".scalar", {1})})});
+    };
+    const ValueId left = floats(a, a_zero), right = floats(b, b_zero);
+    const auto part = [&](ValueId v, int64_t axis, int64_t at) {
+      if (parts == 1) return v;
+      return op(n, "Slice",
+                {v, integers(n.name + ".from", {at}), integers(n.name + ".to", {std::min(depth, at + kExact)}),
+                 integers(n.name + ".axis", {axis})});
+    };
+    ValueId sum = kAbsent;
+    for (int64_t i = 0; i < parts; ++i) {
+      const bool last = i + 1 == parts;
+      const ValueId product = op(n, "MatMul", {part(left, -1, i * kExact), part(right, -2, i * kExact)});
+      const ValueId whole = cast(product, DType::i32, integer && parts == 1 ? n.outputs[0] : kAbsent);
+      sum = i == 0 ? whole : put(n, "Add", 14, {sum, whole}, {}, integer && last ? n.outputs[0] : kAbsent, DType::i32);
+    }
+    if (integer) return "a product of floats";
+    const auto flat = [&](size_t i) { return op(n, "Reshape", {n.inputs[i], integers(n.name + ".scalar", {1})}); };
+    const ValueId real = op(n, "Mul", {cast(sum, DType::f32), op(n, "Mul", {flat(1), flat(4)})});
+    const auto scalar = [&](size_t i) {
+      return put(n, "Reshape", 13, {n.inputs[i], integers(n.name + ".none", {})}, {}, kAbsent, dtype(n.inputs[i]));
+    };
+    put(n, "QuantizeLinear", 13, {real, scalar(6), scalar(7)}, {}, n.outputs[0], dtype(n.outputs[0]));
+    return "a product of floats, quantised";
+  }
+
+  DType type_ = DType::f32;
+};
+
+}  // namespace
+
+Report written_out(Graph& graph) {
+  WrittenOut writer(graph);
+  Report report = writer.run("written out", [&](const Node& n) { return writer(n); });
+  if (!report.changes.empty()) infer(graph);
+  return report;
+}
+
+}  // namespace lathe::passes
