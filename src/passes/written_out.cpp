@@ -185,13 +185,22 @@ class WrittenOut : public NodeWriter {
       sum = i == 0 ? whole : put(n, "Add", 14, {sum, whole}, {}, integer && last ? n.outputs[0] : kAbsent, DType::i32);
     }
     if (integer) return "a product of floats";
-    const auto flat = [&](size_t i) { return op(n, "Reshape", {n.inputs[i], integers(n.name + ".scalar", {1})}); };
-    const ValueId real = op(n, "Mul", {cast(sum, DType::f32), op(n, "Mul", {flat(1), flat(4)})});
+    // In doubles, as the standard's arithmetic has it: a float would round ties the other way now and then.
+    const DType to = dtype(n.outputs[0]);
+    const bool is_signed = to == DType::i8;
+    const auto wide = [&](const char* name, std::vector<ValueId> in) { return put(n, name, 13, std::move(in), {}, kAbsent, DType::f64); };
     const auto scalar = [&](size_t i) {
-      return put(n, "Reshape", 13, {n.inputs[i], integers(n.name + ".none", {})}, {}, kAbsent, dtype(n.inputs[i]));
+      return put(n, "Reshape", 13, {cast(n.inputs[i], DType::f64), integers(n.name + ".none", {})}, {}, kAbsent, DType::f64);
     };
-    put(n, "QuantizeLinear", 13, {real, scalar(6), scalar(7)}, {}, n.outputs[0], dtype(n.outputs[0]));
-    return "a product of floats, quantised";
+    const ValueId factor = wide("Div", {wide("Mul", {scalar(1), scalar(4)}), scalar(6)});
+    const ValueId near = wide("Add", {wide("Round", {wide("Mul", {cast(sum, DType::f64), factor})}), scalar(7)});
+    const auto bound = [&](double v) { return constant(n.name + ".bound", Tensor::from<double>({}, {v})); };
+    const ValueId kept = wide("Clip", {near, bound(is_signed ? -128 : 0), bound(is_signed ? 127 : 255)});
+    // These are bytes already: one number as one step.
+    const ValueId none = constant(n.name + ".zero", is_signed ? Tensor::from<int8_t>({}, {0}) : Tensor::from<uint8_t>({}, {0}));
+    put(n, "QuantizeLinear", 13, {cast(kept, DType::f32), constant(n.name + ".one", Tensor::from<float>({}, {1})), none}, {}, n.outputs[0],
+        to);
+    return "a product of floats, made bytes in doubles";
   }
 
   DType type_ = DType::f32;
