@@ -75,10 +75,13 @@ int main(int argc, char** argv) {
       return 2;
     }
   }
-  const std::vector<std::pair<std::string, std::function<Graph()>>> nets{
-      {"residual, 50 layers", [] { return networks::residual_50(1); }}, {"mobile, depthwise", [] { return networks::mobile(1); }},
-      {"encoder, 12 layers, 128", [] { return networks::encoder(1); }}, {"encoder-decoder, skips", [] { return networks::skips(1); }},
-      {"recurrent, 2 layers", [] { return networks::recurrent(1); }},   {"decoder step with state", [] { return networks::decoder(1); }}};
+  const std::vector<std::pair<std::string, std::function<Graph()>>> nets{{"residual, 50 layers", [] { return networks::residual_50(1); }},
+                                                                         {"mobile, depthwise", [] { return networks::mobile(1); }},
+                                                                         {"encoder, 12 layers, 128", [] { return networks::encoder(1); }},
+                                                                         {"encoder-decoder, skips", [] { return networks::skips(1); }},
+                                                                         {"nested, 320", [] { return networks::nested(1); }},
+                                                                         {"recurrent, 2 layers", [] { return networks::recurrent(1); }},
+                                                                         {"decoder step with state", [] { return networks::decoder(1); }}};
   const std::vector<Form> forms{{"f16", [](Graph g) { return networks::halved(std::move(g)); }, 0.95},
                                 {"f16 between casts", [](Graph g) { return networks::halved(std::move(g), DType::f16, true); }, 0.95},
                                 {"bf16", [](Graph g) { return networks::halved(std::move(g), DType::bf16); }, 0.95},

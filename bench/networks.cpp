@@ -102,6 +102,85 @@ Graph residual_50(int64_t batch, int64_t side, uint64_t seed) {
   return m.b.finish();
 }
 
+namespace {
+
+// The small nets of nested().
+class Nested {
+ public:
+  explicit Nested(Maker& m) : m_(m) {}
+
+  ValueId layer(ValueId x, int64_t in, int64_t out, int64_t dilation = 1) {
+    const ValueId y = m_.b.op(
+        "Conv",
+        {x, m_.weight(m_.normal({out, in, 3, 3}, std::sqrt(2.0 / static_cast<double>(9 * in)))), m_.weight(m_.uniform({out}, -0.1f, 0.1f))},
+        {{"kernel_shape", std::vector<int64_t>{3, 3}},
+         {"dilations", std::vector<int64_t>{dilation, dilation}},
+         {"pads", std::vector<int64_t>(4, dilation)}});
+    return m_.relu(m_.norm(y, out));
+  }
+  ValueId smaller(ValueId x) {
+    return m_.b.op("MaxPool", {x},
+                   {{"kernel_shape", std::vector<int64_t>{2, 2}}, {"strides", std::vector<int64_t>{2, 2}}, {"ceil_mode", int64_t{1}}});
+  }
+  // To the height and width of `like`.
+  ValueId as_large(ValueId x, ValueId like) {
+    const auto part = [&](ValueId v, int64_t from, int64_t to) {
+      return m_.b.op("Slice", {m_.b.op("Shape", {v}), m_.integers({from}), m_.integers({to}), m_.integers({0})});
+    };
+    const ValueId sizes = m_.b.op("Concat", {part(x, 0, 2), part(like, 2, 4)}, {{"axis", int64_t{0}}});
+    return m_.b.op(
+        "Resize", {x, kAbsent, kAbsent, sizes},
+        {{"mode", Attribute::Data(std::string("linear"))}, {"coordinate_transformation_mode", Attribute::Data(std::string("half_pixel"))}});
+  }
+  ValueId joined(ValueId a, ValueId b) { return m_.b.op("Concat", {a, b}, {{"axis", int64_t{1}}}); }
+
+  // Down `levels` times and up again; without sizes changing where it is `flat`: there taps move apart instead.
+  ValueId block(ValueId x, int64_t levels, int64_t in, int64_t middle, int64_t out, bool flat = false) {
+    const ValueId first = layer(x, in, out);
+    std::vector<ValueId> down{layer(first, out, middle)};
+    for (int64_t i = 1; i < levels - 1; ++i)
+      down.push_back(flat ? layer(down.back(), middle, middle, int64_t{1} << i) : layer(smaller(down.back()), middle, middle));
+    ValueId y = layer(down.back(), middle, middle, flat ? int64_t{1} << (levels - 1) : 2);
+    for (int64_t i = levels - 2; i >= 0; --i) {
+      const ValueId skip = down[static_cast<size_t>(i)];
+      y = layer(joined(y, skip), 2 * middle, i == 0 ? out : middle, flat ? int64_t{1} << i : 1);
+      if (i > 0 && !flat) y = as_large(y, down[static_cast<size_t>(i - 1)]);
+    }
+    return m_.b.op("Add", {y, first});
+  }
+
+ private:
+  Maker& m_;
+};
+
+}  // namespace
+
+Graph nested(int64_t batch, int64_t side, uint64_t seed) {
+  Maker m("nested", seed);
+  Nested n(m);
+  constexpr int64_t kMiddle = 16, kOut = 64;
+  const ValueId picture = m.b.input("picture", DType::f32, {batch, 3, side, side});
+  const int64_t levels[]{7, 6, 5, 4, 4, 4};
+  std::vector<ValueId> down;
+  for (size_t i = 0; i < 6; ++i)
+    down.push_back(n.block(i == 0 ? picture : n.smaller(down.back()), levels[i], i == 0 ? 3 : kOut, kMiddle, kOut, i > 3));
+  std::vector<ValueId> made{down.back()};
+  for (size_t i = 5; i-- > 0;) {
+    const ValueId up = n.as_large(made.back(), down[i]);
+    made.push_back(n.block(n.joined(up, down[i]), levels[i], 2 * kOut, kMiddle, kOut, i > 3));
+  }
+  std::vector<ValueId> masks;
+  for (size_t i = made.size(); i-- > 0;) {
+    ValueId mask = m.conv(made[i], kOut, 1, 3, 1, true);
+    if (!masks.empty()) mask = n.as_large(mask, masks.front());
+    masks.push_back(mask);
+  }
+  const ValueId all = m.conv(m.b.op("Concat", masks, {{"axis", int64_t{1}}}), 6, 1, 1, 1, true);
+  m.b.output(m.b.op("Sigmoid", {all}), "mask");
+  for (ValueId v : masks) m.b.output(m.b.op("Sigmoid", {v}), "mask_" + std::to_string(v));
+  return m.b.finish();
+}
+
 Graph mobile(int64_t batch, int64_t side, uint64_t seed) {
   Maker m("mobile", seed);
   const auto clamp = [&](ValueId x) { return m.b.op("Clip", {x, m.scalar(0), m.scalar(6)}); };

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 
 #include "lower/fuse/tape_builder.hpp"
 #include "lower/fuse/tape_ops.hpp"
@@ -9,6 +10,17 @@
 
 namespace lathe::lower {
 namespace {
+
+// Short rows are done many at a time: a call of the tape for each would cost more than its work. Operands that do not run on from row to
+// row (one a channel, one a row, parts of something wider) are copied out for so many rows, and so is a result that does not.
+struct ShortRows {
+  int64_t at_once = 0;         // rows a call; 0: one
+  int64_t tiles = 0;           // calls for each index of the outer dims
+  std::vector<bool> copied;    // by operand; the last is the result's
+  std::vector<int64_t> place;  // of each copied one in a task's scratch, in bytes
+  int64_t bytes = 0;           // of that
+  Location scratch;
+};
 
 class TapeKernel : public StepKernel {
  public:
@@ -21,6 +33,7 @@ class TapeKernel : public StepKernel {
   std::vector<int64_t> dims;                  // outer dims, then the inner one
   std::vector<std::vector<int64_t>> strides;  // per operand, per dim; the last is the result's
   int64_t rows = 1, chunks = 1, chunk = 0, rows_a_task = 1;
+  ShortRows shorts;
 
   int64_t offset(size_t operand, int64_t row, int64_t from) const {
     const auto& s = strides[operand];
@@ -28,6 +41,7 @@ class TapeKernel : public StepKernel {
   }
 
   void run(const StepContext& c) const override {
+    if (shorts.at_once > 0) return run_short(c);
     const int64_t inner = dims.back();
     const int64_t row_tasks = (rows + rows_a_task - 1) / rows_a_task;
     c.workers.each(row_tasks * chunks, [&](int64_t task, int) {
@@ -40,6 +54,69 @@ class TapeKernel : public StepKernel {
         run_tape(tape, operands, pointer<char>(c, out) + offset(locations.size(), row, from) * bytes_of(out_type), out_type, count);
       }
     });
+  }
+
+ private:
+  // rows: tiles of all outer indices here.
+  void run_short(const StepContext& c) const {
+    const size_t last_dim = dims.size() - 1, row_dim = dims.size() - 2, result = locations.size();
+    const int64_t inner = dims[last_dim];
+    c.workers.each((rows + rows_a_task - 1) / rows_a_task, [&](int64_t task, int) {
+      kernels::TapeOperand operands[kernels::kMaxSlots];
+      const char* held[kernels::kMaxSlots] = {};  // what the copies were made of
+      char* copies = pointer<char>(c, shorts.scratch) + task * shorts.bytes;
+      for (int64_t tile = task * rows_a_task; tile < std::min(rows, (task + 1) * rows_a_task); ++tile) {
+        const int64_t outer = tile / shorts.tiles, first = tile % shorts.tiles * shorts.at_once,
+                      count = std::min(shorts.at_once, dims[row_dim] - first);
+        const auto start = [&](size_t i) {
+          return (row_offset(std::span(dims).first(row_dim), strides[i], outer) + first * strides[i][row_dim]) * bytes_of(type(i));
+        };
+        for (size_t i = 0; i < result; ++i) {
+          const char* from = pointer<const char>(c, locations[i]) + start(i);
+          if (!shorts.copied[i]) {
+            operands[i] = {from, strides[i][last_dim], types[i]};
+            continue;
+          }
+          char* to = copies + shorts.place[i];
+          // Rows that are all alike are copied once, for the longest tile.
+          if (strides[i][row_dim] != 0 || held[i] != from) copy_rows(i, from, strides[i][row_dim] == 0 ? shorts.at_once : count, inner, to);
+          held[i] = from;
+          operands[i] = {to, 1, types[i]};
+        }
+        char* to = pointer<char>(c, out) + start(result);
+        if (!shorts.copied[result]) {
+          run_tape(tape, operands, to, out_type, count * inner);
+          continue;
+        }
+        char* made = copies + shorts.place[result];
+        run_tape(tape, operands, made, out_type, count * inner);
+        const int64_t bytes = inner * bytes_of(out_type), pitch = strides[result][row_dim] * bytes_of(out_type);
+        for (int64_t r = 0; r < count; ++r) std::memcpy(to + r * pitch, made + r * bytes, static_cast<size_t>(bytes));
+      }
+    });
+  }
+
+  kernels::TapeType type(size_t i) const { return i < types.size() ? types[i] : out_type; }
+
+  void copy_rows(size_t i, const char* from, int64_t count, int64_t inner, char* to) const {
+    switch (bytes_of(types[i])) {
+      case 1: return copy_rows_of<uint8_t>(i, from, count, inner, to);
+      case 2: return copy_rows_of<uint16_t>(i, from, count, inner, to);
+      case 4: return copy_rows_of<uint32_t>(i, from, count, inner, to);
+      default: return copy_rows_of<uint64_t>(i, from, count, inner, to);
+    }
+  }
+  template <typename T>
+  void copy_rows_of(size_t i, const char* from, int64_t count, int64_t inner, char* to) const {
+    const int64_t along = strides[i].back(), pitch = strides[i][dims.size() - 2];
+    const T* in = reinterpret_cast<const T*>(from);
+    T* out_rows = reinterpret_cast<T*>(to);
+    for (int64_t r = 0; r < count; ++r, in += pitch, out_rows += inner) {
+      if (along == 1) std::copy_n(in, inner, out_rows);
+      else if (along == 0) std::fill_n(out_rows, inner, *in);
+      else
+        for (int64_t j = 0; j < inner; ++j) out_rows[j] = in[j * along];
+    }
   }
 };
 
@@ -115,17 +192,46 @@ class ElementwiseFamily : public StepFamily {
       for (auto& s : k.strides) s = {0};
     }
     share_out(k, element_count(shape), p.machine.threads, recipe.at("task_elements"));
+    join_short_rows(b, k, recipe.at("task_elements"), step);
     const auto in = k.tape.compute;
-    step.text = fmt::format("tape of {} over {} rows of {}{}", k.tape.steps.size(), k.rows, k.dims.back(),
-                            in == kernels::TapeType::f32   ? ""
-                            : in == kernels::TapeType::f64 ? ", in f64"
-                            : in == kernels::TapeType::i64 ? ", in i64"
-                                                           : ", in i32");
+    step.text =
+        fmt::format("tape of {} over {} rows of {}{}{}", k.tape.steps.size(), element_count(shape) / std::max<int64_t>(1, k.dims.back()),
+                    k.dims.back(), k.shorts.at_once > 0 ? fmt::format(", {} a call", k.shorts.at_once) : "",
+                    in == kernels::TapeType::f32   ? ""
+                    : in == kernels::TapeType::f64 ? ", in f64"
+                    : in == kernels::TapeType::i64 ? ", in i64"
+                                                   : ", in i32");
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
+  static void join_short_rows(PlanBuilder& b, TapeKernel& k, int64_t task_elements, Step& step) {
+    constexpr int64_t kShort = 256, kLong = 2048, kMostCopied = 6;  // elements of a row, of a call; operands
+    if (k.dims.size() < 2 || k.rows == 0) return;
+    const size_t row_dim = k.dims.size() - 2;
+    const int64_t inner = k.dims.back(), rows = k.dims[row_dim];
+    if (inner >= kShort || rows < 4) return;
+    ShortRows s;
+    s.at_once = std::min(rows, kLong / inner);
+    for (size_t i = 0; i < k.strides.size(); ++i) {
+      const bool runs_on = k.strides[i][row_dim] == inner * k.strides[i].back();
+      s.copied.push_back(!runs_on);
+      s.place.push_back(s.bytes);
+      const int64_t bytes = bytes_of(i < k.types.size() ? k.types[i] : k.out_type);
+      if (!runs_on) s.bytes += (s.at_once * inner * bytes + 63) / 64 * 64;
+    }
+    if (std::ranges::count(s.copied, true) > kMostCopied || (s.copied.back() && k.strides.back().back() != 1)) return;
+    s.tiles = (rows + s.at_once - 1) / s.at_once;
+    k.rows = k.rows / rows * s.tiles;
+    k.rows_a_task = std::max<int64_t>(1, task_elements / (s.at_once * inner));
+    k.chunks = 1;
+    const int64_t tasks = (k.rows + k.rows_a_task - 1) / k.rows_a_task;
+    s.scratch = {b.scratch(static_cast<size_t>(std::max<int64_t>(64, tasks * s.bytes)))};
+    step.scratch.push_back(s.scratch.buffer);
+    k.shorts = std::move(s);
+  }
+
   static void share_out(TapeKernel& k, int64_t total, int threads, int64_t task_elements) {
     const int64_t inner = k.dims.back();
     k.rows = inner ? total / inner : 0;
