@@ -85,7 +85,7 @@ void fold_normalisations(Graph& g) {
   for (Node& n : r.old()) {
     const auto at = n.op == "BatchNormalization" ? conv_of.find(n.inputs[0]) : conv_of.end();
     if (at == conv_of.end()) {
-      if (n.op == "Conv" && n.inputs.size() == 2) conv_of[n.outputs[0]] = g.nodes.size();
+      if (n.op == "Conv") conv_of[n.outputs[0]] = g.nodes.size();
       r.keep(std::move(n));
       continue;
     }
@@ -93,14 +93,16 @@ void fold_normalisations(Graph& g) {
     const Tensor& w = *r.tensor(g.nodes[at->second].inputs[1]);
     Tensor folded(DType::f32, w.shape()), bias(DType::f32, {w.shape()[0]});
     const int64_t each = w.size() / w.shape()[0];
+    const Tensor* own = g.nodes[at->second].inputs.size() > 2 ? r.tensor(g.nodes[at->second].inputs[2]) : nullptr;
     for (int64_t f = 0; f < w.shape()[0]; ++f) {
       const float factor = p(1)[f] / std::sqrt(p(4)[f] + n.real("epsilon", 1e-5f));
       for (int64_t i = 0; i < each; ++i) folded.as<float>()[f * each + i] = w.as<float>()[f * each + i] * factor;
-      bias.as<float>()[f] = p(2)[f] - p(3)[f] * factor;
+      bias.as<float>()[f] = p(2)[f] + ((own ? own->as<float>()[f] : 0) - p(3)[f]) * factor;
     }
     const ValueId weights = r.constant("folded", std::move(folded)), biases = r.constant("bias", std::move(bias));
     Node& conv = g.nodes[at->second];
     conv.inputs[1] = weights;
+    conv.inputs.resize(2);
     conv.inputs.push_back(biases);
     conv.outputs = n.outputs;
   }

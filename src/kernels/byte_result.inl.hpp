@@ -52,7 +52,7 @@ inline void requantise_exactly(const ByteResult& g, const int32_t* line, uint8_t
 // Columns [column, column + lanes): what they need, in registers.
 struct ByteColumns {
   VF factor, shift, low, high, zero;
-  bool shifted, is_signed;
+  bool shifted;
 
   ByteColumns(const ByteResult& g, int64_t column)
       : factor(narrow(g.factors + column)),
@@ -60,8 +60,7 @@ struct ByteColumns {
         low(hn::Set(F32(), g.out_signed ? -128.0f : 0.0f)),
         high(hn::Set(F32(), g.out_signed ? 127.0f : 255.0f)),
         zero(hn::Set(F32(), static_cast<float>(g.out_zero))),
-        shifted(g.shifts != nullptr),
-        is_signed(g.out_signed) {}
+        shifted(g.shifts != nullptr) {}
 
   static HWY_INLINE VF narrow(const double* p) {
     const F32 d;
@@ -74,23 +73,29 @@ struct ByteColumns {
 #endif
   }
 
-  // By floats; false, and nothing is written, where one is so near to the middle between two numbers that double might round the other way.
-  HWY_INLINE bool write(hn::Vec<hn::RebindToSigned<F32>> sums, uint8_t* out) const {
+  using Far = hn::Mask<F32>;
+  static HWY_INLINE Far all() { return hn::FirstN(F32(), hn::Lanes(F32())); }
+  static HWY_INLINE bool all_true(Far far) { return hn::AllTrue(F32(), far); }
+
+  // By floats. Says which are far enough from the middle between two numbers: of the others double might round some the other way.
+  HWY_INLINE Far write(hn::Vec<hn::RebindToSigned<F32>> sums, uint8_t* out) const {
     const F32 d;
-    const hn::RebindToSigned<F32> di;
+    const hn::RebindToUnsigned<F32> du;
     VF v = hn::Mul(hn::ConvertTo(d, sums), factor), size = hn::Abs(v);
     if (shifted) {
       v = hn::Add(v, shift);
       size = hn::Add(size, hn::Abs(shift));
     }
-    const VF rounded = hn::Round(v);
+    // Adding a number whose last place is one rounds to the nearest, ties to even. (What is too large for that is clamped.)
+    const VF place = hn::Set(d, 0x1.8p23f);
+    const VF rounded = hn::Sub(hn::Add(v, place), place);
     // Four roundings, each of at most 2^-24 of what it rounds.
     const VF apart = hn::MulAdd(size, hn::Set(d, 0x1p-21f), hn::Abs(hn::Sub(v, rounded)));
-    if (HWY_UNLIKELY(!hn::AllTrue(d, hn::Lt(apart, hn::Set(d, 0.5f))))) return false;
-    const auto y = hn::ConvertTo(di, hn::Min(hn::Max(hn::Add(rounded, zero), low), high));
-    if (is_signed) hn::StoreU(hn::DemoteTo(hn::Rebind<int8_t, F32>(), y), hn::Rebind<int8_t, F32>(), reinterpret_cast<int8_t*>(out));
-    else hn::StoreU(hn::DemoteTo(hn::Rebind<uint8_t, F32>(), y), hn::Rebind<uint8_t, F32>(), out);
-    return true;
+    // The whole number then stands in the low bits, negative ones as their complement.
+    const auto y = hn::BitCast(du, hn::Add(hn::Min(hn::Max(hn::Add(rounded, zero), low), high), place));
+    const hn::Rebind<uint8_t, F32> d8;
+    hn::StoreU(hn::TruncateTo(d8, y), d8, out);
+    return hn::Lt(apart, hn::Set(d, 0.5f));
   }
 };
 
@@ -99,7 +104,8 @@ inline void requantise(const ByteResult& g, const int32_t* line, uint8_t* out, i
   const int64_t lanes = hn::Lanes(F32());
   int64_t j = 0;
   for (; j + lanes <= columns; j += lanes) {
-    if (!ByteColumns(g, column + j).write(hn::LoadU(di, line + j), out + j)) requantise_exactly(g, line + j, out + j, column + j, lanes);
+    if (!ByteColumns::all_true(ByteColumns(g, column + j).write(hn::LoadU(di, line + j), out + j)))
+      requantise_exactly(g, line + j, out + j, column + j, lanes);
   }
   requantise_exactly(g, line + j, out + j, column + j, columns - j);
 }

@@ -302,7 +302,7 @@ void gather_rows(const float* const* pointers, int rows, int64_t taps, int64_t r
 }
 
 void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int64_t column, int64_t columns) {
-  for (int r = 0; r < rows; ++r) tape_over_row(g.epilogue, run, g.c + (row + r) * g.ldc + column, row + r, column, columns);
+  tape_over_rows(g.epilogue, run, g.c + row * g.ldc + column, g.ldc, row, rows, column, columns);
 }
 
 // Short rows that are read where they stand: tiles of equal height along all of them, or along each output line of a window.
@@ -334,6 +334,86 @@ void there(const DenseArguments& g, RunTape run_tape_here, bool far) {
   }
 }
 
+// As many columns are done with vectors along K, where a panel would be mostly empty; of so many numbers of B in all.
+inline constexpr int64_t kFewColumns = HWY_TARGET == HWY_SCALAR ? 0 : HWY_TARGET == HWY_AVX3 ? 4 : 2;
+inline constexpr int64_t kFewNumbers = 8192;
+
+// R rows by C columns of a part of K: sums[r * C + c] += rows[r][0, run) * columns[c][0, run).
+template <int R, int C>
+HWY_INLINE void dots(const float* const* rows, const float* HWY_RESTRICT columns, int64_t depth, int64_t run, VF (&acc)[R][C]) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  const auto step = [&](int64_t k, auto load) HWY_ATTR {
+    VF b[C];
+    LATHE_UNROLL(4)
+    for (int c = 0; c < C; ++c) b[c] = load(columns + c * depth + k);
+    LATHE_UNROLL(4)
+    for (int r = 0; r < R; ++r) {
+      const VF a = load(rows[r] + k);
+      LATHE_UNROLL(4)
+      for (int c = 0; c < C; ++c) acc[r][c] = hn::MulAdd(a, b[c], acc[r][c]);
+    }
+  };
+  int64_t k = 0;
+  for (; k + lanes <= run; k += lanes) step(k, [&](const float* p) HWY_ATTR { return hn::LoadU(d, p); });
+  if (k < run) step(k, [&](const float* p) HWY_ATTR { return load_part(p, run - k); });
+}
+
+template <int R, int C>
+void few_columns_rows(const DenseArguments& g, const float* columns, int64_t row) {
+  const F32 d;
+  const int64_t depth = g.segments * g.run;
+  const float* pointers[kMaxTaps * R];
+  VF acc[R][C];
+  LATHE_UNROLL(4)
+  for (int r = 0; r < R; ++r) {
+    LATHE_UNROLL(4)
+    for (int c = 0; c < C; ++c) acc[r][c] = hn::Zero(d);
+  }
+  for (int64_t tap = 0; tap < g.segments; tap += kMaxTaps) {
+    const int64_t taps = std::min(kMaxTaps, g.segments - tap);
+    if (g.window) {
+      point_rows(*g.window, row, R, tap, taps, int64_t{0}, pointers);
+    } else {
+      for (int r = 0; r < R; ++r) pointers[r] = g.a + (row + r) * g.lda;
+    }
+    for (int64_t t = 0; t < taps; ++t) dots<R, C>(pointers + t * R, columns + (tap + t) * g.run, depth, g.run, acc);
+  }
+  const DenseEpilogue& e = g.epilogue;
+  for (int r = 0; r < R; ++r) {
+    for (int c = 0; c < C; ++c) {
+      float x = hn::GetLane(hn::SumOfLanes(d, acc[r][c]));
+      if (e.bias) x += e.bias[c];
+      if (e.residual) x += e.residual[(row + r) * e.residual_stride + c];
+      if (e.clamp) {  // NaN stays
+        if (x < e.low) x = e.low;
+        if (x > e.high) x = e.high;
+      }
+      g.c[(row + r) * g.ldc + c] = x;
+    }
+  }
+}
+
+template <int C>
+void few_columns(const DenseArguments& g, RunTape run_tape_here) {
+  const int64_t depth = g.segments * g.run;
+  alignas(64) float columns[kFewNumbers];
+  const float* b = static_cast<const float*>(g.b);
+  for (int64_t k = 0; k < depth; ++k) {
+    for (int c = 0; c < C; ++c) columns[c * depth + k] = b[k * kWidth + c];
+  }
+  int64_t row = g.row_begin;
+  for (; row + 4 <= g.row_end; row += 4) few_columns_rows<4, C>(g, columns, row);
+  for (; row < g.row_end; ++row) few_columns_rows<1, C>(g, columns, row);
+  if (g.epilogue.tape) apply_tape(g, run_tape_here, g.row_begin, static_cast<int>(g.row_end - g.row_begin), 0, C);
+}
+
+// Whether a product is one of few columns: by its form alone, not by the rows of this call, so that no split changes an element's sum.
+bool has_few_columns(const DenseArguments& g) {
+  const int64_t lanes = hn::Lanes(F32());
+  return g.columns <= kFewColumns && g.b_type == PanelType::f32 && g.run >= lanes && g.segments * g.run * g.columns <= kFewNumbers;
+}
+
 void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
@@ -344,6 +424,15 @@ void DenseHere(const DenseArguments& g) {
   const bool far = g.from_memory || packed_size(k, g.columns, kWidth) * element > kNearBytes,
              few_rows = g.all_rows > 0 && g.all_rows <= kFewRows && far;
   const bool in_place = !g.window && g.b_type == PanelType::f32 && rows > 1 && (short_rows || few_rows);
+  if (has_few_columns(g)) {
+    if (g.panel_begin == g.panel_end) return;
+    switch (g.columns) {
+      case 1: return few_columns<1>(g, run_tape_here);
+      case 2: return few_columns<2>(g, run_tape_here);
+      case 3: return few_columns<3>(g, run_tape_here);
+      default: return few_columns<4>(g, run_tape_here);
+    }
+  }
   if ((g.pixel_stride > 0 || in_place) && k > 0) return there(g, run_tape_here, far && !g.window);
   // K blocks of equal size: several whole taps, or a part of one long run. A single row is read where it stands, and B from its first
   // byte to its last: memory is a quarter faster at that than at jumping from panel to panel.

@@ -81,6 +81,9 @@ inline void tape_over_row(const DenseEpilogue& e, RunTape run, float* c, int64_t
   run(*e.tape, operands, c, TapeType::f32, columns);
 }
 
+// The same over `rows` finished rows, `ldc` apart; short ones several at a time.
+void tape_over_rows(const DenseEpilogue& e, RunTape run, float* c, int64_t ldc, int64_t row, int64_t rows, int64_t column, int64_t columns);
+
 // Elements of a packed B; arithmetic is in f32 whatever they are.
 enum class PanelType { f32, f16, bf16 };
 

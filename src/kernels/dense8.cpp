@@ -175,12 +175,15 @@ void finish8(const Dense8Arguments& g, const int32_t* add, const int32_t* sums, 
   int64_t from = 0;
   for (; g.out && from + lanes <= columns; from += lanes) {
     const ByteColumns c(g, column + from);
+    const auto seen = [&](int r) HWY_ATTR { return finished_sums(sums + r * stride, add, zero, row_sums[r], from); };
+    uint8_t* out = g.out + row * g.ldc + column + from;
+    auto far = c.all();
+    for (int r = 0; r < rows; ++r) far = hn::And(far, c.write(seen(r), out + r * g.ldc));
+    if (HWY_LIKELY(c.all_true(far))) continue;
     for (int r = 0; r < rows; ++r) {
-      const VI v = finished_sums(sums + r * stride, add, zero, row_sums[r], from);
-      uint8_t* out = g.out + (row + r) * g.ldc + column + from;
-      if (c.write(v, out)) continue;
-      hn::StoreU(v, d, line);
-      requantise_exactly(g, line, out, column + from, lanes);
+      if (c.all_true(c.write(seen(r), out + r * g.ldc))) continue;
+      hn::StoreU(seen(r), d, line);
+      requantise_exactly(g, line, out + r * g.ldc, column + from, lanes);
     }
   }
   for (int r = 0; r < rows && from < columns; ++r) {
@@ -194,6 +197,85 @@ void finish8(const Dense8Arguments& g, const int32_t* add, const int32_t* sums, 
   }
 }
 
+#if HWY_TARGET == HWY_AVX3
+// As many columns are done with vectors along K, where a panel would be mostly empty.
+inline constexpr int64_t kFewColumns8 = 4, kFewBytes8 = 32768, kVector8 = 64;
+
+template <int R, int C>
+void few_columns_rows8(const Dense8Arguments& g, const uint8_t* columns, int64_t column_bytes, int64_t padded, const int32_t* add,
+                       int64_t row) {
+  const hn::ScalableTag<uint8_t> d8;
+  const auto flip = hn::Set(d8, g.a_signed ? 0x80 : 0);
+  const uint8_t* pointers[kMostTaps8 * R];
+  __m512i acc[R][C];
+  for (int r = 0; r < R; ++r) {
+    for (int c = 0; c < C; ++c) acc[r][c] = _mm512_setzero_si512();
+  }
+  for (int64_t tap = 0; tap < g.segments; tap += kMostTaps8) {
+    const int64_t taps = std::min(kMostTaps8, g.segments - tap);
+    if (g.window) {
+      point_rows(*g.window, row, R, tap, taps, int64_t{0}, pointers);
+    } else {
+      for (int r = 0; r < R; ++r) pointers[r] = g.a + (row + r) * g.lda;
+    }
+    for (int64_t t = 0; t < taps; ++t) {
+      const uint8_t* at = columns + (tap + t) * padded;
+      for (int64_t i = 0; i < g.run; i += kVector8) {
+        __m512i b[C];
+        for (int c = 0; c < C; ++c) b[c] = _mm512_load_si512(at + c * column_bytes + i);
+        for (int r = 0; r < R; ++r) {
+          const uint8_t* p = pointers[t * R + r] + i;
+          const auto x = i + kVector8 <= g.run ? hn::LoadU(d8, p) : hn::MaskedLoad(hn::FirstN(d8, static_cast<size_t>(g.run - i)), d8, p);
+          const __m512i a = hn::Xor(x, flip).raw;
+          for (int c = 0; c < C; ++c) asm("vpdpbusd %2, %1, %0" : "+v"(acc[r][c]) : "v"(a), "v"(b[c]));
+        }
+      }
+    }
+  }
+  for (int r = 0; r < R; ++r) {
+    int32_t line[C];
+    for (int c = 0; c < C; ++c)
+      line[c] = static_cast<int32_t>(static_cast<uint32_t>(_mm512_reduce_add_epi32(acc[r][c])) + static_cast<uint32_t>(add[c]));
+    finish_line(g, line, row + r, 0, C);
+  }
+}
+
+template <int C>
+void few_columns8(const Dense8Arguments& g, const int32_t* add, RunTape run) {
+  const PackedBytes& b = *g.b;
+  const int64_t padded = (g.run + kVector8 - 1) / kVector8 * kVector8, column_bytes = padded * g.segments, groups = (b.k + 3) / 4;
+  alignas(64) uint8_t columns[kFewBytes8];
+  std::memset(columns, 0, static_cast<size_t>(column_bytes * C));
+  for (int64_t k = 0; k < b.k; ++k) {
+    for (int c = 0; c < C; ++c)
+      columns[c * column_bytes + k / g.run * padded + k % g.run] =
+          static_cast<uint8_t>(static_cast<uint32_t>(b.groups[k / 4 % groups * kWidth8 + c]) >> (8 * (k % 4)));
+  }
+  int64_t row = g.row_begin;
+  for (; row + 4 <= g.row_end; row += 4) few_columns_rows8<4, C>(g, columns, column_bytes, padded, add, row);
+  for (; row < g.row_end; ++row) few_columns_rows8<1, C>(g, columns, column_bytes, padded, add, row);
+  if (g.reals && run) tape_over_rows(g.epilogue, run, g.reals + g.row_begin * g.ldc, g.ldc, g.row_begin, g.row_end - g.row_begin, 0, C);
+}
+
+// False: they are not so few, or not of the form.
+bool few_columns8(const Dense8Arguments& g, int32_t a_zero, RunTape run) {
+  const PackedBytes& b = *g.b;
+  const int64_t padded = (g.run + kVector8 - 1) / kVector8 * kVector8;
+  if (b.grouping != Grouping::bytes || b.n > kFewColumns8 || b.any_zero || g.run < 16 || padded * g.segments * b.n > kFewBytes8)
+    return false;
+  if (g.panel_begin == g.panel_end) return true;
+  int32_t add[kFewColumns8];
+  shared_terms(g, a_zero, 0, b.n, add);
+  switch (b.n) {
+    case 1: few_columns8<1>(g, add, run); break;
+    case 2: few_columns8<2>(g, add, run); break;
+    case 3: few_columns8<3>(g, add, run); break;
+    default: few_columns8<4>(g, add, run);
+  }
+  return true;
+}
+#endif
+
 void Dense8Here(const Dense8Arguments& g) {
   const PackedBytes& b = *g.b;
   const bool bytes = b.grouping == Grouping::bytes;
@@ -202,6 +284,9 @@ void Dense8Here(const Dense8Arguments& g) {
   const int64_t pieces = std::max<int64_t>(1, (groups + kMostGroups - 1) / kMostGroups), part = (groups + pieces - 1) / pieces;
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
   const int32_t a_zero = g.a_zero + (bytes && g.a_signed ? 128 : 0);
+#if HWY_TARGET == HWY_AVX3
+  if (few_columns8(g, a_zero, run)) return;
+#endif
   const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows8 - 1) / kRows8;
   alignas(64) int32_t near_by[kRows8 * kNearGroups];
   alignas(64) int32_t sums[kRows8 * kMostPanels8 * kWidth8];
@@ -242,7 +327,7 @@ void Dense8Here(const Dense8Arguments& g) {
                 std::min(kWidth8, b.n - p * kWidth8), row_sums);
       if (g.reals && g.epilogue.tape) {
         const int64_t column = panel * kWidth8, columns = std::min(panels * kWidth8, b.n - column);
-        for (int64_t r = row; r < row + height; ++r) tape_over_row(g.epilogue, run, g.reals + r * g.ldc + column, r, column, columns);
+        tape_over_rows(g.epilogue, run, g.reals + row * g.ldc + column, g.ldc, row, height, column, columns);
       }
     }
   }

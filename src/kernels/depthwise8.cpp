@@ -74,10 +74,13 @@ HWY_INLINE void pixels(const Depthwise8Arguments& g, int64_t row) {
     int64_t done = from;
     for (; g.out && done + lanes <= until; done += lanes) {
       const ByteColumns columns(g, done);
-      for (int r = 0; r < P; ++r) {
-        const int32_t* line = lines + r * kLine + done - from;
-        uint8_t* out = g.out + (row + r) * g.ldc + done;
-        if (!columns.write(hn::LoadU(di, line), out)) requantise_exactly(g, line, out, done, lanes);
+      const int32_t* line = lines + done - from;
+      uint8_t* out = g.out + row * g.ldc + done;
+      const auto write = [&](int r) HWY_ATTR { return columns.write(hn::LoadU(di, line + r * kLine), out + r * g.ldc); };
+      auto far = ByteColumns::all();
+      for (int r = 0; r < P; ++r) far = hn::And(far, write(r));
+      for (int r = 0; HWY_UNLIKELY(!ByteColumns::all_true(far)) && r < P; ++r) {
+        if (!ByteColumns::all_true(write(r))) requantise_exactly(g, line + r * kLine, out + r * g.ldc, done, lanes);
       }
     }
     for (int r = 0; r < P && done < until; ++r) finish_line(g, lines + r * kLine + done - from, row + r, done, until - done);
@@ -91,7 +94,7 @@ void depthwise(const Depthwise8Arguments& g) {
   for (; row + kPixels <= g.row_end; row += kPixels) pixels<kSigned, kPixels>(g, row);
   for (; row < g.row_end; ++row) pixels<kSigned, 1>(g, row);
   if (!run) return;
-  for (row = g.row_begin; row < g.row_end; ++row) tape_over_row(g.epilogue, run, g.reals + row * g.ldc, row, 0, g.channels);
+  tape_over_rows(g.epilogue, run, g.reals + g.row_begin * g.ldc, g.ldc, g.row_begin, g.row_end - g.row_begin, 0, g.channels);
 }
 
 void Depthwise8Here(const Depthwise8Arguments& g) {

@@ -322,7 +322,7 @@ void run(const PlaneArguments& g) {
   const auto finish = [&](int64_t row, int64_t count) {
     const DenseEpilogue& e = g.epilogue;
     if (!e.tape) return;
-    for (int64_t r = row; r < row + count; ++r) tape_over_row(e, run_tape_here, g.out + r * g.out_stride, r, 0, g.channels);
+    tape_over_rows(e, run_tape_here, g.out + row * g.out_stride, g.out_stride, row, count, 0, g.channels);
   };
   const Grid grid = op == PlaneOp::depthwise ? grid_of(w) : Grid();
   int64_t ox = g.row_begin % w.out_w, oy = g.row_begin % plane / w.out_w, oz = g.row_begin % volume / plane, image = g.row_begin / volume;

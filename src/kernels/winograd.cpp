@@ -198,10 +198,8 @@ void OutputHere(const WinogradOutput& g) {
     for (; f + lanes <= s.filters; f += lanes) finish<false>(g, p, t, row, high, wide, f, lanes);
     if (f < s.filters) finish<true>(g, p, t, row, high, wide, f, s.filters - f);
     for (int64_t i = 0; run && i < high; ++i) {
-      for (int64_t j = 0; j < wide; ++j) {
-        const int64_t pixel = row + i * s.out_w + j;
-        tape_over_row(g.epilogue, run, g.out + pixel * s.out_pixel, pixel, 0, s.filters);
-      }
+      const int64_t pixel = row + i * s.out_w;
+      tape_over_rows(g.epilogue, run, g.out + pixel * s.out_pixel, s.out_pixel, pixel, wide, 0, s.filters);
     }
   }
 }
