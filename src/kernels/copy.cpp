@@ -234,6 +234,17 @@ template <typename T>
 void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64_t n1, bool stream) {
   constexpr int64_t kLine = 64 / sizeof(T);
   constexpr auto turn = turn_any<T>;
+  constexpr int64_t kSide = Block<T>::kSide;
+  if ((n0 < kLine || n1 < kLine) && n0 >= kSide && n1 >= kSide) {  // few channels: block by block
+    for (int64_t jj = 0; jj < n1; jj += kSide) {
+      const int64_t j = std::min(jj, n1 - kSide);
+      for (int64_t ii = 0; ii < n0; ii += kSide) {
+        const int64_t i = std::min(ii, n0 - kSide);
+        Block<T>::turn(in + i + j * in1, in1, out + i * out0 + j, out0);
+      }
+    }
+    return;
+  }
   if (n0 < kLine || n1 < kLine) {
     for (int64_t i = 0; i < n0; ++i) {
       for (int64_t j = 0; j < n1; ++j) out[i * out0 + j] = in[i + j * in1];

@@ -57,44 +57,49 @@ HWY_INLINE VI add_products(VI sum, const int32_t* a, VI b) {
 #endif
 }
 
-template <int R, bool kBytes>
+template <int R, int V, bool kBytes>
 HWY_NOINLINE void micro8(const int32_t* HWY_RESTRICT a, int64_t groups, const int32_t* HWY_RESTRICT b, int32_t* HWY_RESTRICT sums,
                          int64_t stride, bool accumulate) {
   const I32 d;
-  VI acc[R][kVectors8];
+  VI acc[R][V];
 #pragma GCC unroll 16
   for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
-    for (int v = 0; v < kVectors8; ++v) acc[r][v] = accumulate ? hn::LoadU(d, sums + r * stride + v * kLanes8) : hn::Zero(d);
+    for (int v = 0; v < V; ++v) acc[r][v] = accumulate ? hn::LoadU(d, sums + r * stride + v * kLanes8) : hn::Zero(d);
   }
 #pragma GCC unroll 2
   for (int64_t k = 0; k < groups; ++k) {
-    VI bv[kVectors8];
+    VI bv[V];
 #pragma GCC unroll 4
-    for (int v = 0; v < kVectors8; ++v) bv[v] = hn::LoadU(d, b + v * kLanes8);
+    for (int v = 0; v < V; ++v) bv[v] = hn::LoadU(d, b + v * kLanes8);
     hwy::Prefetch(b + 16 * kWidth8);
 #pragma GCC unroll 16
     for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
-      for (int v = 0; v < kVectors8; ++v) acc[r][v] = add_products<kBytes>(acc[r][v], a + r * kNearGroups + k, bv[v]);
+      for (int v = 0; v < V; ++v) acc[r][v] = add_products<kBytes>(acc[r][v], a + r * kNearGroups + k, bv[v]);
     }
     b += kWidth8;
   }
 #pragma GCC unroll 16
   for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
-    for (int v = 0; v < kVectors8; ++v) hn::StoreU(acc[r][v], d, sums + r * stride + v * kLanes8);
+    for (int v = 0; v < V; ++v) hn::StoreU(acc[r][v], d, sums + r * stride + v * kLanes8);
   }
 }
 
 using Micro8 = void (*)(const int32_t*, int64_t, const int32_t*, int32_t*, int64_t, bool);
-template <bool kBytes, int... R>
-constexpr std::array<Micro8, sizeof...(R) + 1> micro_table8(std::integer_sequence<int, R...>) {
-  return {nullptr, micro8<R + 1, kBytes>...};
+template <int V, bool kBytes, int... R>
+constexpr std::array<Micro8, sizeof...(R) + 1> micro_row8(std::integer_sequence<int, R...>) {
+  return {nullptr, micro8<R + 1, V, kBytes>...};
 }
-inline constexpr auto kPairs8 = micro_table8<false>(std::make_integer_sequence<int, kRows8>());
+template <bool kBytes, int... V>
+constexpr std::array<std::array<Micro8, kRows8 + 1>, sizeof...(V) + 1> micro_table8(std::integer_sequence<int, V...>) {
+  return {std::array<Micro8, kRows8 + 1>{}, micro_row8<V + 1, kBytes>(std::make_integer_sequence<int, kRows8>())...};
+}
+// By vectors of columns, then rows.
+inline constexpr auto kPairs8 = micro_table8<false>(std::make_integer_sequence<int, kVectors8>());
 #if HWY_TARGET == HWY_AVX3
-inline constexpr auto kBytes8 = micro_table8<true>(std::make_integer_sequence<int, kRows8>());
+inline constexpr auto kBytes8 = micro_table8<true>(std::make_integer_sequence<int, kVectors8>());
 #else
 inline constexpr auto kBytes8 = kPairs8;
 #endif
@@ -320,7 +325,8 @@ void Dense8Here(const Dense8Arguments& g) {
           at = until;
         }
         for (int64_t p = panel; p < panel + panels; ++p)
-          table[height](near_by, count, b.groups + (p * groups + first) * kWidth8, sums + (p - panel) * kWidth8, stride, piece > 0);
+          table[(std::min(kWidth8, b.n - p * kWidth8) + kLanes8 - 1) / kLanes8][height](
+              near_by, count, b.groups + (p * groups + first) * kWidth8, sums + (p - panel) * kWidth8, stride, piece > 0);
       }
       for (int64_t p = panel; p < panel + panels; ++p)
         finish8(g, add + (p - panel) * kWidth8, sums + (p - panel) * kWidth8, stride, row, height, p * kWidth8,
