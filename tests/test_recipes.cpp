@@ -118,10 +118,17 @@ std::vector<Sample> samples() {
       const auto q = m.b.ops("DynamicQuantizeLinear", {m.feed({300, 150})}, 3);
       return m.b.op("Mul", {as(m, m.b.op("MatMulInteger", {q[0], bytes(m, {150, 90}), q[2]}), kF32), q[1]});
     });
-  add("wide_product", [&](Maker& m) {
+  add("product", [&](Maker& m) {  // by weights of a byte
+    const ValueId scale = m.b.constant("scale", random_tensor({90}, 3, 0.001f, 0.01f));
+    return m.b.op("MatMul", {m.feed({3, 150}), m.b.op("DequantizeLinear", {bytes(m, {150, 90}), scale}, {{"axis", int64_t{1}}})});
+  });
+  add("pool.any", [&](Maker& m) {
+    return as(m, m.b.op("MaxPool", {as(m, m.feed({2, 3, 30, 31}), kF64)}, {{"kernel_shape", Ints{3, 3}}, {"pads", one}}), kF32);
+  });
+  add("product", [&](Maker& m) {  // of doubles
     return as(m, m.b.op("MatMul", {as(m, m.feed({90, 40}), kF64), as(m, m.feed({40, 70}), kF64)}), kF32);
   });
-  add("wide_reduction", [&](Maker& m) {
+  add("rows", [&](Maker& m) {
     return as(m, m.b.op("ReduceSum", {as(m, m.feed({20, 50, 90}), kF64), m.b.constant("axes", Tensor::from<int64_t>({1}, {1}))}), kF32);
   });
   add("elements", [&](Maker& m) {

@@ -40,9 +40,7 @@ struct Planned {
 };
 
 void look(Families families, const GraphView& view, const Group& group, const Machine& machine, std::vector<Candidate>& out) {
-  for (const StepFamily* family : families) {
-    if (auto match = family->match(view, group, machine)) out.push_back({family, std::move(match)});
-  }
+  for (const StepFamily* family : families) look(*family, view, group, machine, out);
 }
 
 Planned plan_group(Families families, const GraphView& view, const Group& group, const LowerOptions& options) {

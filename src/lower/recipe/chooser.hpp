@@ -11,11 +11,6 @@
 
 namespace lathe::lower {
 
-struct Candidate {
-  const StepFamily* family = nullptr;
-  std::unique_ptr<Match> match;
-};
-
 // Recipes that were chosen before. Not trusted: what it gives is checked.
 class RecipeSource {
  public:

@@ -2,6 +2,17 @@
 
 namespace lathe::lower {
 
+bool StepFamily::reads(DType d) const { return numbers().empty() || std::ranges::find(numbers(), d, &Numbers::reads) != numbers().end(); }
+
+void look(const StepFamily& family, const GraphView& view, const Group& group, const Machine& machine, std::vector<Candidate>& out) {
+  const Node& head = view.node(group.head());
+  const DType d = head.inputs.empty() || head.inputs[0] == kAbsent ? DType::undefined : view.dtype(head.inputs[0]);
+  if (family.reads(d)) {
+    if (auto match = family.match(view, group, machine)) out.push_back({&family, std::move(match)});
+  }
+  for (const StepFamily* form : family.forms()) look(*form, view, group, machine, out);
+}
+
 Step begin_step(const PlanBuilder& builder, const Match& match) {
   Step step;
   step.kind = match.kind;

@@ -6,6 +6,7 @@
 #include <optional>
 #include <span>
 #include <string_view>
+#include <vector>
 
 #include "lower/plan/builder.hpp"
 #include "lower/recipe/cost.hpp"
@@ -42,6 +43,13 @@ struct RowsRead {
   int64_t rows = 0, length = 0;
 };
 
+// What a family's kernels read first, compute in and store. What they read beside that (weights, other operands) match() looks at.
+struct Numbers {
+  DType reads = DType::undefined, computes = DType::undefined, stores = DType::undefined;
+};
+constexpr Numbers same(DType d) { return {d, d, d}; }
+inline constexpr Numbers kF32[]{same(DType::f32)};
+
 // Stateless and immutable: one instance serves all threads. A family relies on what inference has checked (operands are what the op's
 // statement in ops/operand_table.cpp says) and on nothing else; what it needs beyond that it tests in match().
 class StepFamily {
@@ -50,6 +58,13 @@ class StepFamily {
   virtual std::string_view name() const = 0;
   // Of what its knobs mean; raised when a stored recipe would mean something else.
   virtual int version() const { return 1; }
+
+  // ---- which numbers ----
+  // Groups whose head reads others are none of this family's. Empty: it moves or converts any.
+  virtual std::span<const Numbers> numbers() const { return {}; }
+  // The same family for other numbers, where another kernel does them: matched, tuned and lowered by themselves, under the same name.
+  virtual std::span<const StepFamily* const> forms() const { return {}; }
+  bool reads(DType d) const;
 
   // ---- before nodes are grouped ----
   // Whether other nodes may join the step of this node.
@@ -78,6 +93,13 @@ class StepFamily {
     return s;
   }
 };
+
+// Adds the candidates of a family, its forms among them, for a group whose head reads numbers that they read.
+struct Candidate {
+  const StepFamily* family;
+  std::unique_ptr<Match> match;
+};
+void look(const StepFamily& family, const GraphView& view, const Group& group, const Machine& machine, std::vector<Candidate>& out);
 
 // A step of this match, with its names, kind and work filled in.
 Step begin_step(const PlanBuilder& builder, const Match& match);

@@ -168,6 +168,7 @@ HeadStrides head_strides(const Shape& s, const std::vector<int64_t>& strides, in
 class AttentionFamily : public StepFamily {
  public:
   std::string_view name() const override { return "attention"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;

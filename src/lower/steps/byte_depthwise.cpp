@@ -47,6 +47,7 @@ class ByteDepthwiseKernel : public StepKernel {
 class ByteDepthwiseFamily : public StepFamily {
  public:
   std::string_view name() const override { return "byte_depthwise"; }
+  std::span<const Numbers> numbers() const override { return kByteNumbers; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_bytes(view, group);

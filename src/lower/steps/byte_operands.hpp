@@ -11,6 +11,9 @@
 
 namespace lathe::lower {
 
+// Sums in 32 bits; what is stored, the nodes behind them decide.
+inline constexpr Numbers kByteNumbers[]{{DType::u8, DType::i32, DType::undefined}, {DType::i8, DType::i32, DType::undefined}};
+
 // Where operands stand: QLinear ops have scales between them.
 struct ByteMatch : Match {
   using Match::Match;

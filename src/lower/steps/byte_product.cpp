@@ -90,6 +90,7 @@ class ByteKernel : public StepKernel {
 class ByteFamily : public StepFamily {
  public:
   std::string_view name() const override { return "byte_product"; }
+  std::span<const Numbers> numbers() const override { return kByteNumbers; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_bytes(view, group);

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <cstring>
 #include <optional>
 
@@ -11,6 +12,7 @@
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/convolution.hpp"
 #include "lower/steps/padded_rows.hpp"
+#include "lower/steps/forms.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -201,6 +203,11 @@ class DirectFamily : public StepFamily {
  public:
   explicit DirectFamily(bool padded) : padded_(padded) {}
   std::string_view name() const override { return padded_ ? "convolution.padded" : "convolution.direct"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
+  std::span<const StepFamily* const> forms() const override {
+    static const std::array kForms{&convolution_of_doubles()};
+    return padded_ ? std::span<const StepFamily* const>() : kForms;
+  }
 
   Anchor anchor(const GraphView& view, const Node& n) const override {
     return !padded_ && is_convolution(view, n) ? Anchor::tiles : Anchor::none;

@@ -116,6 +116,7 @@ struct WinogradMatch : ConvolutionMatch {
 class WinogradFamily : public StepFamily {
  public:
   std::string_view name() const override { return "convolution.winograd"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto direct = match_convolution(view, group);

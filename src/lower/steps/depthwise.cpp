@@ -61,6 +61,7 @@ class PlaneConvolution : public StepKernel {
 class PlaneFamily : public StepFamily {
  public:
   std::string_view name() const override { return "convolution.planes"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_convolution(view, group);

@@ -11,6 +11,8 @@
 namespace lathe::lower {
 namespace {
 
+constexpr Numbers kToBytes[]{{DType::f32, DType::f32, DType::u8}};
+
 class DynamicQuantiseKernel : public StepKernel {
  public:
   kernels::FindRange find_range = nullptr;
@@ -45,12 +47,13 @@ class DynamicQuantiseKernel : public StepKernel {
 class DynamicQuantiseFamily : public StepFamily {
  public:
   std::string_view name() const override { return "dynamic_quantise"; }
+  std::span<const Numbers> numbers() const override { return kToBytes; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
     const Node& n = view.node(group.nodes[0]);
     if (n.op != "DynamicQuantizeLinear" || !n.domain.empty() || n.outputs.empty() || n.outputs[0] == kAbsent) return nullptr;
-    if (!view.is_f32(n.inputs[0]) || !view.is_static(n.outputs[0])) return nullptr;
+    if (!view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0])) return nullptr;
     const auto count = static_cast<double>(element_count(view.shape(n.inputs[0])));
     if (count == 0) return nullptr;
     auto m = std::make_unique<Match>(view, group, StepKind::tape);

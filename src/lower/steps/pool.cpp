@@ -150,6 +150,7 @@ std::unique_ptr<PoolMatch> match_pool(const GraphView& view, const Group& group,
 class LinesFamily : public StepFamily {
  public:
   std::string_view name() const override { return "pool.lines"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_pool(view, group);
@@ -198,6 +199,7 @@ class LinesFamily : public StepFamily {
 class PlanesFamily : public StepFamily {
  public:
   std::string_view name() const override { return "pool.planes"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_pool(view, group);
@@ -237,9 +239,12 @@ class PlanesFamily : public StepFamily {
   static int64_t rows_of(const PoolMatch& m) { return m.xs[0] * element_count(m.window.out); }
 };
 
+constexpr Numbers kAnyNumbers[]{same(DType::f32), same(DType::f64), same(DType::u8), same(DType::i8)};
+
 class AnyFamily : public StepFamily {
  public:
   std::string_view name() const override { return "pool.any"; }
+  std::span<const Numbers> numbers() const override { return kAnyNumbers; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_pool(view, group, true);

@@ -2,145 +2,15 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 
-#include "kernels/dense.hpp"
-#include "lower/fuse/epilogue.hpp"
-#include "lower/fuse/prologue.hpp"
 #include "lower/recipe/step_family.hpp"
-#include "lower/steps/product_weights.hpp"
+#include "lower/steps/forms.hpp"
+#include "lower/steps/product_kernel.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
 namespace {
-
-class ProductKernel : public StepKernel {
- public:
-  kernels::Dense dense = nullptr;
-  Location a, b, output;
-  Location packed;  // constant, or scratch when B is made at run time
-  bool pack_while_running = false, transpose_a = false;
-  kernels::PanelType b_type = kernels::PanelType::f32;
-  int64_t slots = 0;  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
-  Location a_turned;  // scratch
-  int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
-  int64_t a_pitch = 0, out_pitch = 0;  // floats from row to row
-  float alpha = 1;
-  std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices
-  int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0;
-  bool from_memory = false;
-  Split split;
-  std::optional<Prologue> before;
-  BoundEpilogue epilogue;
-  // Weights of 4 or 8 bits.
-  std::optional<BoundNarrow> narrow;
-  kernels::NarrowProduct multiply_narrow = nullptr;
-  kernels::WidenPanel widen = nullptr;
-  Location widened;  // scratch, by task: some panels as floats
-
-  void run(const StepContext& c) const override {
-    if (narrow) return run_narrow(c);
-    const int64_t packed_floats = panels * k * width;
-    if (pack_while_running && slots == 0) {
-      float* to = pointer<float>(c, packed);
-      const float* from = pointer<const float>(c, b);
-      c.workers.each(b_matrices * panels, [&](int64_t task, int) {
-        const int64_t i = task / panels, p = task % panels;
-        kernels::pack_panels(from + i * k * n, b_k_stride, b_n_stride, k, n, width, to + i * packed_floats, p, p + 1);
-        if (alpha != 1) {
-          float* panel = to + i * packed_floats + p * k * width;
-          for (int64_t e = 0; e < k * width; ++e) panel[e] *= alpha;
-        }
-      });
-    }
-    const float* left = before ? nullptr : pointer<const float>(c, a);
-    if (before && before->block == 0) before->make_all(c, m);
-    if (transpose_a) {
-      float* turned = pointer<float>(c, a_turned);
-      for (int64_t i = 0; i < m; ++i) {
-        for (int64_t j = 0; j < k; ++j) turned[i * k + j] = left[j * m + i];
-      }
-      left = turned;
-    }
-    const int64_t batches = static_cast<int64_t>(a_offsets.size());
-    const auto piece = [&](int64_t i, int64_t r, int64_t p, const float* panel_data) {
-      kernels::TapeOperand operands[kernels::kMaxSlots];
-      kernels::DenseArguments d;
-      // Rows of all batches count on: the epilogue finds its operands by row.
-      d.a = left + (a_offsets[i] - i) * m * a_pitch;
-      d.lda = a_pitch;
-      d.segments = 1;
-      d.run = k;
-      d.row_begin = i * m + m * r / split.row_tasks;
-      d.row_end = i * m + m * (r + 1) / split.row_tasks;
-      d.all_rows = m;
-      d.from_memory = from_memory;
-      d.panel_begin = panels * p / split.panel_tasks;
-      d.panel_end = panels * (p + 1) / split.panel_tasks;
-      d.columns = n;
-      d.b = panel_data;
-      d.b_type = b_type;
-      d.c = pointer<float>(c, output);
-      d.ldc = out_pitch;
-      d.k_block = k_block;
-      d.panel_block = panel_block;
-      epilogue.fill(c, 0, d.epilogue, operands);
-      if (before) before->multiply(c, r, d, dense);
-      else dense(d);
-    };
-    if (slots > 0) {
-      c.workers.each(slots, [&](int64_t slot, int) {
-        float* to = pointer<float>(c, packed) + slot * packed_floats;
-        for (int64_t i = batches * slot / slots; i < batches * (slot + 1) / slots; ++i) {
-          kernels::pack_panels(pointer<const float>(c, b) + b_offsets[i] * k * n, b_k_stride, b_n_stride, k, n, width, to, 0, panels);
-          piece(i, 0, 0, to);
-        }
-      });
-      return;
-    }
-    c.workers.each(batches * split.count(), [&](int64_t task, int) {
-      const int64_t i = task / split.count();
-      piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks,
-            pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
-    });
-  }
-
- private:
-  // A few rows on the weights as they are; for more, some panels at a time become floats first.
-  void run_narrow(const StepContext& c) const {
-    const kernels::NarrowPanels weights = narrow->panels(c);
-    c.workers.each(split.panel_tasks, [&](int64_t task, int) {
-      const int64_t begin = panels * task / split.panel_tasks, end = panels * (task + 1) / split.panel_tasks;
-      kernels::TapeOperand operands[kernels::kMaxSlots];
-      if (m <= kernels::kNarrowRows) {
-        kernels::NarrowArguments a{weights, pointer<const float>(c, this->a), a_pitch,   m, begin,
-                                   end,     pointer<float>(c, output),        out_pitch, {}};
-        epilogue.fill(c, 0, a.epilogue, operands);
-        multiply_narrow(a);
-        return;
-      }
-      float* wide = pointer<float>(c, widened) + task * panel_block * k * width;
-      for (int64_t first = begin; first < end; first += panel_block) {
-        const int64_t count = std::min(panel_block, end - first), column = first * width;
-        for (int64_t p = 0; p < count; ++p) widen(weights, first + p, wide + p * k * width);
-        kernels::DenseArguments d;
-        d.a = pointer<const float>(c, this->a);
-        d.lda = a_pitch;
-        d.segments = 1;
-        d.run = k;
-        d.row_end = d.all_rows = m;
-        d.panel_end = count;
-        d.columns = std::min(count * width, n - column);
-        d.b = wide;
-        d.c = pointer<float>(c, output) + column;
-        d.ldc = out_pitch;
-        d.k_block = k_block;
-        d.panel_block = count;
-        epilogue.fill(c, column, d.epilogue, operands);
-        dense(d);
-      }
-    });
-  }
-};
 
 struct ProductMatch : Match {
   using Match::Match;
@@ -167,6 +37,11 @@ bool packs_by_batch(const ProductMatch& m) {
 class ProductFamily : public StepFamily {
  public:
   std::string_view name() const override { return "product"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
+  std::span<const StepFamily* const> forms() const override {
+    static const std::array kForms{&product_of_doubles()};
+    return kForms;
+  }
 
   Anchor anchor(const GraphView& view, const Node& n) const override {
     if ((n.op != "MatMul" && n.op != "Gemm") || n.outputs.empty() || !all_f32(view.graph(), n)) return Anchor::none;

@@ -214,6 +214,7 @@ bool usual(const RecurrentMatch& m) {
 class RecurrentFamily : public StepFamily {
  public:
   std::string_view name() const override { return "recurrent"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
@@ -224,7 +225,7 @@ class RecurrentFamily : public StepFamily {
     m->lstm = lstm, m->gru = gru;
     if (!usual(*m)) return nullptr;
     const auto constant = [&](size_t i) { return !m->has(i) || (view.is_constant(n.inputs[i]) && view.dtype(n.inputs[i]) == DType::f32); };
-    if (!view.is_f32(n.inputs[0]) || !constant(1) || !constant(2) || !constant(3) || !constant(7)) return nullptr;
+    if (!view.is_static(n.inputs[0]) || !constant(1) || !constant(2) || !constant(3) || !constant(7)) return nullptr;
     for (size_t i : {5, 6}) {
       if (m->has(i) && !view.is_static(n.inputs[i])) return nullptr;
     }

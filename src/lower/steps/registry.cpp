@@ -35,9 +35,7 @@ namespace lathe::lower {
   F(dynamic_quantisation)      \
   F(attention)                 \
   F(rotary)                    \
-  F(convolution_transposed)    \
-  F(wide_products)             \
-  F(wide_reductions)
+  F(convolution_transposed)
 
 #define LATHE_DECLARE(name) const StepFamily& name();
 LATHE_STEP_FAMILIES(LATHE_DECLARE)

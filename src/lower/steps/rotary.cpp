@@ -65,6 +65,7 @@ struct RotaryMatch : Match {
 class RotaryFamily : public StepFamily {
  public:
   std::string_view name() const override { return "rotary"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;

@@ -2,11 +2,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <map>
 
 #include "kernels/rows.hpp"
 #include "lower/fuse/row_tape.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/forms.hpp"
 #include "lower/steps/reduction_axes.hpp"
 #include "ops/support.hpp"
 
@@ -118,6 +120,11 @@ bool one_result(const Node& n) {
 class RowsFamily : public StepFamily {
  public:
   std::string_view name() const override { return "rows"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
+  std::span<const StepFamily* const> forms() const override {
+    static const std::array kForms{&wide_reductions()};
+    return kForms;
+  }
 
   // Along the last axis.
   Anchor anchor(const GraphView& view, const Node& n) const override {

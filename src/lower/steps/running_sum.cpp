@@ -52,9 +52,12 @@ struct RunningSumMatch : Match {
   int64_t rows = 0, length = 0, inner = 1;
 };
 
+constexpr Numbers kSums[]{{DType::f32, DType::f64, DType::f32}, same(DType::f64), same(DType::i32), same(DType::i64)};
+
 class RunningSumFamily : public StepFamily {
  public:
   std::string_view name() const override { return "running_sum"; }
+  std::span<const Numbers> numbers() const override { return kSums; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
@@ -62,8 +65,6 @@ class RunningSumFamily : public StepFamily {
     if (n.op != "CumSum" || !n.domain.empty() || !view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0]) ||
         !view.is_constant(n.inputs[1]))
       return nullptr;
-    const DType type = view.dtype(n.inputs[0]);
-    if (type != DType::f32 && type != DType::f64 && type != DType::i32 && type != DType::i64) return nullptr;
     const Shape s = view.shape(n.inputs[0]);
     if (s.empty() || element_count(s) == 0) return nullptr;
     const int64_t axis = ops::wrap_axis(integers(view.constant(n.inputs[1]))[0], static_cast<int64_t>(s.size()));
@@ -71,7 +72,7 @@ class RunningSumFamily : public StepFamily {
     m->length = s[axis];
     m->inner = product(s, axis + 1, s.size());
     m->rows = element_count(s) / m->length;
-    m->work = {static_cast<double>(element_count(s)), bit_width(type) / 4.0 * static_cast<double>(element_count(s))};
+    m->work = {static_cast<double>(element_count(s)), bit_width(view.dtype(n.inputs[0])) / 4.0 * static_cast<double>(element_count(s))};
     return m;
   }
 

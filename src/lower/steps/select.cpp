@@ -49,12 +49,13 @@ struct SelectMatch : Match {
 class SelectFamily : public StepFamily {
  public:
   std::string_view name() const override { return "select"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
     const Node& n = view.node(group.nodes[0]);
     const bool top = n.op == "TopK";
-    if (!n.domain.empty() || (!top && n.op != "ArgMax" && n.op != "ArgMin") || !view.is_f32(n.inputs[0])) return nullptr;
+    if (!n.domain.empty() || (!top && n.op != "ArgMax" && n.op != "ArgMin") || !view.is_static(n.inputs[0])) return nullptr;
     if (!std::ranges::all_of(n.outputs, [&](ValueId v) { return v == kAbsent || view.is_static(v); })) return nullptr;
     const Shape in = view.shape(n.inputs[0]);
     const int64_t rank = static_cast<int64_t>(in.size()), axis = n.integer("axis", top ? -1 : 0);

@@ -110,11 +110,12 @@ struct TransposedMatch : Match {
 class TransposedFamily : public StepFamily {
  public:
   std::string_view name() const override { return "convolution.transposed"; }
+  std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
     const Node& n = view.node(group.nodes[0]);
-    if (n.op != "ConvTranspose" || !n.domain.empty() || !view.is_f32(n.inputs[0]) || !view.is_f32(n.outputs[0])) return nullptr;
+    if (n.op != "ConvTranspose" || !n.domain.empty() || !view.is_static(n.inputs[0]) || !view.is_f32(n.outputs[0])) return nullptr;
     auto m = std::make_unique<TransposedMatch>(view, group, StepKind::transposed_convolution);
     const auto constant = [&](ValueId v) { return view.is_constant(v) && view.dtype(v) == DType::f32; };
     if (!constant(n.inputs[1]) || (m->biased() && !constant(n.inputs[2]))) return nullptr;

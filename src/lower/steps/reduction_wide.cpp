@@ -1,4 +1,4 @@
-// Reductions of doubles and whole numbers; products of floats.
+// Reductions of doubles and whole numbers, and products of floats: a form of the family of rows.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -6,6 +6,7 @@
 
 #include "kernels/reduce_wide.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/forms.hpp"
 #include "lower/steps/reduction_axes.hpp"
 #include "ops/support.hpp"
 
@@ -48,9 +49,12 @@ struct WideReductionMatch : Match {
   int64_t outer = 1, length = 1, inner = 1;
 };
 
-class WideReductionFamily : public StepFamily {
+constexpr Numbers kNumbers[]{same(DType::f64), same(DType::i32), same(DType::i64), {DType::f32, DType::f64, DType::f32}};
+
+class WideReductionForm : public StepFamily {
  public:
-  std::string_view name() const override { return "wide_reduction"; }
+  std::string_view name() const override { return "rows"; }
+  std::span<const Numbers> numbers() const override { return kNumbers; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     static const std::map<std::string_view, WideReduction> kOps{
@@ -64,7 +68,7 @@ class WideReductionFamily : public StepFamily {
     const auto op = kOps.find(n.op);
     if (!n.domain.empty() || op == kOps.end() || !view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0])) return nullptr;
     const DType d = view.dtype(n.inputs[0]);
-    if (d != DType::f64 && d != DType::i32 && d != DType::i64 && !(d == DType::f32 && op->second == WideReduction::product)) return nullptr;
+    if (d == DType::f32 && op->second != WideReduction::product) return nullptr;  // the family's own
     const Shape s = view.shape(n.inputs[0]);
     if (element_count(s) == 0) return nullptr;
     std::vector<bool> reduced(s.size(), false);
@@ -123,8 +127,8 @@ class WideReductionFamily : public StepFamily {
 }  // namespace
 
 const StepFamily& wide_reductions() {
-  static const WideReductionFamily family;
-  return family;
+  static const WideReductionForm form;
+  return form;
 }
 
 }  // namespace lathe::lower

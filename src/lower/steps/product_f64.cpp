@@ -1,4 +1,4 @@
-// Products and convolutions of doubles: MatMul, Gemm and Conv, operands where they are.
+// Products and convolutions of doubles, operands where they are: forms of the families of MatMul and Gemm, and of Conv.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -6,6 +6,7 @@
 #include "kernels/dense64.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/forms.hpp"
 #include "ops/support.hpp"
 #include "ops/window.hpp"
 
@@ -18,7 +19,7 @@ void transpose(const double* from, int64_t rows, int64_t columns, double* to) {
   }
 }
 
-class WideProductKernel : public StepKernel {
+class DoubleProductKernel : public StepKernel {
  public:
   kernels::Dense64 dense = nullptr;
   Location a, b, c, output, a_turned, b_turned;  // c: what Gemm adds
@@ -61,7 +62,7 @@ class WideProductKernel : public StepKernel {
 };
 
 // Filters by what their windows see: a part of the pixels at a time.
-class WideConvolutionKernel : public StepKernel {
+class DoubleConvolutionKernel : public StepKernel {
  public:
   kernels::Dense64 dense = nullptr;
   Location input, weights, bias, output, seen;  // seen: scratch, by task
@@ -112,7 +113,7 @@ class WideConvolutionKernel : public StepKernel {
   }
 };
 
-struct WideMatch : Match {
+struct DoubleMatch : Match {
   using Match::Match;
   Shape as, bs, os;
   int64_t m = 0, n = 0, k = 0;
@@ -122,18 +123,22 @@ struct WideMatch : Match {
   int64_t block() const { return std::clamp<int64_t>(32768 / std::max<int64_t>(1, k) / 16 * 16, 16, 256); }
 };
 
-class WideProductFamily : public StepFamily {
+constexpr Numbers kDoubles[]{same(DType::f64)};
+
+class DoubleForm : public StepFamily {
  public:
-  std::string_view name() const override { return "wide_product"; }
+  explicit DoubleForm(bool convolves) : convolves_(convolves) {}
+  std::string_view name() const override { return convolves_ ? "convolution.direct" : "product"; }
+  std::span<const Numbers> numbers() const override { return kDoubles; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
     const Node& n = view.node(group.nodes[0]);
     const bool gemm = n.op == "Gemm", convolves = n.op == "Conv";
-    if (!n.domain.empty() || (n.op != "MatMul" && !gemm && !convolves)) return nullptr;
+    if (!n.domain.empty() || convolves != convolves_ || (n.op != "MatMul" && !gemm && !convolves)) return nullptr;
     const auto wide = [&](ValueId v) { return v == kAbsent || (view.is_static(v) && view.dtype(v) == DType::f64); };
     if (!std::ranges::all_of(n.inputs, wide) || !wide(n.outputs[0])) return nullptr;
-    auto m = std::make_unique<WideMatch>(view, group, convolves ? StepKind::convolution : StepKind::product);
+    auto m = std::make_unique<DoubleMatch>(view, group, convolves ? StepKind::convolution : StepKind::product);
     m->as = view.shape(n.inputs[0]), m->bs = view.shape(n.inputs[1]), m->os = view.shape(n.outputs[0]);
     m->convolves = convolves;
     if (element_count(m->as) == 0 || element_count(m->bs) == 0 || element_count(m->os) == 0) return nullptr;
@@ -156,7 +161,7 @@ class WideProductFamily : public StepFamily {
   }
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
-    const auto& m = static_cast<const WideMatch&>(match);
+    const auto& m = static_cast<const DoubleMatch&>(match);
     const int64_t threads = p.machine.threads;
     if (m.convolves) {
       const int64_t pixels = element_count(m.window.out),
@@ -169,15 +174,15 @@ class WideProductFamily : public StepFamily {
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
-    const auto& m = static_cast<const WideMatch&>(match);
+    const auto& m = static_cast<const DoubleMatch&>(match);
     if (m.convolves) convolution(b, m, p, recipe);
     else product(b, m, p, recipe);
   }
 
  private:
-  static void product(PlanBuilder& b, const WideMatch& m, const Problem& p, const Recipe& recipe) {
+  static void product(PlanBuilder& b, const DoubleMatch& m, const Problem& p, const Recipe& recipe) {
     const Node& n = m.node();
-    auto k = std::make_unique<WideProductKernel>();
+    auto k = std::make_unique<DoubleProductKernel>();
     Step step = begin_step(b, m);
     const bool gemm = n.op == "Gemm";
     k->dense = kernels::dense64(p.machine.isa);
@@ -212,9 +217,9 @@ class WideProductFamily : public StepFamily {
     b.add(std::move(step));
   }
 
-  static void convolution(PlanBuilder& b, const WideMatch& m, const Problem& p, const Recipe& recipe) {
+  static void convolution(PlanBuilder& b, const DoubleMatch& m, const Problem& p, const Recipe& recipe) {
     const Node& n = m.node();
-    auto k = std::make_unique<WideConvolutionKernel>();
+    auto k = std::make_unique<DoubleConvolutionKernel>();
     Step step = begin_step(b, m);
     k->dense = kernels::dense64(p.machine.isa);
     k->images = m.as[0], k->groups = n.integer("group", 1), k->group_channels = m.bs[1], k->group_filters = m.bs[0] / k->groups;
@@ -238,13 +243,20 @@ class WideProductFamily : public StepFamily {
     step.kernel = std::move(k);
     b.add(std::move(step));
   }
+
+  bool convolves_;
 };
 
 }  // namespace
 
-const StepFamily& wide_products() {
-  static const WideProductFamily family;
-  return family;
+const StepFamily& product_of_doubles() {
+  static const DoubleForm form(false);
+  return form;
+}
+
+const StepFamily& convolution_of_doubles() {
+  static const DoubleForm form(true);
+  return form;
 }
 
 }  // namespace lathe::lower
