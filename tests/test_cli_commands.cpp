@@ -24,6 +24,7 @@ const Command kCommands[]{
     {"parity", "parity " + kGrain + " --against-plain", true, true},
     {"vet", "vet " + kGrain, true, true},
     {"turn", "turn " + kGrain + " --bind batch=2 -o @/turned.onnx", true, true},
+    {"judge", "judge " + kGrain + " --data " + (kDemo / "grain/truth.csv").string() + " --beside " + (kDemo / "grain/test").string()},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},
     {"sweep", "sweep Relu --sizes 64 --rounds 3", false},

@@ -54,10 +54,18 @@ void write_npz(const std::filesystem::path& path, const std::vector<NamedTensor>
 // Pixels as u8, shape height x width x 3, RGB. Alpha is dropped, grey is repeated. The format is told from the bytes.
 Tensor read_picture(const std::filesystem::path& path);
 
+// How a picture of other proportions becomes height x width.
+enum class Fit : uint8_t {
+  stretch,  // each side by itself
+  pad,      // as large as fits, in the middle; what is left over is 0 after mean and scale
+  crop,     // the middle of it, as large as fills
+};
+
 struct PictureOptions {
   int64_t height = 0, width = 0;  // 0: keep the picture's size
-  std::vector<float> mean{0};     // one value, or one a channel, in pixel units
-  std::vector<float> scale{1};    // (pixel - mean) * scale
+  Fit fit = Fit::stretch;
+  std::vector<float> mean{0};   // one value, or one a channel, in pixel units
+  std::vector<float> scale{1};  // (pixel - mean) * scale
   bool bgr = false;
   int64_t channels = 3;  // 3, or 1 for luma
   bool channels_last = false;

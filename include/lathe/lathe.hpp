@@ -7,6 +7,7 @@
 #include "lathe/error.hpp"
 #include "lathe/formats.hpp"
 #include "lathe/graph.hpp"
+#include "lathe/judge.hpp"
 #include "lathe/measure.hpp"
 #include "lathe/op.hpp"
 #include "lathe/parity.hpp"

@@ -170,5 +170,6 @@ Command add_turn(CLI::App& app);
 Command add_explain(CLI::App& app);
 Command add_profile(CLI::App& app);
 Command add_ship(CLI::App& app);
+Command add_judge(CLI::App& app);
 
 }  // namespace lathe::cli

@@ -55,6 +55,7 @@ int run(int argc, char** argv) {
       "  lathe explain grain.onnx --draw grain.svg    why these steps, and a drawing of them\n"
       "  lathe profile grain.onnx                     where the time goes\n"
       "  lathe run grain.onnx --image board.png       what it says about a picture\n"
+      "  lathe judge grain.onnx --data boards.csv     how often it is right, and how sure that is\n"
       "  lathe parity grain.onnx                      whether its numbers are right\n"
       "  lathe bench grain.onnx                       how fast it is, against this machine's limit\n"
       "  lathe ship grain.onnx -o grain.lathe         the compiled program as one file; run, bench and profile take it too\n"
@@ -71,6 +72,7 @@ int run(int argc, char** argv) {
   add("explain", "Why the compiled form is what it is: passes, steps, layouts, least times; as a drawing", add_explain);
   add("profile", "Where the time goes: by step and by op, against this machine's limit; chart and timeline", add_profile);
   add("run", "Run a model on arrays, pictures or random data; write or read off the results", add_run);
+  add("judge", "Accuracy on labelled data, with its uncertainty; two models compared item by item", add_judge);
   add("parity", "Check a model's outputs against reference outputs, or compiled against plain", add_parity);
   add("vet", "Everything that is wrong with a model, in one pass, with what to do about it", add_vet);
   add("turn", "Shape a model and save it: cut, fix sizes, freeze, rename, preprocessing inside, newer opset", add_turn);

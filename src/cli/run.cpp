@@ -7,6 +7,7 @@
 #include <numeric>
 
 #include "common.hpp"
+#include "pictures.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
 #include "tensor/widen.hpp"
@@ -20,30 +21,10 @@ struct Options {
   ModelOptions model;
   std::vector<std::string> inputs, images;
   std::optional<uint64_t> seed;
-  std::string size, mean, scale, labels, truth, save, save_as = "npy";
-  bool bgr = false;
+  PictureFlags pictures;
+  std::string truth, save, save_as = "npy";
   int top = 3;
 };
-
-std::vector<std::string> split(const std::string& text, char by) {
-  std::vector<std::string> out;
-  for (size_t at = 0; at <= text.size();) {
-    const size_t end = std::min(text.find(by, at), text.size());
-    out.push_back(text.substr(at, end - at));
-    at = end + 1;
-  }
-  return out;
-}
-
-std::vector<float> numbers(const std::string& text, const std::string& option) {
-  std::vector<float> out;
-  for (const std::string& part : split(text, ',')) {
-    char* end = nullptr;
-    out.push_back(std::strtof(part.c_str(), &end));
-    if (part.empty() || *end != '\0') throw UsageError(fmt::format("{}: '{}' is not a number", option, part));
-  }
-  return out;
-}
 
 // The tensors a file holds; a single array has no name.
 std::vector<NamedTensor> read_tensors(const fs::path& path) {
@@ -51,120 +32,6 @@ std::vector<NamedTensor> read_tensors(const fs::path& path) {
   if (path.extension() == ".npy") return {{"", read_npy(path)}};
   if (path.extension() == ".pb") return {read_tensor_pb(path)};
   throw UsageError(fmt::format("--input: {}: expected .npy, .npz or .pb", path.string()));
-}
-
-std::vector<fs::path> list_images(const std::vector<std::string>& given) {
-  std::vector<fs::path> out;
-  for (const std::string& name : given) {
-    if (!fs::is_directory(name)) {
-      out.emplace_back(name);
-      continue;
-    }
-    std::vector<fs::path> inside;
-    for (const auto& e : fs::directory_iterator(name)) {
-      std::string ext = e.path().extension().string();
-      std::transform(ext.begin(), ext.end(), ext.begin(), [](unsigned char c) { return std::tolower(c); });
-      if (ext == ".png" || ext == ".jpg" || ext == ".jpeg") inside.push_back(e.path());
-    }
-    if (inside.empty()) throw Error(Category::value, fmt::format("{}: the folder holds no pictures (.png, .jpg, .jpeg)", name));
-    std::sort(inside.begin(), inside.end());
-    out.insert(out.end(), inside.begin(), inside.end());
-  }
-  return out;
-}
-
-std::vector<std::string> read_labels(const Options& o, const std::map<std::string, std::string>& metadata) {
-  if (!o.labels.empty()) {
-    if (!fs::exists(o.labels)) throw UsageError(fmt::format("--labels: {}: no such file", o.labels));
-    std::vector<std::string> out;
-    std::ifstream in(o.labels);
-    for (std::string line; std::getline(in, line);) {
-      if (!line.empty() && line.back() == '\r') line.pop_back();
-      out.push_back(line);
-    }
-    return out;
-  }
-  const auto it = metadata.find("labels");
-  return it == metadata.end() ? std::vector<std::string>() : split(it->second, ',');
-}
-
-Shape program_shape(const Options& o, const Program& program, const CompileOptions& options) {
-  return o.model.shapes_for(program, options).at(0);
-}
-
-// Batch x height x width x channel: the model's metadata says so, or its sizes do.
-bool channels_last(const Program& program) {
-  const auto it = program.metadata().find("layout");
-  if (it != program.metadata().end()) return it->second == "channels-last";
-  const Dims& dims = *program.inputs().at(0).dims;
-  const auto colours = [](const Dim& d) { return d.value == 1 || d.value == 3; };
-  return !colours(dims[1]) && dims[1].known() && colours(dims[3]);
-}
-
-// The shape that pictures are run with: --size and what is bound; heights and widths still open are the first picture's, a batch is 1.
-Shape picture_shape(const Options& o, const Program& program, const CompileOptions& options, const fs::path& first) {
-  const std::vector<Port>& inputs = program.inputs();
-  const bool takes = inputs.size() == 1 && !inputs[0].composite && (is_float(inputs[0].dtype) || inputs[0].dtype == DType::u8) &&
-                     inputs[0].dims && inputs[0].dims->size() == 4;
-  if (!takes) {
-    std::string all;
-    for (const Port& p : inputs)
-      all += fmt::format("{}'{}' is {} {}", all.empty() ? "" : ", ", p.name, to_string(p.dtype), dims_text(p.dims));
-    throw Error(
-        Category::shape,
-        fmt::format("pictures need a model with one input of floats or u8, batch x channel x height x width or channels last; {}", all));
-  }
-  const size_t y = channels_last(program) ? 1 : 2;
-  CompileOptions with = options;
-  Dims dims = *inputs[0].dims;
-  if (!o.size.empty()) {
-    const auto hw = split(o.size, 'x');
-    if (hw.size() != 2) throw UsageError(fmt::format("--size: '{}' is not HEIGHTxWIDTH", o.size));
-    for (size_t i = 0; i < 2; ++i) {
-      const int64_t n = parse_size(hw[i], "--size");
-      if (n < 1 || n > 65536) throw UsageError(fmt::format("--size: '{}' is out of range (1 to 65536)", o.size));
-      if (dims[y + i].known() && dims[y + i].value != n)
-        throw UsageError(fmt::format("--size: the model takes pictures of {} only", to_string(dims)));
-      dims[y + i] = n;
-    }
-  }
-  if (const auto it = options.shapes.find(inputs[0].name); it != options.shapes.end()) return program_shape(o, program, with);
-  for (Dim& d : dims) {
-    if (const auto it = options.dims.find(d.symbol); !d.known() && it != options.dims.end()) d = it->second;
-  }
-  // An archive without its graph runs the shapes it holds, one with it any.
-  if (o.model.archived() && !known_shape(dims) && o.size.empty()) return program_shape(o, program, with);
-  if (!dims[0].known()) dims[0] = o.model.batch > 0 ? o.model.batch : 1;
-  if (!dims[y].known() || !dims[y + 1].known()) {
-    const Tensor pixels = read_picture(first);
-    for (size_t i = 0; i < 2; ++i) {
-      if (!dims[y + i].known()) dims[y + i] = pixels.shape()[i];
-    }
-  }
-  if (Dim& c = dims[y == 1 ? 3 : 1]; !c.known()) c = 3;
-  const auto shape = known_shape(dims);
-  with.shapes[inputs[0].name] = *shape;
-  return program_shape(o, program, with);
-}
-
-// `shape`: what the input is run with.
-PictureOptions picture_options(const Options& o, const Program& program, const Shape& shape) {
-  const auto& meta = program.metadata();
-  const auto get = [&](const std::string& option, const char* key, const char* flag) -> std::vector<float> {
-    if (!option.empty()) return numbers(option, flag);
-    const auto it = meta.find(key);
-    return it == meta.end() ? std::vector<float>{} : numbers(it->second, fmt::format("metadata '{}'", key));
-  };
-  PictureOptions p;
-  if (auto v = get(o.mean, "mean", "--mean"); !v.empty()) p.mean = v;
-  if (auto v = get(o.scale, "scale", "--scale"); !v.empty()) p.scale = v;
-  p.bgr = o.bgr || (meta.contains("channels") && meta.at("channels") == "bgr");
-  p.dtype = program.inputs().at(0).dtype;
-  p.channels_last = channels_last(program);
-  p.channels = shape[p.channels_last ? 3 : 1];
-  p.height = shape[p.channels_last ? 1 : 2];
-  p.width = shape[p.channels_last ? 2 : 3];
-  return p;
 }
 
 struct Ranked {
@@ -287,10 +154,10 @@ Json tensor_json(const Tensor& t) {
 }
 
 int run_images(const Options& o, const Program& program, const CompileOptions& options) {
-  const auto paths = list_images(o.images);
-  const auto labels = read_labels(o, program.metadata());
-  const Shape shape = picture_shape(o, program, options, paths.front());
-  const PictureOptions picture = picture_options(o, program, shape);
+  const auto paths = list_pictures(o.images);
+  const auto labels = o.pictures.labels_of(program.metadata());
+  const Shape shape = o.pictures.shape_for(o.model, program, options, paths.front());
+  const PictureOptions picture = o.pictures.options_for(program, shape);
   const auto truth = o.truth.empty() ? std::map<std::string, std::string>() : read_truth(o.truth);
   Lane lane(program, o.model.threads);
   Progress progress;
@@ -457,7 +324,7 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
   for (size_t i = 0; i < out.size(); ++i) j["outputs"][out.name(i)] = tensor_json(out[i]);
   write_json(o.model.json, j);
   if (!for_people(o.model.json)) return kGood;
-  const auto labels = read_labels(o, program.metadata());
+  const auto labels = o.pictures.labels_of(program.metadata());
   Table table("llll", {"output", "dtype", "shape", "values"});
   for (size_t i = 0; i < out.size(); ++i)
     table.row({out.name(i), std::string(to_string(out[i].dtype())), to_string(out[i].shape()), summary(out[i])});
@@ -491,12 +358,7 @@ Command add_run(CLI::App& app) {
       ->type_name("PATH")
       ->allow_extra_args(false);
   app.add_option("--seed", o->seed, "Random data from this seed for inputs that get no value")->type_name("N");
-  app.add_option("--size", o->size, "Resize pictures to HEIGHTxWIDTH where the model leaves it open");
-  app.add_option("--mean", o->mean, "Subtracted from pixels (0..255): one value or one a channel (the model's metadata, or 0)")
-      ->type_name("A[,B,C]");
-  app.add_option("--scale", o->scale, "Pixels are multiplied by this after the mean (the model's metadata, or 1)")->type_name("A[,B,C]");
-  app.add_flag("--bgr", o->bgr, "The model wants blue first");
-  app.add_option("--labels", o->labels, "File with one label a line (the model's metadata)")->type_name("FILE");
+  o->pictures.add_to(app);
   app.add_option("--truth", o->truth, "File of FILE,LABEL lines to count right answers with")->type_name("FILE");
   app.add_option("--top", o->top, "How many labels to show (3)")->check(CLI::Range(1, 1000))->type_name("K");
   app.add_option("--save", o->save, "Folder to write outputs to")->type_name("DIR");

@@ -95,14 +95,33 @@ struct Tap {
   float weight;
 };
 
-std::vector<Tap> bilinear_taps(int64_t from, int64_t to) {
-  std::vector<Tap> taps(to);
-  for (int64_t i = 0; i < to; ++i) {
-    const double at = std::clamp((i + 0.5) * from / to - 0.5, 0.0, static_cast<double>(from - 1));
+// Of output pixels [first, first + count) of `to`, over source pixels [begin, begin + length) of `from`; outside of them low is -1.
+std::vector<Tap> bilinear_taps(int64_t from, double begin, double length, int64_t to, int64_t first, int64_t count) {
+  std::vector<Tap> taps(static_cast<size_t>(to), {-1, -1, 0});
+  for (int64_t i = 0; i < count; ++i) {
+    const double at =
+        std::clamp(begin + (static_cast<double>(i) + 0.5) * length / static_cast<double>(count) - 0.5, 0.0, static_cast<double>(from - 1));
     const auto low = static_cast<int64_t>(at);
-    taps[i] = {low, std::min(low + 1, from - 1), static_cast<float>(at - low)};
+    taps[static_cast<size_t>(first + i)] = {low, std::min(low + 1, from - 1), static_cast<float>(at - static_cast<double>(low))};
   }
   return taps;
+}
+
+// The taps of both axes: which part of the source goes to which part of the result.
+std::pair<std::vector<Tap>, std::vector<Tap>> fitted_taps(Fit fit, int64_t h, int64_t w, int64_t oh, int64_t ow) {
+  const double fh = static_cast<double>(h), fw = static_cast<double>(w), down = static_cast<double>(oh) / fh,
+               across = static_cast<double>(ow) / fw;
+  if (fit == Fit::pad) {
+    const double scale = std::min(down, across);
+    const auto kept = [&](double from, int64_t to) { return std::clamp<int64_t>(std::llround(from * scale), 1, to); };
+    const int64_t ih = kept(fh, oh), iw = kept(fw, ow);
+    return {bilinear_taps(h, 0, fh, oh, (oh - ih) / 2, ih), bilinear_taps(w, 0, fw, ow, (ow - iw) / 2, iw)};
+  }
+  if (fit == Fit::crop) {
+    const double scale = std::max(down, across), lh = static_cast<double>(oh) / scale, lw = static_cast<double>(ow) / scale;
+    return {bilinear_taps(h, (fh - lh) / 2, lh, oh, 0, oh), bilinear_taps(w, (fw - lw) / 2, lw, ow, 0, ow)};
+  }
+  return {bilinear_taps(h, 0, fh, oh, 0, oh), bilinear_taps(w, 0, fw, ow, 0, ow)};
 }
 
 }  // namespace
@@ -138,7 +157,7 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
   };
   const int64_t h = pixels.shape()[0], w = pixels.shape()[1], oh = o.height ? o.height : h, ow = o.width ? o.width : w;
   if (h == 0 || w == 0) fail(Category::shape, "the picture is empty");
-  const auto ys = bilinear_taps(h, oh), xs = bilinear_taps(w, ow);
+  const auto [ys, xs] = fitted_taps(o.fit, h, w, oh, ow);
   if (o.dtype != DType::u8 && !is_float(o.dtype)) fail(Category::type, "pictures become floats or u8, not {}", to_string(o.dtype));
   const Shape shape = o.channels_last ? Shape{1, oh, ow, o.channels} : Shape{1, o.channels, oh, ow};
   Tensor out(DType::f32, shape);
@@ -154,9 +173,14 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
       const Tap& ty = ys[y];
       for (int64_t x = 0; x < ow; ++x) {
         const Tap& tx = xs[x];
+        float& to = dst[o.channels_last ? (y * ow + x) * o.channels + c : (c * oh + y) * ow + x];
+        if (ty.low < 0 || tx.low < 0) {
+          to = 0;
+          continue;
+        }
         const float top = at(ty.low, tx.low) + (at(ty.low, tx.high) - at(ty.low, tx.low)) * tx.weight;
         const float bottom = at(ty.high, tx.low) + (at(ty.high, tx.high) - at(ty.high, tx.low)) * tx.weight;
-        dst[o.channels_last ? (y * ow + x) * o.channels + c : (c * oh + y) * ow + x] = (top + (bottom - top) * ty.weight - mean) * scale;
+        to = (top + (bottom - top) * ty.weight - mean) * scale;
       }
     }
   }

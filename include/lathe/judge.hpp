@@ -1,0 +1,126 @@
+// Accuracy of models on labelled data, each figure with its 95 % interval; two models on the same items, compared item by item.
+#pragma once
+
+#include <cstdint>
+#include <filesystem>
+#include <functional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "lathe/program.hpp"
+
+namespace lathe {
+
+// A figure and the ends of its 95 % interval.
+struct Interval {
+  double value = 0, low = 0, high = 0;
+};
+
+// A share: Wilson's score interval. With no items: 0, 0 to 1.
+Interval share_of(int64_t right, int64_t items);
+// Any measure of items, by drawing as many of them with repetition, `draws` times: percentiles of what the measure gives for these. The
+// same seed gives the same interval.
+Interval bootstrap(size_t items, const std::function<double(std::span<const size_t> drawn)>& measure, uint64_t seed = 1, int draws = 1000);
+
+// Two models on the same items, by what each got right.
+struct PairedShares {
+  int64_t items = 0, only_first = 0, only_second = 0;
+  // Share of the second less that of the first: the interval of Agresti and Min (2005) for paired shares.
+  Interval difference;
+  // Exact two-sided test on the items that only one got right (McNemar's, by the binomial distribution).
+  double p = 1;
+  bool significant() const { return p < 0.05; }
+};
+// Throws Error (value) when the lists differ in length.
+PairedShares compare_paired(const std::vector<bool>& first, const std::vector<bool>& second);
+
+// ---- classes ----
+
+// What a model said of one item.
+struct ClassAnswer {
+  std::string item;
+  int64_t expected = 0;
+  std::vector<int64_t> best;   // classes, the likeliest first
+  std::vector<double> scores;  // theirs
+  bool odd = false;            // some score was NaN: nothing is read off it, and it counts as wrong
+  bool right() const { return !odd && !best.empty() && best.front() == expected; }
+};
+// The `most` likeliest of these scores; of equal ones the first.
+ClassAnswer answer_of(std::string item, int64_t expected, std::span<const double> scores, int most);
+
+struct ClassMeasure {
+  std::string label;
+  int64_t items = 0, said = 0, right = 0;
+  Interval recall, precision;  // of the items of this class, those it said so of; of those it said so of, those that are
+  double f1 = 0;               // their harmonic mean
+};
+
+struct ClassReport {
+  int64_t items = 0, odd = 0;
+  int k = 1;
+  Interval top_1, top_k;
+  Interval mean_f1;                   // over the classes that items or answers have; by bootstrap
+  std::vector<ClassMeasure> classes;  // by class
+  std::vector<int64_t> confusion;     // [expected][said]; answers without a class are in none
+  std::vector<size_t> wrong;          // answers, the most certain of themselves first
+};
+// Throws Error (value) when a class is outside the labels.
+ClassReport judge_classes(std::span<const ClassAnswer> answers, const std::vector<std::string>& labels, int k);
+
+// ---- values ----
+
+// How far one item's values are from what was expected.
+struct ValueAnswer {
+  std::string item;
+  int64_t count = 0;
+  double absolute = 0, squared = 0;  // errors, summed
+  double sum = 0, sum_squared = 0;   // of what was expected
+  double largest = 0;                // error
+  bool odd = false;                  // NaN or infinite: left out of all measures, and counted
+};
+// Any numeric dtypes. Throws Error (shape) when the numbers of elements differ.
+ValueAnswer value_answer(std::string item, const Tensor& got, const Tensor& expected);
+
+struct ValueReport {
+  int64_t items = 0, odd = 0;
+  Interval mean_absolute, root_mean_square,
+      r_squared;              // by bootstrap over items; r_squared: 1 - errors squared / spread of what was expected
+  std::vector<size_t> worst;  // answers, the largest mean error first
+};
+ValueReport judge_values(std::span<const ValueAnswer> answers);
+// Mean absolute error of the second less that of the first, on the same items.
+Interval compare_values(std::span<const ValueAnswer> first, std::span<const ValueAnswer> second);
+
+// ---- data, and running it ----
+
+struct LabelledFile {
+  std::filesystem::path file;
+  std::string label;
+};
+// A folder with a folder of pictures (PNG, JPEG) for each class, named by it; or a CSV of file and label, whose header is known by a file
+// that is not there. Its files lie in `beside`, or beside the CSV. By name. Throws Error (value, format) saying what was expected.
+std::vector<LabelledFile> read_labelled(const std::filesystem::path& data, const std::filesystem::path& beside = {});
+// The class of each label: its place among `classes`, or, when there are none, among the labels themselves in alphabetical order, if they
+// are `outputs` many; numbers are classes themselves. Throws Error (value) naming labels that are none and the nearest class.
+std::vector<int64_t> classes_of(const std::vector<LabelledFile>& files, std::vector<std::string>& classes, int64_t outputs);
+
+struct ItemsRun {
+  double seconds = 0;
+  int lanes = 0;
+  std::vector<std::pair<size_t, std::string>> failed;  // items that could not be loaded, and why
+};
+struct ItemsOptions {
+  int lanes = 0;        // each with one thread; 0: one a core
+  bool strict = false;  // the first item that cannot be loaded ends it
+  RunOptions run{};
+  std::function<void(size_t done)> progress{};  // from one thread at a time
+};
+// Runs items through the program, several lanes at once: each loads its items, puts as many as the inputs' leading dims hold (`shapes`)
+// into a batch, runs it, and hands each item its row of every output. `load` and `take` are called from several threads at once, each item
+// once; `load` gives a tensor an input, with a leading dim of 1. Throws what runs throw.
+ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
+                   const std::function<std::vector<Tensor>(size_t item)>& load,
+                   const std::function<void(size_t item, const std::vector<Tensor>& outputs)>& take, const ItemsOptions& options = {});
+
+}  // namespace lathe

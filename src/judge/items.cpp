@@ -1,0 +1,120 @@
+// Items through a program, on several lanes at once.
+#include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <cstring>
+#include <exception>
+#include <mutex>
+#include <thread>
+
+#include "base/fail.hpp"
+#include "lathe/judge.hpp"
+
+namespace lathe {
+namespace {
+
+Tensor row_of(const Tensor& t, int64_t row, int64_t rows, const std::string& name) {
+  if (rows == 1) return t;
+  if (t.composite() || t.rank() == 0 || t.shape()[0] != rows || bit_width(t.dtype()) % 8 != 0 || t.dtype() == DType::string)
+    fail(Category::shape, "output '{}' is {}: it has no row for each of the {} items of a batch", name,
+         t.composite() ? to_string(t.kind()) : to_string(t.shape()), rows);
+  Shape shape = t.shape();
+  shape[0] = 1;
+  Tensor out(t.dtype(), shape);
+  if (out.byte_size() > 0)
+    std::memcpy(out.data(), static_cast<const std::byte*>(t.data()) + static_cast<size_t>(row) * out.byte_size(), out.byte_size());
+  return out;
+}
+
+// A batch being filled.
+class Batch {
+ public:
+  Batch(const Program& program, const std::vector<Shape>& shapes) {
+    for (size_t i = 0; i < shapes.size(); ++i) inputs.emplace_back(program.inputs()[i].dtype, shapes[i]);
+    rows = shapes.empty() || shapes[0].empty() ? 1 : static_cast<size_t>(std::max<int64_t>(1, shapes[0][0]));
+  }
+  void put(size_t row, const std::vector<Tensor>& item) {
+    for (size_t i = 0; i < inputs.size(); ++i) {
+      const size_t each = inputs[i].byte_size() / rows;
+      if (i >= item.size() || item[i].dtype() != inputs[i].dtype() || item[i].byte_size() != each)
+        fail(Category::shape, "input {} of an item is {} of {}, the batch takes {} of {}", i,
+             i < item.size() ? to_string(item[i].dtype()) : "nothing", i < item.size() ? to_string(item[i].shape()) : "nothing",
+             to_string(inputs[i].dtype()), to_string(inputs[i].shape()));
+      if (each > 0) std::memcpy(static_cast<std::byte*>(inputs[i].data()) + row * each, item[i].data(), each);
+    }
+  }
+  // Rows that no item fills repeat the first.
+  void fill_up(size_t used) {
+    for (Tensor& t : inputs) {
+      const size_t each = t.byte_size() / rows;
+      auto* data = static_cast<std::byte*>(t.data());
+      for (size_t r = used; r < rows && each > 0; ++r) std::memcpy(data + r * each, data, each);
+    }
+  }
+
+  std::vector<Tensor> inputs;
+  size_t rows = 1;
+};
+
+}  // namespace
+
+ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
+                   const std::function<std::vector<Tensor>(size_t)>& load,
+                   const std::function<void(size_t, const std::vector<Tensor>&)>& take, const ItemsOptions& options) {
+  const auto start = std::chrono::steady_clock::now();
+  const size_t rows = Batch(program, shapes).rows, batches = (items + rows - 1) / rows;
+  ItemsRun result;
+  result.lanes = static_cast<int>(std::clamp<size_t>(
+      options.lanes > 0 ? static_cast<size_t>(options.lanes) : static_cast<size_t>(usable_cores()), 1, std::max<size_t>(1, batches)));
+  std::atomic<size_t> next = 0;
+  std::atomic<bool> over = false;
+  std::mutex mutex;
+  std::exception_ptr thrown;
+  size_t done = 0;
+  const auto work = [&] {
+    try {
+      Lane lane(program, 1);
+      Batch batch(program, shapes);
+      for (size_t b = next++; b < batches && !over; b = next++) {
+        std::vector<size_t> inside;
+        for (size_t item = b * rows; item < std::min(items, (b + 1) * rows); ++item) {
+          try {
+            batch.put(inside.size(), load(item));
+            inside.push_back(item);
+          } catch (const Error& e) {
+            if (options.strict) throw;
+            const std::lock_guard lock(mutex);
+            result.failed.emplace_back(item, e.what());
+          }
+        }
+        if (!inside.empty()) {
+          batch.fill_up(inside.size());
+          const Outputs out = lane.run(std::span<const Tensor>(batch.inputs), options.run);
+          for (size_t r = 0; r < inside.size(); ++r) {
+            std::vector<Tensor> own;
+            for (size_t i = 0; i < out.size(); ++i)
+              own.push_back(row_of(out[i], static_cast<int64_t>(r), static_cast<int64_t>(rows), out.name(i)));
+            take(inside[r], own);
+          }
+        }
+        const std::lock_guard lock(mutex);
+        done += std::min(items, (b + 1) * rows) - b * rows;
+        if (options.progress) options.progress(done);
+      }
+    } catch (...) {
+      over = true;
+      const std::lock_guard lock(mutex);
+      if (!thrown) thrown = std::current_exception();
+    }
+  };
+  std::vector<std::thread> others;
+  for (int i = 1; i < result.lanes; ++i) others.emplace_back(work);
+  work();
+  for (std::thread& t : others) t.join();
+  if (thrown) std::rethrow_exception(thrown);
+  std::ranges::sort(result.failed);
+  result.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  return result;
+}
+
+}  // namespace lathe

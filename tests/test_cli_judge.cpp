@@ -1,0 +1,134 @@
+// lathe judge
+#include "tool.hpp"
+
+using namespace test;
+
+namespace {
+const std::string kTruth = " --data " + (kDemo / "grain/truth.csv").string() + " --beside " + (kDemo / "grain/test").string();
+}
+
+TEST_CASE("judge: the demo model on its held-out pictures, from a table, folders, an archive") {
+  const Folder f;
+  const Result r = tool("judge " + kGrain + kTruth + " --json -");
+  REQUIRE(r.code == 0);
+  const Json j = Json::parse(r.out)["models"][0];
+  CHECK(j["items"] == 240);
+  CHECK(j["top_1"]["value"].get<double>() > 0.98);
+  CHECK(j["top_1"]["low"].get<double>() < j["top_1"]["value"].get<double>());
+  CHECK(j["classes"].size() == 6);
+  CHECK(j["confusion"].size() == 6);
+  CHECK(j["wrong"].size() == 240 - std::lround(240 * j["top_1"]["value"].get<double>()));
+  const Result text = tool("judge " + kGrain + kTruth);
+  CHECK(has(text.out, "240 items, 6 classes"));
+  CHECK(has(text.out, "What it is (rows) and what was said (columns)"));
+  CHECK(has(text.out, "Wrong, the most certain first"));
+  // A folder a class, with one file that is no picture; in batches.
+  std::ifstream truth(kDemo / "grain/truth.csv");
+  int taken = 0;
+  for (std::string line; std::getline(truth, line) && taken < 30;) {
+    const std::string file = line.substr(0, line.find(',')), label = line.substr(line.find(',') + 1);
+    if (!fs::exists(kDemo / "grain/test" / file)) continue;
+    fs::create_directories(f.path / "data" / label);
+    fs::copy_file(kDemo / "grain/test" / file, f.path / "data" / label / file);
+    ++taken;
+  }
+  write(f.path / "data/oak/broken.png", "not a picture");
+  const std::string data = " --data " + (f.path / "data").string();
+  const Result folders = tool("judge " + kGrain + data + " --batch 4 --json -");
+  REQUIRE(folders.code == 0);
+  const Json by_folder = Json::parse(folders.out)["models"][0];
+  CHECK(by_folder["items"] == 30);
+  CHECK(by_folder["left_out"].size() == 1);
+  CHECK(has(folders.err, "broken.png is left out"));
+  const Result strict = tool("judge " + kGrain + data + " --strict");
+  CHECK(strict.code == 3);
+  CHECK(has(strict.err, "broken.png"));
+  const std::string archive = (f.path / "grain.lathe").string();
+  REQUIRE(tool("ship " + kGrain + " -o " + archive).code == 0);
+  const Result shipped = tool("judge " + archive + kTruth + " --json -");
+  CHECK(shipped.code == 0);
+  CHECK(Json::parse(shipped.out)["models"][0]["top_1"] == j["top_1"]);
+}
+
+TEST_CASE("judge: another model on the same items, and a share that must be held") {
+  const Folder f;
+  const Result level = tool("judge " + kGrain + kTruth + " --against " + kGrain);
+  CHECK(level.code == 0);
+  CHECK(has(level.out, "is level against"));
+  CHECK(has(level.out, "not significant, p = 1"));
+  // With its channels the wrong way round it is worse, and that is no chance.
+  const std::string other = (f.path / "other.onnx").string();
+  Graph g = load(kGrain);
+  g.metadata["channels"] = "bgr";
+  save(g, other);
+  const Result worse = tool("judge " + kGrain + kTruth + " --against " + other + " --json -");
+  REQUIRE(worse.code == 0);
+  const Json against = Json::parse(worse.out)["models"][1]["against_first"];
+  CHECK(against["items"] == 240);
+  CHECK(against["difference"]["value"].get<double>() < 0);
+  CHECK(against["significant"] == true);
+  CHECK(has(tool("judge " + kGrain + kTruth + " --against " + other).out, "lost "));
+  CHECK(tool("judge " + kGrain + kTruth + " --at-least 0.9").code == 0);
+  const Result held = tool("judge " + other + kTruth + " --at-least 0.97");
+  CHECK(held.code == 1);
+  CHECK(has(held.out, "not held: at least 97.0 %"));
+}
+
+TEST_CASE("judge: arrays with classes and with values") {
+  const Folder f;
+  const auto path = [&](const char* name) { return (f.path / name).string(); };
+  Builder b("sum", 17);
+  b.output(b.op("MatMul", {b.input("x", DType::f32, {Dim("n"), 8}), b.constant("W", random_tensor({8, 3}, 1))}), "y");
+  save(b.finish(), path("m.onnx"));
+  const Tensor x = random_tensor({40, 8}, 2);
+  write_npz(path("x.npz"), {{"x", x}});
+  Lane lane(compile(load(path("m.onnx"))));
+  const Tensor y = lane.run({{"x", x}})[0];
+  Tensor classes(DType::i64, {40}), values(DType::f32, {40, 3});
+  for (int64_t i = 0; i < 40; ++i) {
+    const float* row = y.as<float>().data() + i * 3;
+    classes.as<int64_t>()[i] = i < 10 ? 0 : std::max_element(row, row + 3) - row;
+    for (int64_t k = 0; k < 3; ++k) values.as<float>()[i * 3 + k] = row[k] + 0.25f;
+  }
+  write_npy(path("classes.npy"), classes);
+  write_npy(path("values.npy"), values);
+  const Result c = tool("judge " + path("m.onnx") + " --data " + path("x.npz") + " --targets " + path("classes.npy") + " --json -");
+  REQUIRE(c.code == 0);
+  CHECK(Json::parse(c.out)["models"][0]["items"] == 40);
+  CHECK(Json::parse(c.out)["models"][0]["top_1"]["value"].get<double>() >= 0.75);
+  const std::string with_values = "judge " + path("m.onnx") + " --data " + path("x.npz") + " --targets " + path("values.npy");
+  const Result v = tool(with_values + " --batch 7 --json -");
+  REQUIRE(v.code == 0);
+  const Json j = Json::parse(v.out)["models"][0];
+  CHECK(j["mean_absolute_error"]["value"].get<double>() == doctest::Approx(0.25).epsilon(1e-3));
+  CHECK(j["root_mean_square_error"]["value"].get<double>() == doctest::Approx(0.25).epsilon(1e-3));
+  CHECK(has(tool(with_values + " --against " + path("m.onnx")).out, "which may be chance"));
+  CHECK(has(tool(with_values + " --at-least 0.5").err, "these targets are values"));
+  Tensor few(DType::i64, {3});
+  std::fill_n(few.as<int64_t>().data(), 3, 0);
+  write_npy(path("few.npy"), few);
+  CHECK(has(tool("judge " + path("m.onnx") + " --data " + path("x.npz") + " --targets " + path("few.npy")).err,
+            "expected as many items in both"));
+  classes.as<int64_t>()[5] = 9;
+  write_npy(path("high.npy"), classes);
+  CHECK(has(tool("judge " + path("m.onnx") + " --data " + path("x.npz") + " --targets " + path("high.npy")).err,
+            "item 5 is of class 9, the model has 3"));
+}
+
+TEST_CASE("judge: noise has no accuracy; what is missing is said") {
+  const Result noise = tool("judge " + kGrain + " --noise 20 --json -");
+  REQUIRE(noise.code == 0);
+  const Json j = Json::parse(noise.out);
+  CHECK(j["accuracy"].is_null());
+  CHECK(has(j["why"], "noise has no right answers"));
+  CHECK(j["items_a_second"].get<double>() > 0);
+  CHECK(tool("judge " + kGrain).code == 2);
+  CHECK(has(tool("judge " + kGrain + " --noise 5 --at-least 0.5").err, "measures speed alone"));
+  CHECK(has(tool("judge " + kGrain + " --data " + (kDemo / "grain/test").string()).err, "its pictures have no label"));
+  const Folder f;
+  write(f.path / "labels.csv", "file,label\nboard_000.png,teak\n");
+  const Result other =
+      tool("judge " + kGrain + " --data " + (f.path / "labels.csv").string() + " --beside " + (kDemo / "grain/test").string());
+  CHECK(other.code == 3);
+  CHECK(has(other.err, "'teak' is none of the model's 6 classes"));
+}
