@@ -25,6 +25,7 @@ const Command kCommands[]{
     {"vet", "vet " + kGrain, true, true},
     {"turn", "turn " + kGrain + " --bind batch=2 -o @/turned.onnx", true, true},
     {"judge", "judge " + kGrain + " --data " + (kDemo / "grain/truth.csv").string() + " --beside " + (kDemo / "grain/test").string()},
+    {"narrow", "narrow " + kGrain + " -o @/narrow.onnx", true, true},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},
     {"sweep", "sweep Relu --sizes 64 --rounds 3", false},
@@ -223,6 +224,7 @@ TEST_CASE("every command line of the README does what it says, on the demo model
       fs::copy(e.path(), f.path / e.path().filename(), fs::copy_options::recursive);
   }
   fs::copy(fs::directory_iterator(kDemo / "grain/test")->path(), f.path / "board.png");
+  fs::copy(kDemo / "grain/test", f.path / "test");
   fs::create_directories(f.path / "suite/grain");
   fs::copy(kGrain, f.path / "suite/grain/model.onnx");
   fs::copy(f.path / "test_data_set_0", f.path / "suite/grain/test_data_set_0", fs::copy_options::recursive);
@@ -247,7 +249,7 @@ TEST_CASE("every command line of the README does what it says, on the demo model
     CHECK(fs::file_size(log) > 0);
   }
   CHECK(found > 12);
-  for (const char* made : {"b8.onnx", "out", "grain.svg", "p.png", "t.json", "grain.lathe", "e.png"}) {
+  for (const char* made : {"b8.onnx", "out", "g8.onnx", "grain.svg", "p.png", "t.json", "grain.lathe", "e.png"}) {
     CAPTURE(std::string(made));
     CHECK(fs::exists(f.path / made));
   }

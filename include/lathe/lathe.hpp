@@ -9,6 +9,7 @@
 #include "lathe/graph.hpp"
 #include "lathe/judge.hpp"
 #include "lathe/measure.hpp"
+#include "lathe/narrow.hpp"
 #include "lathe/op.hpp"
 #include "lathe/parity.hpp"
 #include "lathe/profile.hpp"

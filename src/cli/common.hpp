@@ -171,5 +171,6 @@ Command add_explain(CLI::App& app);
 Command add_profile(CLI::App& app);
 Command add_ship(CLI::App& app);
 Command add_judge(CLI::App& app);
+Command add_narrow(CLI::App& app);
 
 }  // namespace lathe::cli

@@ -173,9 +173,12 @@ Judged judge(const Options& o, const ModelOptions& model, const Data& data) {
                    }};
   j.run = run_items(program, shapes, data.items, load, take, how);
   progress.show("");
-  for (const auto& [item, what] : j.run.failed) fmt::print(stderr, "lathe: item {} is left out: {}\n", data.name(item), what);
   if (j.run.failed.size() == data.items)
     throw Error(Category::value, fmt::format("none of the {} items could be read; the first: {}", data.items, j.run.failed[0].second));
+  constexpr size_t kNamed = 10;
+  for (size_t i = 0; i < std::min(kNamed, j.run.failed.size()); ++i)
+    fmt::print(stderr, "lathe: item {} is left out: {}\n", data.name(j.run.failed[i].first), j.run.failed[i].second);
+  if (j.run.failed.size() > kNamed) fmt::print(stderr, "lathe: and {} more (--json names them all)\n", j.run.failed.size() - kNamed);
   for (size_t i = 0; i < data.items; ++i) {
     if (!j.seen[i]) continue;
     if (data.values()) j.values.push_back(std::move(values[i]));

@@ -55,6 +55,7 @@ int run(int argc, char** argv) {
       "  lathe explain grain.onnx --draw grain.svg    why these steps, and a drawing of them\n"
       "  lathe profile grain.onnx                     where the time goes\n"
       "  lathe run grain.onnx --image board.png       what it says about a picture\n"
+      "  lathe narrow grain.onnx -o g8.onnx --weights i8   the same model with weights of a byte\n"
       "  lathe judge grain.onnx --data boards.csv     how often it is right, and how sure that is\n"
       "  lathe parity grain.onnx                      whether its numbers are right\n"
       "  lathe bench grain.onnx                       how fast it is, against this machine's limit\n"
@@ -72,6 +73,7 @@ int run(int argc, char** argv) {
   add("explain", "Why the compiled form is what it is: passes, steps, layouts, least times; as a drawing", add_explain);
   add("profile", "Where the time goes: by step and by op, against this machine's limit; chart and timeline", add_profile);
   add("run", "Run a model on arrays, pictures or random data; write or read off the results", add_run);
+  add("narrow", "Keep a model's weights in fewer bits: f16, bf16, 8 or 4; with what each layer loses", add_narrow);
   add("judge", "Accuracy on labelled data, with its uncertainty; two models compared item by item", add_judge);
   add("parity", "Check a model's outputs against reference outputs, or compiled against plain", add_parity);
   add("vet", "Everything that is wrong with a model, in one pass, with what to do about it", add_vet);

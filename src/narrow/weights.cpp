@@ -1,0 +1,233 @@
+// Weights in fewer bits, each rounded to the nearest number.
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <set>
+
+#include "base/fail.hpp"
+#include "base/text.hpp"
+#include "lathe/narrow.hpp"
+#include "lathe/op.hpp"
+#include "lathe/shaping.hpp"
+#include "tensor/numbers.hpp"
+#include "tensor/widen.hpp"
+
+namespace lathe {
+namespace {
+
+// How the numbers of a weight share scales.
+struct Sharing {
+  int64_t axis = 0;
+  int64_t block = 0;  // 0: a scale for each entry of the axis
+};
+
+struct Quantised {
+  Tensor numbers, scales, zeros;  // zeros empty: none
+  double noise = 0, signal = 0;
+};
+
+class Narrower {
+ public:
+  Narrower(Graph& graph, const NarrowOptions& options) : g_(graph), o_(options), readers_(graph.consumers()) {}
+
+  NarrowReport run() {
+    for (const std::string& name : o_.leave) check_name(name);
+    for (const Value& v : g_.values) report_.bytes_before += bytes_of(v);
+    const size_t values = g_.values.size();
+    for (size_t v = 0; v < values; ++v) weight(static_cast<ValueId>(v));
+    if (report_.weights.empty())
+      fail(Category::value, "no weights to narrow: {}",
+           report_.left.empty() ? fmt::format("no initializer of f32 has {} numbers", o_.least)
+                                : report_.left.front().first + ": " + report_.left.front().second);
+    std::ranges::move(g_.nodes, std::back_inserter(made_));
+    g_.nodes = std::move(made_);
+    for (const Value& v : g_.values) report_.bytes_after += bytes_of(v);
+    return std::move(report_);
+  }
+
+ private:
+  static int64_t bytes_of(const Value& v) {
+    return v.constant && !v.constant->composite() ? static_cast<int64_t>(v.constant->byte_size()) : 0;
+  }
+  static std::string name_of(const Node& n) { return n.name.empty() ? n.op : n.name; }
+
+  void check_name(const std::string& name) const {
+    std::vector<std::string> all;
+    for (const Node& n : g_.nodes) all.push_back(n.name);
+    if (std::ranges::find(all, name) == all.end()) fail(Category::value, "no node is named '{}'{}", name, did_you_mean(name, all));
+  }
+
+  void weight(ValueId v) {
+    const Value& value = g_.values[static_cast<size_t>(v)];
+    const auto& readers = readers_[static_cast<size_t>(v)];
+    if (!value.constant || value.dtype != DType::f32 || value.constant->size() < o_.least || readers.empty()) return;
+    const Node& first = g_.nodes[static_cast<size_t>(readers.front())];
+    const auto leave = [&](const std::string& why) { report_.left.emplace_back(name_of(first), why); };
+    for (int r : readers) {
+      const Node& n = g_.nodes[static_cast<size_t>(r)];
+      if (std::ranges::find(o_.leave, n.name) != o_.leave.end()) return leave("it was asked to be left");
+      if (std::ranges::find(n.inputs, v) == n.inputs.end()) return leave("a subgraph reads it");
+    }
+    if (std::ranges::find(g_.outputs, v) != g_.outputs.end()) return leave("it is an output");
+    if (std::ranges::any_of(g_.defaults, [&](const Default& d) { return d.value == v; })) return leave("it is an input too");
+    const Tensor whole = *value.constant;
+    if (std::ranges::any_of(whole.as<float>(), [](float x) { return !std::isfinite(x); })) return leave("it holds NaN or infinity");
+    if (o_.weights == DType::f16 || o_.weights == DType::bf16) return halve(v, whole, first);
+    std::optional<Sharing> sharing;
+    for (int r : readers) {
+      const auto here = sharing_of(g_.nodes[static_cast<size_t>(r)], v, whole.shape());
+      if (!here) return leave(fmt::format("{} takes no weights of {} bits", g_.nodes[static_cast<size_t>(r)].op, bit_width(o_.weights)));
+      if (sharing && (sharing->axis != here->axis || sharing->block != here->block))
+        return leave("its readers want its scales along different axes");
+      sharing = here;
+    }
+    quantise(v, whole, *sharing, first);
+  }
+
+  // Along which axis scales lie for this reader; nothing when it cannot have such weights there.
+  std::optional<Sharing> sharing_of(const Node& n, ValueId v, const Shape& shape) const {
+    const bool few = bit_width(o_.weights) == 4;
+    if (!n.domain.empty() || std::ranges::count(n.inputs, v) != 1) return std::nullopt;
+    const int64_t block = o_.block > 0 ? o_.block : few ? 64 : 0;
+    const auto second = [&] { return n.inputs.size() > 1 && n.inputs[1] == v && shape.size() == 2; };
+    if (n.op == "MatMul" || n.op == "Gemm") {
+      if (!second()) return std::nullopt;
+      const int64_t k_axis = n.op == "Gemm" && n.integer("transB", 0) != 0 ? 1 : 0;
+      return block > 0 ? Sharing{k_axis, block} : Sharing{1 - k_axis, 0};
+    }
+    if (n.op == "Gather" && n.inputs[0] == v && shape.size() == 2 && n.integer("axis", 0) == 0)
+      return block > 0 ? Sharing{1, block} : Sharing{0, 0};
+    if (n.op == "Conv" && n.inputs.size() > 1 && n.inputs[1] == v && !few) return Sharing{0, 0};
+    return std::nullopt;
+  }
+
+  void halve(ValueId v, const Tensor& whole, const Node& first) {
+    const auto x = whole.as<float>();
+    std::vector<double> wide(x.begin(), x.end());
+    const Tensor half = narrow<double>(o_.weights, whole.shape(), wide);
+    const auto back = widen<double>(half);
+    double signal = 0, noise = 0;
+    for (size_t i = 0; i < wide.size(); ++i) {
+      if (std::isinf(back[i])) {
+        report_.left.emplace_back(name_of(first), fmt::format("{:.6g} is beyond the largest {}", wide[i], to_string(o_.weights)));
+        return;
+      }
+      signal += wide[i] * wide[i];
+      noise += (wide[i] - back[i]) * (wide[i] - back[i]);
+    }
+    Node cast;
+    cast.op = "Cast";
+    cast.attributes["to"].data = int64_t{number_of_dtype(DType::f32)};
+    replace(v, std::move(cast), {constant(v, "." + std::string(to_string(o_.weights)), half)});
+    record(first, whole, static_cast<int64_t>(half.byte_size()), signal, noise);
+  }
+
+  Quantised quantised(const Tensor& whole, const Sharing& s) const {
+    const Shape& shape = whole.shape();
+    const auto axis = static_cast<size_t>(s.axis);
+    const int64_t size = shape[axis], inner = element_count(std::span<const int64_t>(shape).subspan(axis + 1)),
+                  blocks = s.block > 0 ? (size + s.block - 1) / s.block : 0;
+    Shape scale_shape{size};
+    if (s.block > 0) scale_shape = shape, scale_shape[axis] = blocks;
+    const auto group = [&](int64_t i) {
+      const int64_t k = i / inner % size;
+      return s.block > 0 ? (i / (inner * size) * blocks + k / s.block) * inner + i % inner : k;
+    };
+    const bool zeros = is_unsigned_int(o_.weights);
+    const int bits = bit_width(o_.weights);
+    const double most = zeros ? std::ldexp(1.0, bits) - 1 : std::ldexp(1.0, bits - 1) - 1;
+    const auto x = whole.as<float>();
+    const auto groups = static_cast<size_t>(element_count(scale_shape));
+    std::vector<double> low(groups, 0), high(groups, 0), scale(groups), zero(groups, 0), numbers(x.size());
+    for (size_t i = 0; i < x.size(); ++i) {  // the range always holds zero
+      const auto at = static_cast<size_t>(group(static_cast<int64_t>(i)));
+      low[at] = std::min(low[at], static_cast<double>(x[i]));
+      high[at] = std::max(high[at], static_cast<double>(x[i]));
+    }
+    for (size_t at = 0; at < groups; ++at) {
+      const double range = zeros ? high[at] - low[at] : std::max(-low[at], high[at]);
+      scale[at] = static_cast<double>(static_cast<float>(range > 0 ? range / most : 1.0));
+      if (scale[at] == 0) scale[at] = static_cast<double>(std::numeric_limits<float>::min());
+      if (zeros) zero[at] = std::clamp(std::nearbyint(-low[at] / scale[at]), 0.0, most);
+    }
+    Quantised q;
+    for (size_t i = 0; i < x.size(); ++i) {
+      const auto at = static_cast<size_t>(group(static_cast<int64_t>(i)));
+      const double wide = x[i];
+      numbers[i] = std::clamp(std::nearbyint(wide / scale[at]) + zero[at], zeros ? 0 : -most, most);
+      const double back = (numbers[i] - zero[at]) * scale[at];
+      q.signal += wide * wide;
+      q.noise += (wide - back) * (wide - back);
+    }
+    q.numbers = narrow<double>(o_.weights, shape, numbers);
+    q.scales = narrow<double>(DType::f32, scale_shape, scale);
+    if (zeros) q.zeros = narrow<double>(o_.weights, scale_shape, zero);
+    return q;
+  }
+
+  void quantise(ValueId v, const Tensor& whole, const Sharing& s, const Node& first) {
+    const Quantised q = quantised(whole, s);
+    std::vector<ValueId> inputs{constant(v, "." + std::string(to_string(o_.weights)), q.numbers), constant(v, ".scale", q.scales)};
+    if (!q.zeros.empty()) inputs.push_back(constant(v, ".zero", q.zeros));
+    Node widen_again;
+    widen_again.op = "DequantizeLinear";
+    widen_again.attributes["axis"].data = s.axis;
+    if (s.block > 0) widen_again.attributes["block_size"].data = s.block;
+    const auto bytes = static_cast<int64_t>(q.numbers.byte_size() + q.scales.byte_size() + (q.zeros.empty() ? 0 : q.zeros.byte_size()));
+    replace(v, std::move(widen_again), std::move(inputs));
+    record(first, whole, bytes, q.signal, q.noise);
+  }
+
+  ValueId constant(ValueId of, const std::string& part, Tensor t) {
+    Value value;
+    value.name = g_.values[static_cast<size_t>(of)].name + part;
+    while (g_.find_value(value.name) != kAbsent) value.name += "_";
+    value.dtype = t.dtype();
+    value.dims = Dims(t.shape().begin(), t.shape().end());
+    value.constant = std::move(t);
+    return g_.add_value(std::move(value));
+  }
+
+  // `v` is what the node makes of these from now on.
+  void replace(ValueId v, Node node, std::vector<ValueId> inputs) {
+    node.name = g_.values[static_cast<size_t>(v)].name + ".widened";
+    node.inputs = std::move(inputs);
+    node.outputs = {v};
+    g_.values[static_cast<size_t>(v)].constant.reset();
+    made_.push_back(std::move(node));
+  }
+
+  void record(const Node& first, const Tensor& whole, int64_t bytes, double signal, double noise) {
+    const double ratio = noise > 0 ? 10 * std::log10(signal / noise) : std::numeric_limits<double>::infinity();
+    report_.weights.push_back({name_of(first), first.op, whole.shape(), static_cast<int64_t>(whole.byte_size()), bytes, ratio});
+  }
+
+  Graph& g_;
+  const NarrowOptions& o_;
+  std::vector<std::vector<int>> readers_;
+  std::vector<Node> made_;
+  NarrowReport report_;
+};
+
+}  // namespace
+
+NarrowReport narrow_model(Graph& graph, const NarrowOptions& o) {
+  static const std::set<DType> kTypes{DType::f16, DType::bf16, DType::i8, DType::u8, DType::i4, DType::u4};
+  if (!kTypes.contains(o.weights))
+    fail(Category::value, "weights cannot be kept as {}; f16, bf16, i8, u8, i4 and u4 can", to_string(o.weights));
+  const bool half = o.weights == DType::f16 || o.weights == DType::bf16;
+  if (o.block != 0 && half) fail(Category::value, "{} has no scales, and no blocks that share them", to_string(o.weights));
+  if (o.block != 0 && (o.block < 16 || o.block > 4096)) fail(Category::value, "a block of {} is out of range (16 to 4096)", o.block);
+  const auto whole = deep_copy(graph);
+  Graph& g = *whole;
+  if (!g.functions.empty()) inline_functions(g);
+  const int64_t needed = o.weights == DType::bf16 ? 13 : half ? 9 : bit_width(o.weights) == 4 || o.block > 0 ? 21 : 13;
+  if (g.opset("") < needed) convert_opset(g, needed);
+  NarrowReport report = Narrower(g, o).run();
+  check(g);
+  infer(g);
+  graph = std::move(g);
+  return report;
+}
+
+}  // namespace lathe
