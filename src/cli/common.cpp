@@ -284,6 +284,28 @@ int64_t parse_size(const std::string& text, const std::string& option) {
   return v;
 }
 
+std::vector<std::string> split(const std::string& text, char by) {
+  std::vector<std::string> parts(1);
+  for (char c : text) {
+    if (c == by) parts.emplace_back();
+    else parts.back() += c;
+  }
+  return parts;
+}
+
+std::vector<float> number_list(const std::string& text, const std::string& option) {
+  std::vector<float> out;
+  if (text.empty()) return out;
+  for (const std::string& part : split(text, ',')) {
+    const size_t first = std::min(part.find_first_not_of(' '), part.size()), last = part.find_last_not_of(' ') + 1;
+    float v = 0;
+    const auto [end, ec] = std::from_chars(part.data() + first, part.data() + std::max(first, last), v);
+    if (ec != std::errc() || end != part.data() + last) throw UsageError(fmt::format("{}: '{}' is not a number", option, part));
+    out.push_back(v);
+  }
+  return out;
+}
+
 size_t parse_bytes(const std::string& text, const std::string& option) {
   const std::string_view units = "KMGT";
   const size_t unit =

@@ -87,6 +87,9 @@ auto as_usage(F&& f) {
 // "NAME=VALUE" at its last '='. Throws UsageError naming the option.
 std::pair<std::string, std::string> split_pair(const std::string& text, const std::string& option);
 int64_t parse_size(const std::string& text, const std::string& option);
+std::vector<std::string> split(const std::string& text, char by);
+// "158.1,122.4,86.7"; nothing in the text, nothing in the list.
+std::vector<float> number_list(const std::string& text, const std::string& option);
 // "4096", "500M", "4G": bytes, in powers of 1024.
 size_t parse_bytes(const std::string& text, const std::string& option);
 // "1,3,64,64".

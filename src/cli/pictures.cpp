@@ -10,27 +10,7 @@ namespace lathe::cli {
 
 namespace fs = std::filesystem;
 
-std::vector<std::string> split(const std::string& text, char by) {
-  std::vector<std::string> out;
-  for (size_t at = 0; at <= text.size();) {
-    const size_t end = std::min(text.find(by, at), text.size());
-    out.push_back(text.substr(at, end - at));
-    at = end + 1;
-  }
-  return out;
-}
-
 namespace {
-
-std::vector<float> numbers(const std::string& text, const std::string& option) {
-  std::vector<float> out;
-  for (const std::string& part : split(text, ',')) {
-    char* end = nullptr;
-    out.push_back(std::strtof(part.c_str(), &end));
-    if (part.empty() || *end != '\0') throw UsageError(fmt::format("{}: '{}' is not a number", option, part));
-  }
-  return out;
-}
 
 // Batch x height x width x channel: the model's metadata says so, or its sizes do.
 bool channels_last(const Program& program) {
@@ -139,9 +119,9 @@ Shape PictureFlags::shape_for(const ModelOptions& model, const Program& program,
 PictureOptions PictureFlags::options_for(const Program& program, const Shape& shape) const {
   const auto& meta = program.metadata();
   const auto get = [&](const std::string& option, const char* key, const char* flag) -> std::vector<float> {
-    if (!option.empty()) return numbers(option, flag);
+    if (!option.empty()) return number_list(option, flag);
     const auto it = meta.find(key);
-    return it == meta.end() ? std::vector<float>{} : numbers(it->second, fmt::format("metadata '{}'", key));
+    return it == meta.end() ? std::vector<float>{} : number_list(it->second, fmt::format("metadata '{}'", key));
   };
   PictureOptions p;
   if (auto v = get(mean, "mean", "--mean"); !v.empty()) p.mean = v;

@@ -10,8 +10,6 @@
 
 namespace lathe::cli {
 
-std::vector<std::string> split(const std::string& text, char by);
-
 // The pictures given, and those of the folders given, by name. Throws Error (value) for a folder without any.
 std::vector<std::filesystem::path> list_pictures(const std::vector<std::string>& given);
 

@@ -1,5 +1,4 @@
 // lathe turn
-#include <charconv>
 #include <filesystem>
 
 #include "common.hpp"
@@ -13,27 +12,6 @@ struct Options {
   bool swap_channels = false, from_u8 = false, from_channels_last = false, write_out = false, allow_outside = false;
   int64_t opset = 0, external_from = 0;
 };
-
-std::vector<std::string> split(const std::string& text, char at) {
-  std::vector<std::string> parts(1);
-  for (char c : text) {
-    if (c == at) parts.emplace_back();
-    else parts.back() += c;
-  }
-  return parts;
-}
-
-std::vector<float> numbers(const std::string& text, const char* option) {
-  std::vector<float> out;
-  if (text.empty()) return out;
-  for (const std::string& part : split(text, ',')) {
-    float v = 0;
-    const auto [end, ec] = std::from_chars(part.data(), part.data() + part.size(), v);
-    if (ec != std::errc() || end != part.data() + part.size()) throw UsageError(fmt::format("{}: '{}' is not a number", option, part));
-    out.push_back(v);
-  }
-  return out;
-}
 
 // "1,3,height,?": sizes, names, open dims.
 Dims parse_dims(const std::string& text) {
@@ -136,7 +114,8 @@ Command add_turn(CLI::App& app) {
       for (const auto& [from, to] : names) done.push_back(fmt::format("{} is now {}", from, to));
       if (names.contains(picture)) picture = names[picture];
     }
-    const Preprocessing how{numbers(o->mean, "--mean"), numbers(o->scale, "--scale"), o->swap_channels, o->from_u8, o->from_channels_last};
+    const Preprocessing how{number_list(o->mean, "--mean"), number_list(o->scale, "--scale"), o->swap_channels, o->from_u8,
+                            o->from_channels_last};
     const bool any = !how.mean.empty() || !how.scale.empty() || how.swap_channels || how.from_u8 || how.from_channels_last;
     if (any && picture.empty())
       throw UsageError("--mean, --scale, --swap-channels, --from-u8 and --from-channels-last need --picture INPUT");
