@@ -214,55 +214,14 @@ Graph dynamically_quantised(Graph g) {
 }
 
 Graph weights_quantised(Graph g, int bits) {
-  constexpr int64_t kBlock = 32;
-  Rewriting r(g);
-  for (Node& n : r.old()) {
-    const Tensor* held = by_constant(r, n) && n.op != "Conv" ? r.tensor(n.inputs[1]) : nullptr;
-    if (held == nullptr) {
-      const auto axes = n.integers("axes");
-      if (n.op.starts_with("Reduce") && !axes.empty()) {  // an input since version 18
-        n.inputs.push_back(r.constant("axes", Tensor::from<int64_t>({static_cast<int64_t>(axes.size())}, axes)));
-        n.attributes.erase("axes");
-      }
-      r.keep(std::move(n));
-      continue;
-    }
-    const int64_t k_axis = n.op == "Gemm" && n.integer("transB", 0) != 0 ? 1 : 0, rows = held->shape()[0], columns = held->shape()[1];
-    const auto with = [](int64_t v) {
-      Attribute a;
-      a.data = v;
-      return a;
-    };
-    ValueId w = kAbsent;
-    if (bits == 8) {
-      const Narrowed narrow = narrowed(*held, 1 - k_axis);
-      w = r.one("DequantizeLinear", {r.constant("weights", narrow.numbers), r.constant("scale", narrow.scales)}, DType::f32,
-                {{"axis", with(1 - k_axis)}});
-    } else {
-      const int64_t blocks = (held->shape()[static_cast<size_t>(k_axis)] + kBlock - 1) / kBlock;
-      Tensor numbers(DType::i4, held->shape()), scales(DType::f32, k_axis == 0 ? Shape{blocks, columns} : Shape{rows, blocks});
-      std::fill_n(scales.as<float>().data(), scales.size(), 1e-8f);
-      std::fill_n(static_cast<uint8_t*>(numbers.data()), numbers.byte_size(), uint8_t{0});
-      const auto of = [&](int64_t i) {
-        const int64_t row = i / columns, column = i % columns;
-        return k_axis == 0 ? row / kBlock * columns + column : row * blocks + column / kBlock;
-      };
-      const auto x = held->as<float>();
-      for (int64_t i = 0; i < held->size(); ++i) scales.as<float>()[of(i)] = std::max(scales.as<float>()[of(i)], std::fabs(x[i]) / 7);
-      for (int64_t i = 0; i < held->size(); ++i) {
-        const auto number = static_cast<int>(std::nearbyint(x[i] / scales.as<float>()[of(i)]));
-        static_cast<uint8_t*>(numbers.data())[i / 2] |= static_cast<uint8_t>((number & 15) << (i % 2 * 4));
-      }
-      w = r.one("DequantizeLinear", {r.constant("weights", numbers), r.constant("scale", scales)}, DType::f32,
-                {{"axis", with(k_axis)}, {"block_size", with(kBlock)}});
-    }
-    n.inputs[1] = w;
-    r.keep(std::move(n));
+  NarrowOptions how{.weights = bits == 8 ? DType::i8 : DType::i4, .block = bits == 8 ? 0 : 32, .least = 1, .leave = {}};
+  bool any = false;
+  for (const Node& n : g.nodes) {
+    const bool product = (n.op == "MatMul" || n.op == "Gemm") && g.values[n.inputs[1]].constant;
+    any = any || product;
+    if (!product) how.leave.push_back(n.name);
   }
-  g.opsets[""] = 21;  // blocks, and numbers of 4 bits
-  drop_unread(g);
-  forget_types(g);
-  infer(g);
+  if (any) narrow_model(g, how);
   return g;
 }
 

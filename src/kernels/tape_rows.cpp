@@ -3,6 +3,7 @@
 #include <cstring>
 
 #include "kernels/dense.hpp"
+#include "kernels/tape_rows.hpp"
 
 namespace lathe::kernels {
 namespace {
@@ -16,17 +17,10 @@ void copy_rows_of(const char* from, int64_t stride, int64_t row_stride, int64_t 
   const T* in = reinterpret_cast<const T*>(from);
   T* out = reinterpret_cast<T*>(to);
   for (int64_t r = 0; r < rows; ++r, in += row_stride) {
-    for (int64_t j = 0; j < columns; ++j) *out++ = in[j * stride];
-  }
-}
-
-void copy_rows(const TapeOperand& o, int64_t row_stride, int64_t rows, int64_t columns, char* to) {
-  const char* from = static_cast<const char*>(o.data);
-  switch (bytes_of(o.type)) {
-    case 1: return copy_rows_of<uint8_t>(from, o.stride, row_stride, rows, columns, to);
-    case 2: return copy_rows_of<uint16_t>(from, o.stride, row_stride, rows, columns, to);
-    case 4: return copy_rows_of<uint32_t>(from, o.stride, row_stride, rows, columns, to);
-    default: return copy_rows_of<uint64_t>(from, o.stride, row_stride, rows, columns, to);
+    if (stride == 1) out = std::copy_n(in, columns, out);
+    else if (stride == 0) out = std::fill_n(out, columns, *in);
+    else
+      for (int64_t j = 0; j < columns; ++j) *out++ = in[j * stride];
   }
 }
 
@@ -37,6 +31,16 @@ bool runs_on(int64_t stride, int64_t row_stride, int64_t columns, int64_t& all) 
 }
 
 }  // namespace
+
+void copy_rows(const TapeOperand& o, int64_t row_stride, int64_t rows, int64_t columns, char* to) {
+  const char* from = static_cast<const char*>(o.data);
+  switch (bytes_of(o.type)) {
+    case 1: return copy_rows_of<uint8_t>(from, o.stride, row_stride, rows, columns, to);
+    case 2: return copy_rows_of<uint16_t>(from, o.stride, row_stride, rows, columns, to);
+    case 4: return copy_rows_of<uint32_t>(from, o.stride, row_stride, rows, columns, to);
+    default: return copy_rows_of<uint64_t>(from, o.stride, row_stride, rows, columns, to);
+  }
+}
 
 void tape_over_rows(const DenseEpilogue& e, RunTape run, float* c, int64_t ldc, int64_t row, int64_t rows, int64_t column,
                     int64_t columns) {

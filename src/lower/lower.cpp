@@ -82,7 +82,7 @@ std::vector<const Candidate*> fitting(const PlanBuilder& b, const Planned& p) {
 // Why no family does a group, for people.
 std::string plain_reason(const GraphView& view, const Group& group, const Planned& p) {
   const Node& n = view.node(group.head());
-  if (n.op == ops::kPart && n.domain == ops::kInternalDomain) return "sizes are known only while running";
+  if (ops::is_part(n)) return "sizes are known only while running";
   if (n.has_subgraphs()) return "what runs is decided by values";
   if (makes_nothing(view.graph(), n)) return "its result is empty";
   if (decided_while_running(view, group)) return "values of the run decide its sizes";

@@ -21,7 +21,7 @@ bool may_be_sizes(const Value& v) {
 
 class Separator {
  public:
-  explicit Separator(Graph& g) : g_(g), producers_(g.producers()), depth_(g.nodes.size(), 0) {}
+  explicit Separator(Graph& g) : g_(g), producers_(g.producers()), readers_(g.consumers()), depth_(g.nodes.size(), 0) {}
 
   Report run() {
     Report report{"separate_parts", {}};
@@ -133,13 +133,12 @@ class Separator {
       for (Capture& c : copy.captures) c.value = adopt(c.value, false);
       body->nodes.push_back(std::move(copy));
     }
-    const auto readers = g_.consumers();
     for (size_t n : nodes) {
       for (ValueId v : g_.nodes[n].outputs) {
         if (v == kAbsent) continue;
         const auto outside = [&](int reader) { return !members.contains(static_cast<size_t>(reader)); };
         const bool leaves =
-            std::ranges::find(g_.outputs, v) != g_.outputs.end() || std::ranges::any_of(readers[static_cast<size_t>(v)], outside);
+            std::ranges::find(g_.outputs, v) != g_.outputs.end() || std::ranges::any_of(readers_[static_cast<size_t>(v)], outside);
         if (!leaves) continue;
         part.outputs.push_back(v);
         body->outputs.push_back(inside.at(v));
@@ -153,7 +152,9 @@ class Separator {
   }
 
   Graph& g_;
-  std::vector<int> producers_, depth_;
+  std::vector<int> producers_;
+  std::vector<std::vector<int>> readers_;
+  std::vector<int> depth_;
   std::set<size_t> gone_;
   std::vector<Node> made_;
 };

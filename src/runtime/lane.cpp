@@ -154,7 +154,7 @@ class LaneImpl : public lower::Bodies {
   bool run(const lower::ControlSite& site, const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs,
            std::span<const std::pair<ValueId, Tensor>> outer, std::vector<Tensor>& out) override {
     auto& bodies = lower::CompiledBodies::of(site);
-    const bool part = site.node->op == ops::kPart;
+    const bool part = ops::is_part(*site.node);
     if (part && !bodies.pays(site, *body, outer)) return false;
     auto& lane = running->bodies.try_emplace({&site, body.get()}).first->second;
     std::vector<Tensor> arguments;

@@ -2,12 +2,19 @@
 
 namespace lathe::lower {
 
-bool StepFamily::reads(DType d) const { return numbers().empty() || std::ranges::find(numbers(), d, &Numbers::reads) != numbers().end(); }
+bool StepFamily::takes(DType reads, DType stores) const {
+  return numbers().empty() || std::ranges::any_of(numbers(), [&](const Numbers& n) {
+           return n.reads == reads && (n.stores == DType::undefined || n.stores == stores);
+         });
+}
 
 void look(const StepFamily& family, const GraphView& view, const Group& group, const Machine& machine, std::vector<Candidate>& out) {
   const Node& head = view.node(group.head());
-  const DType d = head.inputs.empty() || head.inputs[0] == kAbsent ? DType::undefined : view.dtype(head.inputs[0]);
-  if (family.reads(d)) {
+  const auto first = [&](const std::vector<ValueId>& list, bool present) {
+    const auto it = present ? std::ranges::find_if(list, [](ValueId v) { return v != kAbsent; }) : list.begin();
+    return it == list.end() || *it == kAbsent ? DType::undefined : view.dtype(*it);
+  };
+  if (family.takes(first(head.inputs, false), first(head.outputs, true))) {
     if (auto match = family.match(view, group, machine)) out.push_back({&family, std::move(match)});
   }
   for (const StepFamily* form : family.forms()) look(*form, view, group, machine, out);

@@ -43,7 +43,8 @@ struct RowsRead {
   int64_t rows = 0, length = 0;
 };
 
-// What a family's kernels read first, compute in and store. What they read beside that (weights, other operands) match() looks at.
+// What a family's kernels read first, compute in and store (undefined: what the nodes behind the head want). What they read beside that
+// (weights, other operands) match() looks at.
 struct Numbers {
   DType reads = DType::undefined, computes = DType::undefined, stores = DType::undefined;
 };
@@ -60,11 +61,11 @@ class StepFamily {
   virtual int version() const { return 1; }
 
   // ---- which numbers ----
-  // Groups whose head reads others are none of this family's. Empty: it moves or converts any.
+  // Groups whose head reads or gives others are none of this family's. Empty: it moves or converts any.
   virtual std::span<const Numbers> numbers() const { return {}; }
   // The same family for other numbers, where another kernel does them: matched, tuned and lowered by themselves, under the same name.
   virtual std::span<const StepFamily* const> forms() const { return {}; }
-  bool reads(DType d) const;
+  bool takes(DType reads, DType stores) const;
 
   // ---- before nodes are grouped ----
   // Whether other nodes may join the step of this node.
@@ -94,7 +95,7 @@ class StepFamily {
   }
 };
 
-// Adds the candidates of a family, its forms among them, for a group whose head reads numbers that they read.
+// Adds the candidates of a family, its forms among them, for a group whose head reads and gives numbers that they take.
 struct Candidate {
   const StepFamily* family;
   std::unique_ptr<Match> match;

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "kernels/tape_rows.hpp"
 #include "lower/fuse/tape_builder.hpp"
 #include "lower/fuse/tape_ops.hpp"
 #include "lower/recipe/step_family.hpp"
@@ -79,7 +80,9 @@ class TapeKernel : public StepKernel {
           }
           char* to = copies + shorts.place[i];
           // Rows that are all alike are copied once, for the longest tile.
-          if (strides[i][row_dim] != 0 || held[i] != from) copy_rows(i, from, strides[i][row_dim] == 0 ? shorts.at_once : count, inner, to);
+          if (strides[i][row_dim] != 0 || held[i] != from)
+            kernels::copy_rows({from, strides[i][last_dim], types[i]}, strides[i][row_dim],
+                               strides[i][row_dim] == 0 ? shorts.at_once : count, inner, to);
           held[i] = from;
           operands[i] = {to, 1, types[i]};
         }
@@ -97,27 +100,6 @@ class TapeKernel : public StepKernel {
   }
 
   kernels::TapeType type(size_t i) const { return i < types.size() ? types[i] : out_type; }
-
-  void copy_rows(size_t i, const char* from, int64_t count, int64_t inner, char* to) const {
-    switch (bytes_of(types[i])) {
-      case 1: return copy_rows_of<uint8_t>(i, from, count, inner, to);
-      case 2: return copy_rows_of<uint16_t>(i, from, count, inner, to);
-      case 4: return copy_rows_of<uint32_t>(i, from, count, inner, to);
-      default: return copy_rows_of<uint64_t>(i, from, count, inner, to);
-    }
-  }
-  template <typename T>
-  void copy_rows_of(size_t i, const char* from, int64_t count, int64_t inner, char* to) const {
-    const int64_t along = strides[i].back(), pitch = strides[i][dims.size() - 2];
-    const T* in = reinterpret_cast<const T*>(from);
-    T* out_rows = reinterpret_cast<T*>(to);
-    for (int64_t r = 0; r < count; ++r, in += pitch, out_rows += inner) {
-      if (along == 1) std::copy_n(in, inner, out_rows);
-      else if (along == 0) std::fill_n(out_rows, inner, *in);
-      else
-        for (int64_t j = 0; j < inner; ++j) out_rows[j] = in[j * along];
-    }
-  }
 };
 
 struct ElementwiseMatch : Match {

@@ -46,10 +46,13 @@ struct SelectMatch : Match {
   int64_t most = 0;  // TopK: k; else 0
 };
 
+// Values, or where they stand.
+constexpr Numbers kSelects[]{same(DType::f32), {DType::f32, DType::f32, DType::i64}};
+
 class SelectFamily : public StepFamily {
  public:
   std::string_view name() const override { return "select"; }
-  std::span<const Numbers> numbers() const override { return kF32; }
+  std::span<const Numbers> numbers() const override { return kSelects; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
