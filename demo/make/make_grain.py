@@ -1,6 +1,6 @@
 #!/usr/bin/python3
 """Trains the grain model (a residual convolution net) with numpy on generated pictures, and writes everything under
-demo/grain: the ONNX file, a labelled test set of PNGs, and reference outputs from a float64 forward pass.
+demo/grain: the ONNX file, a labelled test set and a calibration set of PNGs, and reference outputs from a float64 forward pass.
 
 Runs in a few minutes; its results are committed, so nobody needs to run it. Usage: make_grain.py [OUT_DIR] [EPOCHS]"""
 import os
@@ -210,6 +210,9 @@ def main():
             name = f"board_{i:03d}.png"
             write_png(os.path.join(out, "test", name), image)
             table.write(f"{name},{SPECIES[label]}\n")
+    os.makedirs(os.path.join(out, "calibration"), exist_ok=True)
+    for i, image in enumerate(pictures(seed=3, per_species=8)[0]):
+        write_png(os.path.join(out, "calibration", f"board_{i:03d}.png"), image)
     with open(os.path.join(out, "grain.onnx"), "wb") as f:
         f.write(export(net, accuracy))
     for case, pick in enumerate([slice(0, 1), slice(1, 9)]):

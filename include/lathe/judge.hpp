@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "lathe/pictures.hpp"
 #include "lathe/program.hpp"
 
 namespace lathe {
@@ -122,5 +123,55 @@ struct ItemsOptions {
 ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
                    const std::function<std::vector<Tensor>(size_t item)>& load,
                    const std::function<void(size_t item, const std::vector<Tensor>& outputs)>& take, const ItemsOptions& options = {});
+
+// Items to run a model on, with what is expected of it or without.
+struct ItemData {
+  std::vector<LabelledFile> files;  // pictures; labels empty when nobody asks for them
+  std::vector<NamedTensor> arrays;  // or arrays whose first dim counts the items; one without a name goes to a model's one input
+  Tensor targets;                   // of arrays: whole numbers [items] are classes, floats are values
+  size_t items = 0;
+  bool values() const { return !targets.empty() && is_float(targets.dtype()); }
+  std::string name(size_t item) const;
+};
+// Labelled pictures (read_labelled), or npz and npy arrays with `targets`. Throws Error: value, shape, format.
+ItemData read_judged(const std::filesystem::path& data, const std::filesystem::path& targets = {},
+                     const std::filesystem::path& beside = {});
+// What needs no labels, as calibration does: the same, or a picture, or a folder of loose pictures. Throws Error: value, format.
+ItemData read_items(const std::filesystem::path& data, const std::filesystem::path& beside = {});
+// The shapes that a program runs these items with: what is known of its inputs, else what the data say; `batch` where the first dim is
+// open. Throws Error (shape) naming a dim that stays open.
+std::vector<Shape> item_shapes(const Program& program, const ItemData& data, const PictureSettings& how, int64_t batch = 1);
+// How an item becomes a tensor an input; for run_items. Holds on to the data. Throws Error (value) naming an input without an array.
+std::function<std::vector<Tensor>(size_t item)> item_loader(const Program& program, const ItemData& data, const std::vector<Shape>& shapes,
+                                                            const PictureSettings& how);
+
+// Items put together as the program runs them: as many a batch as the inputs' first dim holds; what is left over is left out. For
+// calibration. Throws Error (value) when there are fewer items than one batch holds.
+struct Batches {
+  size_t count = 0;
+  std::function<std::vector<Tensor>(size_t batch)> load;
+};
+Batches batches(const Program& program, const std::vector<Shape>& shapes, size_t items,
+                std::function<std::vector<Tensor>(size_t item)> load);
+
+struct JudgeOptions {
+  PictureSettings pictures{};
+  std::vector<std::string> labels{};  // one a class; empty: the model's metadata say, or the data (classes_of)
+  int top = 5;                        // answers keep so many classes
+  ItemsOptions items{};
+};
+struct Judgement {
+  std::vector<std::string> classes;
+  std::vector<ClassAnswer> answers;  // of data with classes, or
+  std::vector<ValueAnswer> values;   // of data with values; in the order of the data
+  std::vector<char> seen;            // by item: whether it has an answer
+  ItemsRun run;
+};
+// Runs every item and notes what the first output says of it. Throws Error: value (labels and classes that do not match; no item could be
+// loaded), type, shape.
+Judgement judge(const Program& program, const ItemData& data, const std::vector<Shape>& shapes, const JudgeOptions& options = {});
+// On the items that both have an answer to.
+PairedShares compare_answers(const Judgement& first, const Judgement& second);
+Interval compare_values(const Judgement& first, const Judgement& second);
 
 }  // namespace lathe

@@ -12,6 +12,7 @@
 #include "lathe/narrow.hpp"
 #include "lathe/op.hpp"
 #include "lathe/parity.hpp"
+#include "lathe/pictures.hpp"
 #include "lathe/profile.hpp"
 #include "lathe/program.hpp"
 #include "lathe/report.hpp"

@@ -24,166 +24,36 @@ struct Options {
   bool strict = false;
 };
 
-// What models are judged on: labelled pictures, or arrays with their targets.
-struct Data {
-  std::vector<LabelledFile> files;
-  std::vector<NamedTensor> arrays;
-  Tensor targets;
-  size_t items = 0;
-  bool values() const { return !targets.empty() && is_float(targets.dtype()); }
-  std::string name(size_t i) const { return files.empty() ? fmt::format("#{}", i) : files[i].file.filename().string(); }
-};
-
-struct Judged {
+struct Judged : Judgement {
   std::string model;
-  std::vector<std::string> classes;
-  std::vector<ClassAnswer> answers;
-  std::vector<ValueAnswer> values;
-  std::vector<char> seen;  // by item: whether it has an answer
-  ItemsRun run;
 };
 
-Tensor item_of(const Tensor& whole, size_t i) {
-  Shape shape = whole.shape();
-  const int64_t items = shape[0];
-  shape[0] = 1;
-  Tensor out(whole.dtype(), shape);
-  const size_t each = whole.byte_size() / static_cast<size_t>(items);
-  if (each > 0) std::memcpy(out.data(), static_cast<const std::byte*>(whole.data()) + i * each, each);
-  return out;
-}
-
-std::vector<NamedTensor> read_arrays(const std::string& path) {
-  if (path.ends_with(".npz")) return read_npz(path);
-  return {{"", read_npy(path)}};
-}
-
-Data read_data(const Options& o) {
-  Data d;
-  if (o.data.ends_with(".npz") || o.data.ends_with(".npy")) {
-    if (o.targets.empty()) throw UsageError("--data holds arrays: give what is expected of them with --targets FILE.npy");
-    d.arrays = read_arrays(o.data);
-    const auto targets = read_arrays(o.targets);
-    if (targets.size() != 1) throw UsageError(fmt::format("--targets: {} holds {} arrays, expected one", o.targets, targets.size()));
-    d.targets = targets[0].tensor;
-    for (const NamedTensor& t : d.arrays) {
-      if (t.tensor.rank() == 0 || d.targets.rank() == 0 || t.tensor.shape()[0] != d.targets.shape()[0])
-        throw Error(Category::shape, fmt::format("{}: '{}' is {}, the targets are {}: expected as many items in both", o.data, t.name,
-                                                 to_string(t.tensor.shape()), to_string(d.targets.shape())));
-    }
-    if (!d.values() && d.targets.rank() != 1)
-      throw Error(Category::shape, fmt::format("{}: classes are whole numbers of shape [items], got {} of {}", o.targets,
-                                               to_string(d.targets.dtype()), to_string(d.targets.shape())));
-    d.items = static_cast<size_t>(d.targets.shape()[0]);
-  } else {
-    if (!o.targets.empty()) throw UsageError("--targets goes with arrays in --data; pictures have their labels by folder or CSV");
-    d.files = read_labelled(o.data, o.beside);
-    d.items = d.files.size();
-  }
-  if (d.items == 0) throw Error(Category::value, fmt::format("{}: it holds no items", o.data));
-  return d;
-}
-
-// How one item gets to the program's inputs.
-using Load = std::function<std::vector<Tensor>(size_t)>;
-
-Load array_load(const Program& program, const Data& data) {
-  std::vector<const Tensor*> by_input;
-  for (const Port& p : program.inputs()) {
-    const auto it = std::ranges::find(data.arrays, p.name, &NamedTensor::name);
-    if (it != data.arrays.end()) by_input.push_back(&it->tensor);
-    else if (program.inputs().size() == 1 && data.arrays.size() == 1) by_input.push_back(&data.arrays[0].tensor);
-    else throw UsageError(fmt::format("--data holds no array for input '{}'", p.name));
-  }
-  return [by_input](size_t i) {
-    std::vector<Tensor> in;
-    for (const Tensor* t : by_input) in.push_back(item_of(*t, i));
-    return in;
-  };
-}
-
-Judged judge(const Options& o, const ModelOptions& model, const Data& data) {
+Judged judge(const Options& o, const ModelOptions& model, const ItemData& data) {
   Judged j;
-  j.model = model.model;
   Graph graph = model.load_graph();
   CompileOptions options = model.compile_options(graph);
   options.threads = 1;
   const Program program = model.make_program(std::move(graph), options);
   std::vector<Shape> shapes;
-  Load load;
-  if (data.files.empty()) {
-    if (options.shapes.empty()) {
-      for (size_t i = 0; i < program.inputs().size() && data.arrays.size() == program.inputs().size(); ++i) {
-        const auto it = std::ranges::find(data.arrays, program.inputs()[i].name, &NamedTensor::name);
-        Shape shape = (it != data.arrays.end() ? *it : data.arrays[0]).tensor.shape();
-        const auto& dims = program.inputs()[i].dims;
-        shape[0] = dims && !dims->empty() && (*dims)[0].known() ? (*dims)[0].value : model.batch > 0 ? model.batch : 1;
-        options.shapes[program.inputs()[i].name] = shape;
-      }
-    }
-    shapes = model.shapes_for(program, options);
-    load = array_load(program, data);
+  if (!data.files.empty()) {
+    shapes = {o.pictures.shape_for(model, program, options, data.files.front().file)};
+  } else if (options.shapes.empty() && options.dims.empty() && !model.archived()) {
+    shapes = item_shapes(program, data, {}, model.batch);
   } else {
-    const Shape shape = o.pictures.shape_for(model, program, options, data.files.front().file);
-    shapes = {shape};
-    const PictureOptions picture = o.pictures.options_for(program, shape);
-    load = [&data, picture](size_t i) { return std::vector<Tensor>{picture_to_tensor(read_picture(data.files[i].file), picture)}; };
+    shapes = model.shapes_for(program, options);
   }
-  j.classes = o.pictures.labels_of(program.metadata());
-  // What the model gives, from one run on zeros.
-  std::vector<Tensor> zeros;
-  for (size_t i = 0; i < shapes.size(); ++i) {
-    zeros.emplace_back(program.inputs()[i].dtype, shapes[i]);
-    if (zeros.back().byte_size() > 0) std::memset(zeros.back().data(), 0, zeros.back().byte_size());
-  }
-  Lane first(program, 1);
-  const Tensor sample = first.run(std::span<const Tensor>(zeros), model.run_options())[0];
-  if (sample.composite() || sample.dtype() == DType::string || is_complex(sample.dtype()))
-    throw Error(Category::type,
-                fmt::format("output '{}' is no tensor of numbers: keep another one with --output", program.outputs()[0].name));
-  const int64_t rows = shapes[0].empty() ? 1 : std::max<int64_t>(1, shapes[0][0]), each = sample.size() / rows;
-  std::vector<int64_t> expected;
-  if (!data.values()) {
-    if (data.files.empty()) {
-      expected = widen<int64_t>(data.targets);
-      if (j.classes.empty()) {
-        for (int64_t c = 0; c < each; ++c) j.classes.push_back(std::to_string(c));
-      }
-      if (static_cast<int64_t>(j.classes.size()) != each)
-        throw Error(Category::value, fmt::format("there are {} labels for the model's {} classes", j.classes.size(), each));
-      for (size_t i = 0; i < expected.size(); ++i) {
-        if (expected[i] < 0 || expected[i] >= each)
-          throw Error(Category::value, fmt::format("{}: item {} is of class {}, the model has {}", o.targets, i, expected[i], each));
-      }
-    } else {
-      expected = classes_of(data.files, j.classes, each);
-    }
-  }
-  j.seen.assign(data.items, 0);
-  std::vector<ClassAnswer> answers(data.items);
-  std::vector<ValueAnswer> values(data.items);
-  const auto take = [&](size_t i, const std::vector<Tensor>& out) {
-    if (data.values()) values[i] = value_answer(data.name(i), out[0], item_of(data.targets, i));
-    else answers[i] = answer_of(data.name(i), expected[i], widen<double>(out[0]), o.top);
-    j.seen[i] = 1;
-  };
   Progress progress;
-  ItemsOptions how{model.threads, o.strict, model.run_options(), [&](size_t done) {
-                     progress.show(fmt::format("{}: {} of {} items", fs::path(j.model).filename().string(), done, data.items));
-                   }};
-  j.run = run_items(program, shapes, data.items, load, take, how);
+  JudgeOptions how{o.pictures.settings(), o.pictures.labels_of(program.metadata()), o.top};
+  how.items = {model.threads, o.strict, model.run_options(), [&](size_t done) {
+                 progress.show(fmt::format("{}: {} of {} items", fs::path(model.model).filename().string(), done, data.items));
+               }};
+  static_cast<Judgement&>(j) = lathe::judge(program, data, shapes, how);
+  j.model = model.model;
   progress.show("");
-  if (j.run.failed.size() == data.items)
-    throw Error(Category::value, fmt::format("none of the {} items could be read; the first: {}", data.items, j.run.failed[0].second));
   constexpr size_t kNamed = 10;
   for (size_t i = 0; i < std::min(kNamed, j.run.failed.size()); ++i)
     fmt::print(stderr, "lathe: item {} is left out: {}\n", data.name(j.run.failed[i].first), j.run.failed[i].second);
   if (j.run.failed.size() > kNamed) fmt::print(stderr, "lathe: and {} more (--json names them all)\n", j.run.failed.size() - kNamed);
-  for (size_t i = 0; i < data.items; ++i) {
-    if (!j.seen[i]) continue;
-    if (data.values()) j.values.push_back(std::move(values[i]));
-    else j.answers.push_back(std::move(answers[i]));
-  }
   return j;
 }
 
@@ -323,25 +193,8 @@ void print_values(const Judged& j, const ValueReport& r, int worst) {
   fmt::print("\nFurthest off\n{}", table.text());
 }
 
-// The items that both have answers to, in order.
-template <typename Answer>
-std::pair<std::vector<Answer>, std::vector<Answer>> common(const Judged& a, const Judged& b, const std::vector<Answer> Judged::*list) {
-  std::pair<std::vector<Answer>, std::vector<Answer>> both;
-  size_t x = 0, y = 0;
-  for (size_t i = 0; i < a.seen.size(); ++i) {
-    if (a.seen[i] && b.seen[i]) both.first.push_back((a.*list)[x]), both.second.push_back((b.*list)[y]);
-    x += static_cast<size_t>(a.seen[i]);
-    y += static_cast<size_t>(b.seen[i]);
-  }
-  return both;
-}
-
 Json compare_classes(const Judged& a, const Judged& b, bool people) {
-  const auto [first, second] = common(a, b, &Judged::answers);
-  std::vector<bool> right_a, right_b;
-  for (const ClassAnswer& x : first) right_a.push_back(x.right());
-  for (const ClassAnswer& x : second) right_b.push_back(x.right());
-  const PairedShares s = compare_paired(right_a, right_b);
+  const PairedShares s = compare_answers(a, b);
   const double d = 100 * s.difference.value;
   if (people) {
     fmt::print(
@@ -357,12 +210,11 @@ Json compare_classes(const Judged& a, const Judged& b, bool people) {
 }
 
 Json compare_numbers(const Judged& a, const Judged& b, bool people) {
-  const auto [first, second] = common(a, b, &Judged::values);
-  const Interval d = compare_values(first, second);
+  const Interval d = compare_values(a, b);
   if (people)
     fmt::print("\n{} against {}: mean absolute error {:+.6g} ({:+.6g} to {:+.6g}){}\n", b.model, a.model, d.value, d.low, d.high,
                d.low <= 0 && d.high >= 0 ? ", which may be chance" : "");
-  return {{"items", first.size()}, {"mean_absolute_error", to_json(d)}};
+  return {{"items", a.values.size()}, {"mean_absolute_error", to_json(d)}};
 }
 
 int on_noise(const Options& o) {
@@ -404,7 +256,7 @@ int judge_all(const Options& o) {
     return on_noise(o);
   }
   if (o.data.empty()) throw UsageError("--data is missing: a folder of a folder a class, a CSV of file and label, or arrays; or --noise N");
-  const Data data = read_data(o);
+  const ItemData data = read_judged(o.data, o.targets, o.beside);
   if (data.values() && o.at_least >= 0) throw UsageError("--at-least is a share of right answers; these targets are values");
   std::vector<ModelOptions> models{o.model};
   for (const std::string& other : o.against) {

@@ -154,10 +154,10 @@ Json tensor_json(const Tensor& t) {
 }
 
 int run_images(const Options& o, const Program& program, const CompileOptions& options) {
-  const auto paths = list_pictures(o.images);
+  const auto paths = list_pictures({o.images.begin(), o.images.end()});
   const auto labels = o.pictures.labels_of(program.metadata());
   const Shape shape = o.pictures.shape_for(o.model, program, options, paths.front());
-  const PictureOptions picture = o.pictures.options_for(program, shape);
+  const PictureOptions picture = picture_options(o.pictures.settings(), program, shape);
   const auto truth = o.truth.empty() ? std::map<std::string, std::string>() : read_truth(o.truth);
   Lane lane(program, o.model.threads);
   Progress progress;

@@ -7,17 +7,12 @@
 #include "base/files.hpp"
 #include "base/text.hpp"
 #include "lathe/judge.hpp"
+#include "lathe/pictures.hpp"
 
 namespace lathe {
 namespace {
 
 namespace fs = std::filesystem;
-
-bool is_picture(const fs::path& path) {
-  std::string ext = path.extension().string();
-  std::ranges::transform(ext, ext.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-  return ext == ".png" || ext == ".jpg" || ext == ".jpeg";
-}
 
 std::vector<LabelledFile> of_folders(const fs::path& folder) {
   std::vector<LabelledFile> out;

@@ -58,6 +58,17 @@ class Batch {
 
 }  // namespace
 
+Batches batches(const Program& program, const std::vector<Shape>& shapes, size_t items, std::function<std::vector<Tensor>(size_t)> load) {
+  const size_t rows = Batch(program, shapes).rows;
+  if (items < rows) fail(Category::value, "{} items do not fill one batch of {}", items, rows);
+  if (rows == 1) return {items, std::move(load)};
+  return {items / rows, [=, load = std::move(load)](size_t b) {
+            Batch batch(program, shapes);
+            for (size_t r = 0; r < rows; ++r) batch.put(r, load(b * rows + r));
+            return batch.inputs;
+          }};
+}
+
 ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
                    const std::function<std::vector<Tensor>(size_t)>& load,
                    const std::function<void(size_t, const std::vector<Tensor>&)>& take, const ItemsOptions& options) {

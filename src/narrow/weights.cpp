@@ -1,7 +1,8 @@
-// Weights in fewer bits, each rounded to the nearest number.
+// Weights in fewer bits.
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <map>
 #include <set>
 
 #include "base/fail.hpp"
@@ -9,6 +10,8 @@
 #include "lathe/narrow.hpp"
 #include "lathe/op.hpp"
 #include "lathe/shaping.hpp"
+#include "narrow/observe.hpp"
+#include "narrow/rounding.hpp"
 #include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
 
@@ -29,6 +32,29 @@ struct Quantised {
 class Narrower {
  public:
   Narrower(Graph& graph, const NarrowOptions& options) : g_(graph), o_(options), readers_(graph.consumers()) {}
+
+  // What filters see, for rounding that makes up for itself.
+  void observe(const Calibration& c) {
+    std::vector<ValueId> inputs;
+    std::vector<std::vector<ValueId>> on;  // weights of the layers on each input
+    for (size_t n = 0; n < g_.nodes.size(); ++n) {
+      const auto l = narrowing::layer_of(g_, n, readers_);
+      if (!l || readers_[static_cast<size_t>(l->weights)].size() != 1 || l->depth * l->filters < o_.least ||
+          g_.values[static_cast<size_t>(l->input)].dtype != DType::f32)
+        continue;
+      layers_.try_emplace(l->weights, *l, narrowing::Moments(*l, true));
+      const auto at = std::ranges::find(inputs, l->input);
+      if (at == inputs.end()) inputs.push_back(l->input), on.push_back({l->weights});
+      else on[static_cast<size_t>(at - inputs.begin())].push_back(l->weights);
+    }
+    const int64_t rows = narrowing::rows_of_an_item(c.items);
+    narrowing::observe(g_, inputs, c, "what filters see", [&](size_t, size_t i, const Tensor& t) {
+      for (ValueId w : on[i]) {
+        auto& [layer, moments] = layers_.at(w);
+        narrowing::each_row(g_, layer, t, rows, [&m = moments](int64_t group, const float* row) { m.add(group, row); });
+      }
+    });
+  }
 
   NarrowReport run() {
     for (const std::string& name : o_.leave) check_name(name);
@@ -97,6 +123,10 @@ class Narrower {
     }
     if (n.op == "Gather" && n.inputs[0] == v && shape.size() == 2 && n.integer("axis", 0) == 0)
       return block > 0 ? Sharing{1, block} : Sharing{0, 0};
+    // A scale a gate of a row; one direction, or both alike.
+    if ((n.op == "LSTM" || n.op == "GRU" || n.op == "RNN") && n.inputs.size() > 2 && (n.inputs[1] == v || n.inputs[2] == v) &&
+        shape.size() == 3 && !few)
+      return Sharing{1, 0};
     if (n.op == "Conv" && n.inputs.size() > 1 && n.inputs[1] == v && !few) return Sharing{0, 0};
     return std::nullopt;
   }
@@ -122,7 +152,7 @@ class Narrower {
     record(first, whole, static_cast<int64_t>(half.byte_size()), signal, noise);
   }
 
-  Quantised quantised(const Tensor& whole, const Sharing& s) const {
+  Quantised quantised(ValueId v, const Tensor& whole, const Sharing& s) const {
     const Shape& shape = whole.shape();
     const auto axis = static_cast<size_t>(s.axis);
     const int64_t size = shape[axis], inner = element_count(std::span<const int64_t>(shape).subspan(axis + 1)),
@@ -150,12 +180,25 @@ class Narrower {
       if (scale[at] == 0) scale[at] = static_cast<double>(std::numeric_limits<float>::min());
       if (zeros) zero[at] = std::clamp(std::nearbyint(-low[at] / scale[at]), 0.0, most);
     }
+    const auto grid_at = [&](int64_t i) {
+      const auto at = static_cast<size_t>(group(i));
+      return narrowing::Grid{scale[at], zero[at], zeros ? 0 : -most, most};
+    };
+    if (const auto known = layers_.find(v); known != layers_.end()) {
+      const auto& [layer, moments] = known->second;
+      const auto place = [&l = layer](int64_t f, int64_t k) { return l.axis == 0 ? f * l.depth + k : k * l.filters + f; };
+      const auto rows = narrowing::rounded(
+          layer, narrowing::by_filter(g_, layer), [&](int64_t f, int64_t k) { return grid_at(place(f, k)); }, &moments);
+      for (int64_t f = 0; f < layer.filters; ++f) {
+        for (int64_t k = 0; k < layer.depth; ++k)
+          numbers[static_cast<size_t>(place(f, k))] = rows[static_cast<size_t>(f * layer.depth + k)];
+      }
+    } else {
+      for (size_t i = 0; i < x.size(); ++i) numbers[i] = grid_at(static_cast<int64_t>(i)).number(x[i]);
+    }
     Quantised q;
     for (size_t i = 0; i < x.size(); ++i) {
-      const auto at = static_cast<size_t>(group(static_cast<int64_t>(i)));
-      const double wide = x[i];
-      numbers[i] = std::clamp(std::nearbyint(wide / scale[at]) + zero[at], zeros ? 0 : -most, most);
-      const double back = (numbers[i] - zero[at]) * scale[at];
+      const double wide = x[i], back = grid_at(static_cast<int64_t>(i)).value(numbers[i]);
       q.signal += wide * wide;
       q.noise += (wide - back) * (wide - back);
     }
@@ -166,7 +209,7 @@ class Narrower {
   }
 
   void quantise(ValueId v, const Tensor& whole, const Sharing& s, const Node& first) {
-    const Quantised q = quantised(whole, s);
+    const Quantised q = quantised(v, whole, s);
     std::vector<ValueId> inputs{constant(v, "." + std::string(to_string(o_.weights)), q.numbers), constant(v, ".scale", q.scales)};
     if (!q.zeros.empty()) inputs.push_back(constant(v, ".zero", q.zeros));
     Node widen_again;
@@ -205,25 +248,33 @@ class Narrower {
   Graph& g_;
   const NarrowOptions& o_;
   std::vector<std::vector<int>> readers_;
+  std::map<ValueId, std::pair<narrowing::Layer, narrowing::Moments>> layers_;  // by their weights
   std::vector<Node> made_;
   NarrowReport report_;
 };
 
 }  // namespace
 
-NarrowReport narrow_model(Graph& graph, const NarrowOptions& o) {
+NarrowReport narrow_model(Graph& graph, const NarrowOptions& o, const Calibration* calibration) {
   static const std::set<DType> kTypes{DType::f16, DType::bf16, DType::i8, DType::u8, DType::i4, DType::u4};
   if (!kTypes.contains(o.weights))
     fail(Category::value, "weights cannot be kept as {}; f16, bf16, i8, u8, i4 and u4 can", to_string(o.weights));
   const bool half = o.weights == DType::f16 || o.weights == DType::bf16;
   if (o.block != 0 && half) fail(Category::value, "{} has no scales, and no blocks that share them", to_string(o.weights));
   if (o.block != 0 && (o.block < 16 || o.block > 4096)) fail(Category::value, "a block of {} is out of range (16 to 4096)", o.block);
+  const bool compensated = o.rounding == Rounding::compensated;
+  if (compensated && half)
+    fail(Category::value, "weights in {} are rounded to the nearest: nothing is left to make up for", to_string(o.weights));
+  if (compensated && (!calibration || calibration->items == 0))
+    fail(Category::value, "compensated rounding needs calibration items: what the layers' outputs lose is read off them");
   const auto whole = deep_copy(graph);
   Graph& g = *whole;
   if (!g.functions.empty()) inline_functions(g);
   const int64_t needed = o.weights == DType::bf16 ? 13 : half ? 9 : bit_width(o.weights) == 4 || o.block > 0 ? 21 : 13;
   if (g.opset("") < needed) convert_opset(g, needed);
-  NarrowReport report = Narrower(g, o).run();
+  Narrower narrower(g, o);
+  if (compensated) narrower.observe(*calibration);
+  NarrowReport report = narrower.run();
   check(g);
   infer(g);
   graph = std::move(g);
