@@ -3,11 +3,13 @@
 
 #include "lathe/archive.hpp"
 #include "lathe/builder.hpp"
+#include "lathe/compare.hpp"
 #include "lathe/dtype.hpp"
 #include "lathe/error.hpp"
 #include "lathe/formats.hpp"
 #include "lathe/graph.hpp"
 #include "lathe/judge.hpp"
+#include "lathe/logbook.hpp"
 #include "lathe/measure.hpp"
 #include "lathe/narrow.hpp"
 #include "lathe/op.hpp"

@@ -1,5 +1,7 @@
 // lathe bench
-#include "common.hpp"
+#include <limits>
+
+#include "keep.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -10,7 +12,8 @@ struct Options {
   bool versus_unfused = false;
   int rounds = 40;
   uint64_t seed = 1;
-  std::string prefer;
+  std::string prefer, against;
+  KeepFlags keep;
 };
 
 Json latency_json(const Latency& l) {
@@ -46,6 +49,28 @@ int versus(const Options& o, const Graph& graph, const CompileOptions& options, 
   return kGood;
 }
 
+LogEntry entry_of(const Options& o, const BenchResult& r, const std::string& options, double per_second, const Json& details) {
+  LogEntry e = entry_for("bench", o.model.model, options, details);
+  e.figures["latency"] = {r.latency.median, r.latency.min, r.latency.p90, "s", r.samples};
+  e.figures["p99"] = {r.latency.p99, {}, {}, "s", {}};
+  e.figures["items_per_second"] = {per_second, {}, {}, "items/s", {}};
+  e.figures["peak_gflops"] = {r.peak_gflops, {}, {}, "GFLOP/s", {}};
+  if (r.flops > 0) e.figures["share_of_peak"] = {r.share, {}, {}, "share", {}};
+  return e;
+}
+
+// Whether this is slower than what was kept.
+int against_kept(const Options& o, LogEntry now, Json& j) {
+  const Logbook book(o.keep.file());
+  now.id = std::numeric_limits<int64_t>::max();  // it has none yet, and is later than all
+  const LogEntry before = earlier_entry(book, now, o.against);
+  const Change c = as_usage([&] { return compare_entries(before, now); });
+  j["against"] = change_json(before, now, c);
+  j["against"]["after"] = nullptr;
+  if (for_people(o.model.json)) fmt::print("  against entry {} of {}: {}\n", before.id, before.at, c.why);
+  return c.kind == Change::Kind::slower ? kCheckFailed : kGood;
+}
+
 }  // namespace
 
 Command add_bench(CLI::App& app) {
@@ -64,6 +89,11 @@ Command add_bench(CLI::App& app) {
   app.add_flag("--versus-unfused", o->versus_unfused, "Interleave fused and unfused runs and print the ratio");
   app.add_option("--rounds", o->rounds, "With --versus-unfused: rounds (40)")->check(CLI::Range(3, 100000))->type_name("N");
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
+  app.add_option("--against", o->against,
+                 "Slower than what the logbook holds (an entry's id, or LAST for the latest that is like it), or only noise? Exit code 1 "
+                 "when slower")
+      ->type_name("LAST|ID");
+  o->keep.add_to(app);
   o->model.add_limits(app);
   return [o] {
     o->bench.run = o->model.run_options();
@@ -136,8 +166,19 @@ Command add_bench(CLI::App& app) {
             {{"lanes", c.lanes}, {"threads", c.threads}, {"latency_seconds", c.latency}, {"runs_per_second", c.runs_per_second}});
       j["choice"] = {{"prefer", o->prefer}, {"lanes", choice.lanes}, {"threads", choice.threads}, {"why", choice.why}, {"tried", tried}};
     }
-    write_json(o->model.json, j);
-    if (!for_people(o->model.json)) return static_cast<int>(kGood);
+    const auto kept = [&]() -> int {
+      if (!o->keep.on() && o->against.empty()) return kGood;
+      LogEntry e = entry_of(*o, r, options_text(program, shapes, o->bench.lanes), per_second, j);
+      const int code = o->against.empty() ? int{kGood} : against_kept(*o, e, j);
+      // Asked for against alone, it is looked at and not kept.
+      if (o->against.empty() || o->keep.keep) keep_entry(o->keep, e, for_people(o->model.json));
+      return code;
+    };
+    if (!for_people(o->model.json)) {
+      const int code = kept();
+      write_json(o->model.json, j);
+      return code;
+    }
     if (!choice.tried.empty()) {
       Table tried("lrr", {"tried", "latency", "runs/s"});
       for (const LaneCandidate& c : choice.tried)
@@ -182,7 +223,9 @@ Command add_bench(CLI::App& app) {
           "  This machine was too noisy to trust absolute times: spread {:.0f} % of the median, peak moved by {:.0f} %. Compare "
           "interleaved runs, or try again.\n",
           100 * r.spread, 100 * r.peak_drift);
-    return static_cast<int>(kGood);
+    const int code = kept();
+    write_json(o->model.json, j);
+    return code;
   };
 }
 

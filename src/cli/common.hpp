@@ -175,5 +175,7 @@ Command add_profile(CLI::App& app);
 Command add_ship(CLI::App& app);
 Command add_judge(CLI::App& app);
 Command add_narrow(CLI::App& app);
+Command add_compare(CLI::App& app);
+Command add_logbook(CLI::App& app);
 
 }  // namespace lathe::cli

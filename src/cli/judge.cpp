@@ -4,7 +4,7 @@
 #include <cstring>
 #include <filesystem>
 
-#include "common.hpp"
+#include "keep.hpp"
 #include "pictures.hpp"
 #include "tensor/widen.hpp"
 
@@ -22,6 +22,7 @@ struct Options {
   int64_t noise = 0;
   double at_least = -1;
   bool strict = false;
+  KeepFlags keep;
 };
 
 struct Judged : Judgement {
@@ -217,6 +218,28 @@ Json compare_numbers(const Judged& a, const Judged& b, bool people) {
   return {{"items", a.values.size()}, {"mean_absolute_error", to_json(d)}};
 }
 
+// Of every model that was judged.
+void keep(const Options& o, const std::vector<Judged>& judged, const Json& out) {
+  if (!o.keep.on()) return;
+  for (size_t i = 0; i < judged.size(); ++i) {
+    const Judged& j = judged[i];
+    LogEntry e = entry_for("judge", j.model, fmt::format("data {}", fs::path(o.data).filename().string()), out["models"][i]);
+    const auto figure = [&](const char* name, const Json& interval, const char* unit) {
+      if (interval["value"].is_null()) return;
+      Figure& f = e.figures[name];
+      f.value = interval["value"];
+      f.unit = unit;
+      if (!interval["low"].is_null()) f.low = interval["low"].get<double>();
+      if (!interval["high"].is_null()) f.high = interval["high"].get<double>();
+    };
+    const Json& m = out["models"][i];
+    if (m.contains("top_1")) figure("accuracy", m["top_1"], "share"), figure("mean_f1", m["mean_f1"], "share");
+    else figure("error", m["mean_absolute_error"], ""), figure("r_squared", m["r_squared"], "");
+    e.figures["items_per_second"] = {static_cast<double>(m["items"].get<int64_t>()) / j.run.seconds, {}, {}, "items/s", {}};
+    keep_entry(o.keep, e, for_people(o.model.json));
+  }
+}
+
 int on_noise(const Options& o) {
   Graph graph = o.model.load_graph();
   CompileOptions options = o.model.compile_options(graph);
@@ -288,6 +311,7 @@ int judge_all(const Options& o) {
       fmt::print("  {} of {} items could not be read and are left out\n", j.run.failed.size(), data.items);
   }
   write_json(o.model.json, out);
+  keep(o, judged, out);
   if (people && o.at_least >= 0) fmt::print("\n{}: at least {} was asked\n", good ? "held" : "not held", percent(o.at_least));
   return good ? kGood : kCheckFailed;
 }
@@ -313,6 +337,7 @@ Command add_judge(CLI::App& app) {
   app.add_option("--noise", o->noise, "No data: N generated items, for speed alone")->check(CLI::Range(1, 100000000))->type_name("N");
   app.add_flag("--strict", o->strict, "An item that cannot be read ends it (else it is named and left out)");
   o->pictures.add_to(app);
+  o->keep.add_to(app);
   o->model.add_limits(app);
   return [o] { return judge_all(*o); };
 }

@@ -56,6 +56,14 @@ uintmax_t bytes_of_model(const std::string& path) {
   return own + (ec ? 0 : beside);
 }
 
+void keep_narrowed(const NarrowFlags& o, const std::string& how, uintmax_t bytes, double cosine, const Json& details) {
+  if (!o.keep.on()) return;
+  LogEntry e = entry_for("narrow", o.model, how, details);
+  e.figures["file_bytes"] = {static_cast<double>(bytes), {}, {}, "bytes", {}};
+  e.figures["cosine"] = {cosine, {}, {}, "", {}};
+  keep_entry(o.keep, e, for_people(o.json));
+}
+
 void print_left(const std::vector<std::pair<std::string, std::string>>& left) {
   constexpr size_t kMost = 30;
   if (left.empty()) return;
@@ -153,8 +161,17 @@ int narrow(Options o) {
   else check = check_outputs(wide, load(o.write, {o.allow_outside, false}));
   progress.show("");
   const uintmax_t before = bytes_of_model(o.model), after = bytes_of_model(o.write);
-  write_json(o.json, report_json(o, report, check, before, after));
+  const Json json = report_json(o, report, check, before, after);
+  write_json(o.json, json);
   if (for_people(o.json)) print_report(o, report, check, before, after);
+  double cosine = 1;
+  for (const Comparison& c : check.against_wide) cosine = std::min(cosine, c.cosine);
+  keep_narrowed(o,
+                fmt::format("weights {}{}", o.weights,
+                            halved        ? ", everything"
+                            : o.block > 0 ? fmt::format(", block {}", o.block)
+                                          : ""),
+                after, cosine, json);
   return check.pass() ? kGood : kCheckFailed;
 }
 
@@ -213,6 +230,7 @@ Command add_narrow(CLI::App& app) {
   app.add_option("--data-beside", o->data_beside, "Folder that the files of --data lie in, when it is a CSV")->type_name("DIR");
   app.add_option("--targets", o->targets, "What is expected of arrays in --data")->type_name("FILE");
   o->pictures.add_to(app);
+  o->keep.add_to(app);
   app.add_flag("--no-check", o->no_check, "Write only: run neither model");
   app.add_option("--external-from", o->external_from, "Initializers of at least N bytes go to a file beside the model (FILE.data)")
       ->check(zero_or_more())

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "common.hpp"
+#include "keep.hpp"
 #include "pictures.hpp"
 
 namespace lathe::cli {
@@ -19,6 +20,7 @@ struct NarrowFlags {
   bool allow_outside = false, no_check = false, no_equalise = false, no_bias_correction = false;
   bool weights_set = false, rounding_set = false;
   PictureFlags pictures;
+  KeepFlags keep;
 };
 
 // How far the narrowed model's outputs are from the wide one's, and the compiled form's from plain evaluation, on random inputs.
@@ -40,6 +42,8 @@ int narrow_to_bytes(const NarrowFlags& o);
 
 std::string decibels(double v);
 Json decibels_json(double v);
+// Keeps what came of it, when results are kept.
+void keep_narrowed(const NarrowFlags& o, const std::string& how, uintmax_t bytes, double cosine, const Json& details);
 // The file, and its external data beside it.
 uintmax_t bytes_of_model(const std::string& path);
 void print_left(const std::vector<std::pair<std::string, std::string>>& left);

@@ -297,8 +297,11 @@ int narrow_to_bytes(const NarrowFlags& o) {
   r.bytes_before = bytes_of_model(o.model);
   r.bytes_after = bytes_of_model(o.write);
   for (const std::string& w : r.warnings) fmt::print(stderr, "lathe: {}\n", w);
-  write_json(o.json, report_json(o, model, r));
+  const Json json = report_json(o, model, r);
+  write_json(o.json, json);
   if (for_people(o.json)) print_report(o, model, r);
+  keep_narrowed(o, fmt::format("activations {}, range {}, {} wide", o.activations, o.range, r.wide.size()), r.bytes_after, r.error.cosine,
+                json);
   return r.check.pass() ? kGood : kCheckFailed;
 }
 

@@ -1,9 +1,9 @@
 // lathe profile
 #include <algorithm>
 
-#include "common.hpp"
-#include "drawing.hpp"
 #include "base/files.hpp"
+#include "drawing.hpp"
+#include "keep.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -14,6 +14,7 @@ struct Options {
   std::string chart, timeline;
   int top = 25;
   uint64_t seed = 1;
+  KeepFlags keep;
 };
 
 // What a bar is called: number, kind, and the first node.
@@ -125,22 +126,31 @@ Command add_profile(CLI::App& app) {
                      {"flops", op.flops},
                      {"bytes", op.bytes},
                      {"limit_seconds", op.limit_seconds}});
-    write_json(o->model.json, {{"model", o->model.model},
-                               {"threads", threads},
-                               {"isa", program.options().isa},
-                               {"runs", p.timed.runs},
-                               {"cold", o->profile.cold},
-                               {"run_seconds", latency_json(p.run)},
-                               {"timed_run_seconds", latency_json(p.timed)},
-                               {"overhead_of_timing", p.overhead},
-                               {"flops", p.flops},
-                               {"plain", plain_json(edition, plainly)},
-                               {"peak_gflops", roofline.peak_gflops()},
-                               {"ops", ops},
-                               {"steps", steps}});
+    const Json details{{"model", o->model.model},
+                       {"threads", threads},
+                       {"isa", program.options().isa},
+                       {"runs", p.timed.runs},
+                       {"cold", o->profile.cold},
+                       {"run_seconds", latency_json(p.run)},
+                       {"timed_run_seconds", latency_json(p.timed)},
+                       {"overhead_of_timing", p.overhead},
+                       {"flops", p.flops},
+                       {"plain", plain_json(edition, plainly)},
+                       {"peak_gflops", roofline.peak_gflops()},
+                       {"ops", ops},
+                       {"steps", steps}};
+    write_json(o->model.json, details);
+    const auto kept = [&] {
+      if (!o->keep.on()) return;
+      LogEntry e = entry_for("profile", o->model.model, options_text(program, edition.inputs, 1), details);
+      e.figures["latency"] = {p.run.median, p.run.min, p.run.p90, "s", {}};
+      e.figures["peak_gflops"] = {roofline.peak_gflops(), {}, {}, "GFLOP/s", {}};
+      for (const OpProfile& op : p.ops) e.figures["share of " + op.op] = {op.share, {}, {}, "share", {}};
+      keep_entry(o->keep, e, for_people(o->model.json));
+    };
     if (!o->timeline.empty()) write_file(o->timeline, timeline_json(p, std::filesystem::path(o->model.model).filename().string()));
     if (!o->chart.empty()) draw(*o, p);
-    if (!for_people(o->model.json)) return static_cast<int>(kGood);
+    if (!for_people(o->model.json)) return kept(), static_cast<int>(kGood);
     fmt::print("{}, {} thread{}, {}, {} runs{}\n", o->model.model, threads, threads == 1 ? "" : "s", program.options().isa, p.timed.runs,
                o->profile.cold ? ", caches emptied before each" : "");
     fmt::print("  a run takes {} in the median ({} to {} at 90 %), {:.1f} GFLOP/s: {:.1f} % of the peak\n", seconds_text(p.run.median),
@@ -171,6 +181,7 @@ Command add_profile(CLI::App& app) {
     fmt::print("{} of {} steps, longest first\n{}", order.size(), p.steps.size(), by_step.text());
     if (!o->chart.empty()) fmt::print("  chart: {}\n", o->chart);
     if (!o->timeline.empty()) fmt::print("  timeline: {}\n", o->timeline);
+    kept();
     return static_cast<int>(kGood);
   };
 }
