@@ -26,12 +26,19 @@ const Command kCommands[]{
     {"turn", "turn " + kGrain + " --bind batch=2 -o @/turned.onnx", true, true},
     {"judge", "judge " + kGrain + " --data " + (kDemo / "grain/truth.csv").string() + " --beside " + (kDemo / "grain/test").string()},
     {"narrow", "narrow " + kGrain + " -o @/narrow.onnx", true, true},
+    {"compare", "compare @/quick.toml", false},
+    {"logbook", "logbook --logbook @/book.sqlite", false, true},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},
     {"sweep", "sweep Relu --sizes 64 --rounds 3", false},
 };
 
+// With what the command reads put there first.
 std::string in_folder(std::string text, const fs::path& folder) {
+  if (text.find("@/quick.toml") != std::string::npos)
+    write(folder / "quick.toml", "[measure]\nseconds = 0.05\nrounds = 3\n[[variant]]\nname = \"f32\"\nmodel = \"" + kGrain + "\"\n");
+  if (text.find("@/book.sqlite") != std::string::npos && !fs::exists(folder / "book.sqlite"))
+    CHECK(tool("bench " + kGrain + " --seconds 0.02 --warmup 0 --logbook " + (folder / "book.sqlite").string()).code == 0);
   for (size_t at; (at = text.find('@')) != std::string::npos;) text.replace(at, 1, folder.string());
   return text;
 }
@@ -49,13 +56,6 @@ std::set<std::string> keys_of(const Json& j) {
   std::set<std::string> keys;
   keys_of(j, "", keys);
   return keys;
-}
-
-std::vector<std::string> lines_of(const std::string& text) {
-  std::vector<std::string> lines;
-  std::istringstream in(text);
-  for (std::string line; std::getline(in, line);) lines.push_back(line);
-  return lines;
 }
 
 std::set<std::string> options_of(const std::string& help) {
@@ -224,7 +224,11 @@ TEST_CASE("every command line of the README does what it says, on the demo model
       fs::copy(e.path(), f.path / e.path().filename(), fs::copy_options::recursive);
   }
   fs::copy(fs::directory_iterator(kDemo / "grain/test")->path(), f.path / "board.png");
-  fs::copy(kDemo / "grain/test", f.path / "test");
+  for (const char* folder : {"test", "calibration"}) fs::copy(kDemo / "grain" / folder, f.path / folder);
+  // The demo's sheet, quicker.
+  std::string sheet = slurp(kDemo / "grain/variants.toml");
+  sheet.replace(sheet.find("seconds = 1.5"), 13, "seconds = 0.1");
+  write(f.path / "variants.toml", sheet);
   fs::create_directories(f.path / "suite/grain");
   fs::copy(kGrain, f.path / "suite/grain/model.onnx");
   fs::copy(f.path / "test_data_set_0", f.path / "suite/grain/test_data_set_0", fs::copy_options::recursive);

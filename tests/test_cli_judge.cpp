@@ -1,4 +1,6 @@
 // lathe judge
+#include <png.h>
+
 #include "tool.hpp"
 
 using namespace test;
@@ -131,4 +133,85 @@ TEST_CASE("judge: noise has no accuracy; what is missing is said") {
       tool("judge " + kGrain + " --data " + (f.path / "labels.csv").string() + " --beside " + (kDemo / "grain/test").string());
   CHECK(other.code == 3);
   CHECK(has(other.err, "'teak' is none of the model's 6 classes"));
+}
+
+namespace {
+
+void write_png(const fs::path& file, int height, int width, uint32_t format, const std::vector<uint8_t>& pixels) {
+  png_image image{};
+  image.version = PNG_IMAGE_VERSION;
+  image.height = static_cast<png_uint_32>(height);
+  image.width = static_cast<png_uint_32>(width);
+  image.format = format;
+  REQUIRE(png_image_write_to_file(&image, file.c_str(), 0, pixels.data(), 0, nullptr));
+}
+
+}  // namespace
+
+TEST_CASE("judge: masks, restored pictures, boxes and a contact sheet of the worst") {
+  const Folder f;
+  const auto path = [&](const char* name) { return (f.path / name).string(); };
+  // Four pictures of 8 x 8: red on the left half, the more the later.
+  std::string masks = "file,target\n", same = "", boxes = "file,class,x,y,width,height\n";
+  for (int i = 0; i < 4; ++i) {
+    std::vector<uint8_t> pixels(8 * 8 * 3, 20), mask(64, 0);
+    for (int p = 0; p < 64; ++p) {
+      if (p % 8 < 4) pixels[static_cast<size_t>(p) * 3] = 230, mask[static_cast<size_t>(p)] = 1;
+    }
+    if (i == 3) std::fill(mask.begin(), mask.end(), 1);  // the model will be half right here
+    const std::string name = "p" + std::to_string(i) + ".png";
+    write_png(f.path / name, 8, 8, PNG_FORMAT_RGB, pixels);
+    write_png(f.path / ("m" + name), 8, 8, PNG_FORMAT_GRAY, mask);
+    masks += name + ",m" + name + "\n";
+    same += name + "," + name + "\n";
+    boxes += name + (i == 3 ? ",1,0,0,4,4\n" : ",0,1,1,4,4\n");
+  }
+  masks += "none.png,mp0.png\n";
+  write(f.path / "masks.csv", masks);
+  write(f.path / "same.csv", same);
+  write(f.path / "boxes.csv", boxes);
+  const auto model = [&](const char* name, auto make) {
+    Builder b(name, 17);
+    const auto x = b.input("image", DType::f32, {1, 3, 8, 8});
+    b.output(make(b, x), "out");
+    save(b.finish(), f.path / (std::string(name) + ".onnx"));
+  };
+  model("red", [](Builder& b, ValueId x) {
+    return b.op("Slice", {x, b.constant("from", Tensor::from<int64_t>({1}, {0})), b.constant("to", Tensor::from<int64_t>({1}, {1})),
+                          b.constant("axis", Tensor::from<int64_t>({1}, {1}))});
+  });
+  model("copy", [](Builder& b, ValueId x) { return b.op("Relu", {x}); });
+  model("box", [](Builder& b, ValueId x) {  // always the same two boxes
+    const auto nothing =
+        b.op("Mul", {b.op("ReduceMean", {x}, {{"keepdims", int64_t{0}}}), b.constant("zero", Tensor::from<float>({}, {0}))});
+    return b.op("Add", {b.constant("rows", Tensor::from<float>({1, 2, 6}, {1, 1, 5, 5, 0.9f, 0, 0, 0, 4, 4, 0.4f, 0})), nothing});
+  });
+  const Result m = tool("judge " + path("red.onnx") + " --as masks --data " + path("masks.csv") + " --scale 0.00392157 --json -");
+  REQUIRE(m.code == 0);
+  const Json masked = Json::parse(m.out)["models"][0];
+  CHECK(masked["items"] == 4);
+  CHECK(masked["left_out"].size() == 1);
+  CHECK(masked["pixels_right"]["value"].get<double>() == doctest::Approx(0.875));
+  CHECK(masked["worst"][0]["item"] == "p3.png");
+  const Result copy =
+      tool("judge " + path("copy.onnx") + " --as pictures --data " + path("same.csv") + " --white 255 --against " + path("copy.onnx"));
+  CHECK(copy.code == 0);
+  CHECK(has(copy.out, "PSNR, dB"));
+  CHECK(has(copy.out, "which may be chance"));
+  const Result b = tool("judge " + path("box.onnx") + " --as boxes --data " + path("boxes.csv") + " --sheet " + path("sheet.png") +
+                        " --json " + path("b.json"));
+  REQUIRE(b.code == 0);
+  const Json boxed = Json::parse(slurp(path("b.json")))["models"][0];
+  CHECK(boxed["items"] == 4);
+  CHECK(boxed["map_at_half"]["value"].get<double>() > 0.3);
+  CHECK(boxed["map_at_half"]["value"].get<double>() < 0.6);  // one class of two is never found
+  CHECK(slurp(path("sheet.png")).substr(1, 3) == "PNG");
+  CHECK(read_picture(path("sheet.png")).shape()[0] > 200);
+  const Result wrong = tool("judge " + kGrain + kTruth + " --sheet " + path("wrong.png") + " --json " + path("w.json"));
+  CHECK(wrong.code == 0);
+  CHECK(slurp(path("wrong.png")).substr(1, 3) == "PNG");
+  CHECK(tool("judge " + kGrain + kTruth + " --sheet " + path("wrong.jpg")).code == 2);
+  const Result odd = tool("judge " + path("copy.onnx") + " --as boxes --data " + path("boxes.csv"));
+  CHECK(odd.code == 3);
+  CHECK(has(odd.err, "boxes are one output of rows of six numbers"));
 }

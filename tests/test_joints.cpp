@@ -31,7 +31,7 @@ struct V {
   Shape shape;
 };
 
-struct Drawn {
+struct DrawnGraph {
   Graph graph;
   std::vector<Tensor> fed;
   double terms = 64, rounding = 0x1p-24;
@@ -43,7 +43,7 @@ class Joiner {
  public:
   explicit Joiner(uint64_t seed) : random_(seed * 0x9E3779B97F4A7C15u + 12345), opset_(opset()), b_("joint", opset_) {}
 
-  Drawn draw() {
+  DrawnGraph draw() {
     using F = void (Joiner::*)();
     struct Kind {
       const char* name;
@@ -849,7 +849,7 @@ class Joiner {
   std::mt19937_64 random_;
   int64_t opset_;
   Builder b_;
-  Drawn drawn_;
+  DrawnGraph drawn_;
   std::vector<V> made_;
   int names_ = 0;
   bool given_ = false, only_result_ = false;
@@ -860,7 +860,7 @@ struct Result {
   std::vector<Tensor> outputs;
 };
 
-Result run(const Drawn& d, const CompileOptions& options) {
+Result run(const DrawnGraph& d, const CompileOptions& options) {
   Result r;
   r.error = error_of([&] {
     Lane lane(compile(d.graph, options));
@@ -871,7 +871,7 @@ Result run(const Drawn& d, const CompileOptions& options) {
 }
 
 // The same between pages that may not be touched: inputs, constants, and results that have memory of the caller's.
-Result run_fenced(const Drawn& d, const CompileOptions& options, const Result& expected, bool at_end) {
+Result run_fenced(const DrawnGraph& d, const CompileOptions& options, const Result& expected, bool at_end) {
   Result r;
   std::deque<Fenced> memory;
   Graph g = d.graph;
@@ -896,7 +896,7 @@ double largest(const Tensor& t) {
 }
 
 // Empty when they agree.
-std::string difference(const Drawn& d, const Result& got, const Result& expected) {
+std::string difference(const DrawnGraph& d, const Result& got, const Result& expected) {
   if (got.error.empty() != expected.error.empty()) return "one refuses: '" + got.error + "' against '" + expected.error + "'";
   for (size_t i = 0; i < expected.outputs.size(); ++i) {
     const Tensor &a = got.outputs[i], &b = expected.outputs[i];
@@ -923,7 +923,7 @@ TEST_CASE("random graphs around every joint: compiled and plain agree") {
   std::map<std::string, std::pair<int, int>> kinds;  // drawn, refused
   int64_t done = 0, found = 0;
   for (int64_t seed = first; (seconds > 0 ? std::chrono::steady_clock::now() < until : done < count) && found < 20; ++seed) {
-    Drawn d;
+    DrawnGraph d;
     try {
       d = Joiner(static_cast<uint64_t>(seed)).draw();
     } catch (const Skip&) {
@@ -996,7 +996,7 @@ TEST_CASE("random graphs turned: cut, bound, renamed, frozen, under a newer opse
   std::map<std::string, std::pair<int, int>> turns;  // taken, refused
   int64_t done = 0, found = 0;
   for (int64_t seed = first; (seconds > 0 ? std::chrono::steady_clock::now() < until : done < count) && found < 20; ++seed) {
-    Drawn d;
+    DrawnGraph d;
     Result expected;
     try {
       d = Joiner(static_cast<uint64_t>(seed)).draw();

@@ -23,6 +23,13 @@ inline Result tool(const std::string& arguments) {
   return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, slurp(out), slurp(err)};
 }
 
+inline std::vector<std::string> lines_of(const std::string& text) {
+  std::vector<std::string> lines;
+  std::istringstream in(text);
+  for (std::string line; std::getline(in, line);) lines.push_back(line);
+  return lines;
+}
+
 inline const std::string kGrain = (kDemo / "grain/grain.onnx").string();
 
 }  // namespace test

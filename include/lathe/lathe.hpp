@@ -9,6 +9,7 @@
 #include "lathe/formats.hpp"
 #include "lathe/graph.hpp"
 #include "lathe/judge.hpp"
+#include "lathe/judge_pictures.hpp"
 #include "lathe/logbook.hpp"
 #include "lathe/measure.hpp"
 #include "lathe/narrow.hpp"

@@ -104,6 +104,7 @@ std::string markdown(const JobSheet& sheet, const JobResult& r) {
   const auto line = [&](const std::vector<std::string>& cells) {
     out += "|";
     for (std::string cell : cells) {
+      cell.erase(0, std::min(cell.find_first_not_of(' '), cell.size()));
       for (size_t at = cell.find('|'); at != std::string::npos; at = cell.find('|', at + 2)) cell.insert(at, "\\");
       out += fmt::format(" {} |", cell);
     }
@@ -151,46 +152,35 @@ void draw_chart(const Options& o, const JobSheet& sheet, const JobResult& r) {
     for (char& c : text) c = c == '"' || c == '\\' || c == '`' ? '\'' : c;
     return text;
   };
-  std::string best, others, bars;
+  std::string data, points, bars;
   int n = 0;
   for (const VariantResult& v : r.variants) {
     if (!v.failed.empty()) continue;
-    const bool j = v.accuracy || v.error;
-    const Interval right = v.accuracy ? *v.accuracy : v.error.value_or(Interval());
-    const double f = v.accuracy ? 100 : 1;
-    if (j)
-      (v.unbeaten ? best : others) += fmt::format("{:.9g} {:.9g} {:.9g} {:.9g} \"{}\"\n", v.items_per_second, f * right.value,
-                                                  f * right.low, f * right.high, label(v.name));
-    bars += fmt::format("{} {:.9g} \"{}\"\n", n++, v.items_per_second, label(v.name));
+    bars += fmt::format("{} {:.9g} \"{}\"\n", n, v.items_per_second, label(v.name));
+    if (v.accuracy || v.error) {
+      const Interval right = v.accuracy ? *v.accuracy : *v.error;
+      const double f = v.accuracy ? 100 : 1;
+      data += fmt::format("$d{} << EOD\n{:.9g} {:.9g} {:.9g} {:.9g}\nEOD\n", n, v.items_per_second, f * right.value, f * right.low,
+                          f * right.high);
+      points += fmt::format("{}$d{} using 1:2:3:4 with yerrorbars lc rgb \"{}\" pt {} ps {} lw 1.5 title \"{}{}\"",
+                            points.empty() ? "" : ", ", n, kColours[static_cast<size_t>(n) % kColours.size()], v.unbeaten ? 7 : 6,
+                            v.unbeaten ? 2.2 : 1.6, label(v.name), v.unbeaten ? " (unbeaten)" : "");
+    }
+    ++n;
   }
-  const std::string head = fmt::format(
-      "set terminal {} size 1200,720 font \"DejaVu Sans,13\"\nset output \"{{out}}\"\nset title \"{}\" noenhanced\nset border 3\nset tics "
-      "nomirror\n"
-      "set grid lc rgb \"#dddddd\"\n",
+  std::string script = fmt::format(
+      "set terminal {} size 1200,720 font \"DejaVu Sans,13\"\nset output \"{{out}}\"\nset title \"{}\" noenhanced\nset border 3\n"
+      "set tics nomirror\nset grid lc rgb \"#dddddd\"\nset key noenhanced outside right top Left reverse samplen 1\n",
       o.chart.ends_with(".png") ? "pngcairo" : "svg", label(sheet.title.empty() ? "Variants side by side" : sheet.title));
-  std::string script;
-  if (best.empty()) {
-    script = head + fmt::format(
-                        "$b << EOD\n{}EOD\nset style fill solid\nset boxwidth 0.6\nset yrange [0:*]\nset ylabel \"items a second\"\n"
-                        "plot $b using 1:2:xtic(3) with boxes lc rgb \"{}\" notitle\n",
-                        bars, kColours[0]);
-  } else {
-    const std::string what = r.values ? "mean absolute error (95 % interval)" : "right, % (95 % interval)";
-    script = head + fmt::format("$best << EOD\n{}EOD\n", best);
-    if (!others.empty()) script += fmt::format("$others << EOD\n{}EOD\n", others);
+  if (points.empty())
     script += fmt::format(
-        "set xlabel \"items a second\"\nset ylabel \"{}\"\nset key bottom left\nset xrange [0:*]\nset offsets graph 0, graph "
-        "0.12, graph 0.1, graph 0.06\n",
-        what);
-    const auto points = [](const char* data, const std::string& colour, const char* title) {
-      return fmt::format(
-          "${0} using 1:2:3:4 with yerrorbars lc rgb \"{1}\" pt 7 ps 1.6 lw 1.5 title \"{2}\", ${0} using 1:2:5 with labels left "
-          "offset 1.2,0.6 noenhanced tc rgb \"{1}\" notitle",
-          data, colour, title);
-    };
-    script += "plot " + (others.empty() ? "" : points("others", "#8a929c", "beaten by another in both") + ", ") +
-              points("best", kColours[1], "unbeaten") + "\n";
-  }
+        "$b << EOD\n{}EOD\nset style fill solid\nset boxwidth 0.6\nset yrange [0:*]\nset ylabel \"items a second\"\n"
+        "plot $b using 1:2:xtic(3) with boxes lc rgb \"{}\" notitle\n",
+        bars, kColours[0]);
+  else
+    script += fmt::format("{}set xlabel \"items a second\"\nset ylabel \"{}\"\nset xrange [0:*]\nset yrange [*:{}]\nplot {}\n", data,
+                          r.values ? "mean absolute error, with its 95 % interval" : "right, %, with its 95 % interval",
+                          r.values ? "*" : "100", points);
   draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), o.chart);
 }
 
@@ -234,7 +224,10 @@ LogEntry entry_of(const Options& o, const JobSheet& sheet, const JobResult& r, c
 int compare(const Options& o) {
   if (!o.example.empty()) {
     if (!o.sheet.empty()) throw UsageError("--example writes a sheet for a model: there is none to run then");
-    const std::string text = example_job_sheet(fs::path(o.example), load(o.example));
+    // Paths in a sheet are seen from its folder.
+    const fs::path folder = o.write.empty() ? fs::path() : fs::absolute(o.write).parent_path();
+    const fs::path seen = folder.empty() ? fs::path(o.example) : fs::proximate(fs::absolute(o.example), folder);
+    const std::string text = example_job_sheet(seen, load(o.example));
     if (o.write.empty()) fmt::print("{}", text);
     else check_target("--write", o.write, {"TOML"}, std::vector<std::string>{o.example}), write_file(o.write, text);
     return kGood;

@@ -4,8 +4,8 @@
 #include <cstring>
 #include <filesystem>
 
-#include "keep.hpp"
-#include "pictures.hpp"
+#include "contact_sheet.hpp"
+#include "judge.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::cli {
@@ -13,36 +13,67 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Options {
-  ModelOptions model;
-  PictureFlags pictures;
-  std::string data, beside, targets;
-  std::vector<std::string> against;
-  int top = 5, worst = 10;
-  int64_t noise = 0;
-  double at_least = -1;
-  bool strict = false;
-  KeepFlags keep;
-};
+using Options = JudgeFlags;
 
 struct Judged : Judgement {
   std::string model;
 };
 
-Judged judge(const Options& o, const ModelOptions& model, const ItemData& data) {
-  Judged j;
+}  // namespace
+
+Judging judging(const JudgeFlags& o, const ModelOptions& model, const ItemData& data) {
+  Judging j;
   Graph graph = model.load_graph();
   CompileOptions options = model.compile_options(graph);
   options.threads = 1;
-  const Program program = model.make_program(std::move(graph), options);
-  std::vector<Shape> shapes;
+  j.program = model.make_program(std::move(graph), options);
   if (!data.files.empty()) {
-    shapes = {o.pictures.shape_for(model, program, options, data.files.front().file)};
+    j.shapes = {o.pictures.shape_for(model, j.program, options, data.files.front().file)};
   } else if (options.shapes.empty() && options.dims.empty() && !model.archived()) {
-    shapes = item_shapes(program, data, {}, model.batch);
+    j.shapes = item_shapes(j.program, data, {}, model.batch);
   } else {
-    shapes = model.shapes_for(program, options);
+    j.shapes = model.shapes_for(j.program, options);
   }
+  return j;
+}
+
+std::vector<ModelOptions> models_of(const JudgeFlags& o) {
+  std::vector<ModelOptions> models{o.model};
+  for (const std::string& other : o.against) {
+    models.push_back(o.model);
+    models.back().model = other;
+    models.back().archive.reset();
+  }
+  return models;
+}
+
+void tell_left_out(const ItemsRun& run, const ItemData& data) {
+  constexpr size_t kNamed = 10;
+  for (size_t i = 0; i < std::min(kNamed, run.failed.size()); ++i)
+    fmt::print(stderr, "lathe: item {} is left out: {}\n", data.name(run.failed[i].first), run.failed[i].second);
+  if (run.failed.size() > kNamed) fmt::print(stderr, "lathe: and {} more (--json names them all)\n", run.failed.size() - kNamed);
+}
+
+std::string speed_text(const ItemsRun& run, int64_t items) {
+  return fmt::format("{:.4g} items/s, {} lane{} of one thread, reading included", static_cast<double>(items) / run.seconds, run.lanes,
+                     run.lanes == 1 ? "" : "s");
+}
+
+namespace {
+
+Json number(double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); }
+
+}  // namespace
+
+Json interval_json(const Interval& i) { return {{"value", number(i.value)}, {"low", number(i.low)}, {"high", number(i.high)}}; }
+std::string percent(double v) { return fmt::format("{:.1f} %", 100 * v); }
+std::string percent(const Interval& i) { return fmt::format("{:.1f} to {:.1f}", 100 * i.low, 100 * i.high); }
+
+namespace {
+
+Judged judge(const Options& o, const ModelOptions& model, const ItemData& data) {
+  Judged j;
+  const auto [program, shapes] = judging(o, model, data);
   Progress progress;
   JudgeOptions how{o.pictures.settings(), o.pictures.labels_of(program.metadata()), o.top};
   how.items = {model.threads, o.strict, model.run_options(), [&](size_t done) {
@@ -51,17 +82,10 @@ Judged judge(const Options& o, const ModelOptions& model, const ItemData& data) 
   static_cast<Judgement&>(j) = lathe::judge(program, data, shapes, how);
   j.model = model.model;
   progress.show("");
-  constexpr size_t kNamed = 10;
-  for (size_t i = 0; i < std::min(kNamed, j.run.failed.size()); ++i)
-    fmt::print(stderr, "lathe: item {} is left out: {}\n", data.name(j.run.failed[i].first), j.run.failed[i].second);
-  if (j.run.failed.size() > kNamed) fmt::print(stderr, "lathe: and {} more (--json names them all)\n", j.run.failed.size() - kNamed);
+  tell_left_out(j.run, data);
   return j;
 }
 
-Json number(double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); }
-Json to_json(const Interval& i) { return {{"value", number(i.value)}, {"low", number(i.low)}, {"high", number(i.high)}}; }
-std::string percent(double v) { return fmt::format("{:.1f} %", 100 * v); }
-std::string percent(const Interval& i) { return fmt::format("{:.1f} to {:.1f}", 100 * i.low, 100 * i.high); }
 std::string figure(double v) { return std::isnan(v) ? "none" : fmt::format("{:.6g}", v); }
 
 Json run_json(const Judged& j) {
@@ -70,26 +94,21 @@ Json run_json(const Judged& j) {
   return {{"model", j.model}, {"seconds", j.run.seconds}, {"lanes", j.run.lanes}, {"left_out", failed}};
 }
 
-std::string speed_text(const Judged& j, size_t items) {
-  return fmt::format("{:.4g} items/s, {} lane{} of one thread, reading included", static_cast<double>(items) / j.run.seconds, j.run.lanes,
-                     j.run.lanes == 1 ? "" : "s");
-}
-
 Json classes_json(const Judged& j, const ClassReport& r, int worst) {
   Json out = run_json(j);
   out["items"] = r.items;
   out["odd"] = r.odd;
-  out["top_1"] = to_json(r.top_1);
-  out["top_k"] = to_json(r.top_k);
+  out["top_1"] = interval_json(r.top_1);
+  out["top_k"] = interval_json(r.top_k);
   out["k"] = r.k;
-  out["mean_f1"] = to_json(r.mean_f1);
+  out["mean_f1"] = interval_json(r.mean_f1);
   for (const ClassMeasure& c : r.classes)
     out["classes"].push_back({{"label", c.label},
                               {"items", c.items},
                               {"said", c.said},
                               {"right", c.right},
-                              {"recall", to_json(c.recall)},
-                              {"precision", to_json(c.precision)},
+                              {"recall", interval_json(c.recall)},
+                              {"precision", interval_json(c.precision)},
                               {"f1", c.f1}});
   const size_t n = j.classes.size();
   if (n <= 1000) {
@@ -119,7 +138,7 @@ void print_classes(const Judged& j, const ClassReport& r, int worst) {
     head.row({fmt::format("top {}", r.k), percent(r.top_k.value), percent(r.top_k), count(r.top_k)});
   head.row({"mean F1", percent(r.mean_f1.value), percent(r.mean_f1), "over the classes"});
   if (r.odd > 0) head.row({"NaN", std::to_string(r.odd), "", "items whose scores hold NaN; they count as wrong"});
-  fmt::print("{}  {}\n", head.text(), speed_text(j, static_cast<size_t>(r.items)));
+  fmt::print("{}  {}\n", head.text(), speed_text(j.run, r.items));
   constexpr size_t kMost = 20;
   const size_t n = j.classes.size();
   std::vector<size_t> order(n);
@@ -160,9 +179,9 @@ Json values_json(const Judged& j, const ValueReport& r, int worst) {
   Json out = run_json(j);
   out["items"] = r.items;
   out["odd"] = r.odd;
-  out["mean_absolute_error"] = to_json(r.mean_absolute);
-  out["root_mean_square_error"] = to_json(r.root_mean_square);
-  out["r_squared"] = to_json(r.r_squared);
+  out["mean_absolute_error"] = interval_json(r.mean_absolute);
+  out["root_mean_square_error"] = interval_json(r.root_mean_square);
+  out["r_squared"] = interval_json(r.r_squared);
   out["worst"] = Json::array();
   for (size_t i = 0; i < r.worst.size() && i < static_cast<size_t>(worst); ++i) {
     const ValueAnswer& a = j.values[r.worst[i]];
@@ -183,7 +202,7 @@ void print_values(const Judged& j, const ValueReport& r, int worst) {
   line("root mean square error", r.root_mean_square);
   line("R2", r.r_squared);
   if (r.odd > 0) head.row({"left out", std::to_string(r.odd), "items with NaN or infinity"});
-  fmt::print("{}  {}\n", head.text(), speed_text(j, static_cast<size_t>(r.items)));
+  fmt::print("{}  {}\n", head.text(), speed_text(j.run, r.items));
   if (worst == 0) return;
   Table table("lrr", {"item", "mean error", "largest"});
   for (size_t i = 0; i < r.worst.size() && i < static_cast<size_t>(worst); ++i) {
@@ -206,7 +225,7 @@ Json compare_classes(const Judged& a, const Judged& b, bool people) {
         a.model, s.significant() ? fmt::format("significant, p = {:.2g}", s.p) : fmt::format("not significant, p = {:.2g},", s.p), s.items);
     fmt::print("  right by the first alone {}, by the second alone {}\n", s.only_first, s.only_second);
   }
-  return {{"items", s.items}, {"only_first", s.only_first},    {"only_second", s.only_second}, {"difference", to_json(s.difference)},
+  return {{"items", s.items}, {"only_first", s.only_first},    {"only_second", s.only_second}, {"difference", interval_json(s.difference)},
           {"p", s.p},         {"significant", s.significant()}};
 }
 
@@ -215,7 +234,7 @@ Json compare_numbers(const Judged& a, const Judged& b, bool people) {
   if (people)
     fmt::print("\n{} against {}: mean absolute error {:+.6g} ({:+.6g} to {:+.6g}){}\n", b.model, a.model, d.value, d.low, d.high,
                d.low <= 0 && d.high >= 0 ? ", which may be chance" : "");
-  return {{"items", a.values.size()}, {"mean_absolute_error", to_json(d)}};
+  return {{"items", a.values.size()}, {"mean_absolute_error", interval_json(d)}};
 }
 
 // Of every model that was judged.
@@ -272,23 +291,43 @@ int on_noise(const Options& o) {
   return kGood;
 }
 
+// The wrong ones of the last model, as a contact sheet.
+void draw_wrong(const Options& o, const Judged& j, const ItemData& data) {
+  if (data.files.empty() || data.values()) throw UsageError("--sheet draws pictures; these items are none");
+  const ClassReport r = judge_classes(j.answers, j.classes, o.top);
+  std::vector<fs::path> files;  // of the items that have an answer
+  for (size_t i = 0; i < data.items; ++i) {
+    if (j.seen[i]) files.push_back(data.files[i].file);
+  }
+  std::vector<SheetItem> items;
+  for (size_t i = 0; i < r.wrong.size() && i < static_cast<size_t>(o.worst); ++i) {
+    const ClassAnswer& a = j.answers[r.wrong[i]];
+    items.push_back({files[r.wrong[i]],
+                     a.item,
+                     fmt::format("{}, said {}", j.classes[static_cast<size_t>(a.expected)],
+                                 a.best.empty() ? "NaN" : fmt::format("{} {:.2f}", j.classes[static_cast<size_t>(a.best[0])], a.scores[0])),
+                     {},
+                     {}});
+  }
+  draw_contact_sheet(
+      o.sheet, fmt::format("{}: {} of {} wrong, the most certain first", fs::path(j.model).filename().string(), r.wrong.size(), r.items),
+      items);
+}
+
 int judge_all(const Options& o) {
+  if (!o.sheet.empty())
+    check_sheet_name(o.sheet), check_target("--sheet", o.sheet, {"a PNG picture"}, std::vector<std::string>{o.model.model});
   if (o.noise > 0) {
     if (!o.data.empty() || !o.against.empty() || o.at_least >= 0)
       throw UsageError("--noise measures speed alone: --data, --against and --at-least do not go with it");
     return on_noise(o);
   }
+  if (o.as != "classes" && !o.data.empty()) return judge_drawn_all(o);
   if (o.data.empty()) throw UsageError("--data is missing: a folder of a folder a class, a CSV of file and label, or arrays; or --noise N");
   const ItemData data = read_judged(o.data, o.targets, o.beside);
   if (data.values() && o.at_least >= 0) throw UsageError("--at-least is a share of right answers; these targets are values");
-  std::vector<ModelOptions> models{o.model};
-  for (const std::string& other : o.against) {
-    models.push_back(o.model);
-    models.back().model = other;
-    models.back().archive.reset();
-  }
   std::vector<Judged> judged;
-  for (const ModelOptions& m : models) judged.push_back(judge(o, m, data));
+  for (const ModelOptions& m : models_of(o)) judged.push_back(judge(o, m, data));
   const bool people = for_people(o.model.json);
   Json out;
   bool good = true;
@@ -311,6 +350,8 @@ int judge_all(const Options& o) {
       fmt::print("  {} of {} items could not be read and are left out\n", j.run.failed.size(), data.items);
   }
   write_json(o.model.json, out);
+  if (!o.sheet.empty()) draw_wrong(o, judged.back(), data);
+  if (people && !o.sheet.empty()) fmt::print("  sheet: {}\n", o.sheet);
   keep(o, judged, out);
   if (people && o.at_least >= 0) fmt::print("\n{}: at least {} was asked\n", good ? "held" : "not held", percent(o.at_least));
   return good ? kGood : kCheckFailed;
@@ -325,7 +366,23 @@ Command add_judge(CLI::App& app) {
                  "What to judge by: a folder with a folder of pictures for each class; a CSV of file and label; or arrays (npz, npy)")
       ->type_name("PATH");
   app.add_option("--beside", o->beside, "Folder that a CSV's files lie in (the CSV's own)")->type_name("DIR");
-  app.add_option("--targets", o->targets, "What is expected of arrays: whole numbers are classes, floats are values")->type_name("FILE");
+  app.add_option("--targets", o->targets, "What is expected of arrays: whole numbers are classes or tokens, floats are values")
+      ->type_name("FILE");
+  app.add_option("--as", o->as,
+                 "What the model gives: classes (or values, by the targets); masks or restored pictures, with a CSV of picture and target; "
+                 "boxes, with a CSV of file, class, x, y, width, height, or JSON; tokens, with arrays (classes)")
+      ->check(CLI::IsMember({"classes", "masks", "pictures", "boxes", "tokens"}))
+      ->type_name("WHAT");
+  app.add_option("--boxes", o->boxes,
+                 "Of --as boxes: the output's four numbers, in pixels of the input: corners, or centre and size (corners)")
+      ->check(CLI::IsMember({"corners", "centre"}))
+      ->type_name("FORM");
+  app.add_option("--least-score", o->least_score, "Of --as boxes: boxes with less are left out (0.05)")
+      ->check(CLI::Range(0.0, 1.0))
+      ->type_name("S");
+  app.add_option("--white", o->white, "Of --as pictures: what white is in the model's output, 1 or 255 (1)")
+      ->check(CLI::Range(1e-6, 1e6))
+      ->type_name("V");
   app.add_option("--against", o->against, "Another model on the same items, compared item by item (repeatable)")
       ->type_name("MODEL")
       ->allow_extra_args(false);
@@ -335,6 +392,7 @@ Command add_judge(CLI::App& app) {
       ->check(CLI::Range(0.0, 1.0))
       ->type_name("SHARE");
   app.add_option("--noise", o->noise, "No data: N generated items, for speed alone")->check(CLI::Range(1, 100000000))->type_name("N");
+  app.add_option("--sheet", o->sheet, "Draw the worst items, of pictures, with what was expected and said")->type_name("FILE.png");
   app.add_flag("--strict", o->strict, "An item that cannot be read ends it (else it is named and left out)");
   o->pictures.add_to(app);
   o->keep.add_to(app);

@@ -26,7 +26,7 @@ std::string main_figure(const LogEntry& e) {
   for (const char* name : {"latency", "accuracy", "error", "cosine", "file_bytes"}) {
     if (e.figures.contains(name)) return name;
   }
-  return e.figures.empty() ? "" : e.figures.begin()->first;
+  return e.figures.empty() || e.kind == "compare" ? "" : e.figures.begin()->first;
 }
 
 std::string figure_text(const Figure& f) {
@@ -108,7 +108,7 @@ void draw_history(const Options& o, const std::vector<LogEntry>& entries) {
   }
   std::string script = fmt::format(
       "set terminal {} size 1200,640 font \"DejaVu Sans,12\"\nset output \"{{out}}\"\nset title \"{} of what was kept in {}\" noenhanced\n"
-      "set xlabel \"entry\"\nset ylabel \"{}{}\" noenhanced\nset key noenhanced below\nset grid ytics lc rgb \"#dddddd\"\nset border 3\n"
+      "set xlabel \"entry\"\nset ylabel \"{}{}\" noenhanced\nset key noenhanced above\nset grid ytics lc rgb \"#dddddd\"\nset border 3\n"
       "set tics nomirror\nset xtics 1\nset offsets 0.5, 0.5, graph 0.1, 0\nset yrange [0:*]\n{}plot {}\n",
       o.chart.ends_with(".png") ? "pngcairo" : "svg", figure, label(fs::path(o.keep.file()).filename().string()), figure,
       shown.empty() ? "" : ", " + shown, data, plots);

@@ -23,13 +23,14 @@ struct NarrowFlags {
   KeepFlags keep;
 };
 
-// How far the narrowed model's outputs are from the wide one's, and the compiled form's from plain evaluation, on random inputs.
+// How far the narrowed model's outputs are from the wide one's, and the compiled form's from plain evaluation, on random inputs. A model in
+// halves is compared with plain evaluation as that rounds: after each node.
 struct Check {
   std::vector<Comparison> against_wide, against_plain;
   std::string why_not;  // empty: it was done
   bool pass() const { return std::ranges::all_of(against_plain, &Comparison::pass); }
 };
-Check check_outputs(const Graph& wide, const Graph& narrow);
+Check check_outputs(const Graph& wide, const Graph& narrow, bool halved);
 
 // The items that --calibrate or --noise name, as the model takes them. Throws UsageError when neither is given.
 struct Calibrating {

@@ -83,6 +83,7 @@ Command add_profile(CLI::App& app) {
   app.add_option("--chart", o->chart, "Draw the longest steps as bars (needs gnuplot)")->type_name("FILE.png|svg");
   app.add_option("--timeline", o->timeline, "Write steps and workers over time, in the Trace Event format")->type_name("FILE.json");
   app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
+  o->keep.add_to(app);
   return [o] {
     if (!o->chart.empty()) check_picture_name(o->chart, "--chart");
     o->model.check_target("--chart", o->chart, {picture_kind(o->chart)});

@@ -124,6 +124,61 @@ std::pair<std::vector<Tap>, std::vector<Tap>> fitted_taps(Fit fit, int64_t h, in
   return {bilinear_taps(h, 0, fh, oh, 0, oh), bilinear_taps(w, 0, fw, ow, 0, ow)};
 }
 
+// Source lines brought to the result's width, channel by channel; the last two are kept, for the next line of the result reads them again.
+class Lines {
+ public:
+  Lines(std::span<const uint8_t> source, int64_t width, const std::vector<Tap>& taps, int64_t channels, bool bgr)
+      : source_(source), width_(width), taps_(taps), channels_(channels), bgr_(bgr) {
+    for (const Tap& t : taps) blended_ = blended_ || t.weight != 0;
+  }
+  std::pair<const float*, const float*> both(int64_t low, int64_t high) {
+    const float* a = line(low, high);
+    return {a, high == low ? a : line(high, low)};
+  }
+
+ private:
+  // `kept`: the line that must stay.
+  const float* line(int64_t y, int64_t kept) {
+    for (Held& held : held_) {
+      if (held.y == y) return held.values.data();
+    }
+    Held& held = held_[held_[0].y == kept ? 1 : 0];
+    held.y = y;
+    held.values.resize(taps_.size() * static_cast<size_t>(channels_));
+    const uint8_t* from = source_.data() + y * width_ * 3;
+    if (channels_ == 3) {
+      for (int64_t c = 0; c < 3; ++c) fill(held, c, [from, at = bgr_ ? 2 - c : c](int64_t x) -> float { return from[x * 3 + at]; });
+    } else {
+      fill(held, 0, [from](int64_t x) { return 0.299f * from[x * 3] + 0.587f * from[x * 3 + 1] + 0.114f * from[x * 3 + 2]; });
+    }
+    return held.values.data();
+  }
+  struct Held {
+    int64_t y = -1;
+    std::vector<float> values;
+  };
+  template <typename F>
+  void fill(Held& held, int64_t c, F pixel) const {
+    float* to = held.values.data() + static_cast<size_t>(c) * taps_.size();
+    for (size_t x = 0; x < taps_.size(); ++x) {
+      const Tap& t = taps_[x];
+      if (t.low < 0) {
+        to[x] = 0;
+        continue;
+      }
+      const float left = pixel(t.low);
+      to[x] = blended_ ? left + (pixel(t.high) - left) * t.weight : left;
+    }
+  }
+
+  std::span<const uint8_t> source_;
+  int64_t width_;
+  const std::vector<Tap>& taps_;
+  int64_t channels_;
+  bool bgr_, blended_ = false;
+  Held held_[2];
+};
+
 }  // namespace
 
 namespace {
@@ -162,25 +217,22 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
   const Shape shape = o.channels_last ? Shape{1, oh, ow, o.channels} : Shape{1, o.channels, oh, ow};
   Tensor out(DType::f32, shape);
   auto dst = out.as<float>();
-  for (int64_t c = 0; c < o.channels; ++c) {
-    const float mean = channel(o.mean, c, "mean"), scale = channel(o.scale, c, "scale");
-    const int64_t from = o.bgr ? 2 - c : c;
-    const auto at = [&](int64_t y, int64_t x) -> float {
-      const uint8_t* p = &src[(y * w + x) * 3];
-      return o.channels == 3 ? p[from] : 0.299f * p[0] + 0.587f * p[1] + 0.114f * p[2];
-    };
-    for (int64_t y = 0; y < oh; ++y) {
-      const Tap& ty = ys[y];
+  Lines lines(src, w, xs, o.channels, o.bgr);
+  for (int64_t y = 0; y < oh; ++y) {
+    const Tap& ty = ys[static_cast<size_t>(y)];
+    const auto [low, high] = ty.low < 0 ? std::pair<const float*, const float*>() : lines.both(ty.low, ty.high);
+    for (int64_t c = 0; c < o.channels; ++c) {
+      const float mean = channel(o.mean, c, "mean"), scale = channel(o.scale, c, "scale");
+      const int64_t step = o.channels_last ? o.channels : 1;
+      float* to = dst.data() + (o.channels_last ? y * ow * o.channels + c : (c * oh + y) * ow);
+      if (ty.low < 0) {
+        for (int64_t x = 0; x < ow; ++x) to[x * step] = 0;
+        continue;
+      }
+      const float *top = low + c * ow, *bottom = high + c * ow;
+      for (int64_t x = 0; x < ow; ++x) to[x * step] = (top[x] + (bottom[x] - top[x]) * ty.weight - mean) * scale;
       for (int64_t x = 0; x < ow; ++x) {
-        const Tap& tx = xs[x];
-        float& to = dst[o.channels_last ? (y * ow + x) * o.channels + c : (c * oh + y) * ow + x];
-        if (ty.low < 0 || tx.low < 0) {
-          to = 0;
-          continue;
-        }
-        const float top = at(ty.low, tx.low) + (at(ty.low, tx.high) - at(ty.low, tx.low)) * tx.weight;
-        const float bottom = at(ty.high, tx.low) + (at(ty.high, tx.high) - at(ty.high, tx.low)) * tx.weight;
-        to = (top + (bottom - top) * ty.weight - mean) * scale;
+        if (xs[static_cast<size_t>(x)].low < 0) to[x * step] = 0;  // beside the picture
       }
     }
   }

@@ -6,6 +6,7 @@
 #include "base/fail.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
+#include "judge/tables.hpp"
 #include "lathe/judge.hpp"
 #include "lathe/pictures.hpp"
 
@@ -31,33 +32,13 @@ std::vector<LabelledFile> of_folders(const fs::path& folder) {
   return out;
 }
 
-// The cells of a line; a cell in quotes may hold commas, and two quotes for one.
-std::vector<std::string> cells_of(std::string_view line) {
-  std::vector<std::string> cells(1);
-  bool quoted = false;
-  for (size_t i = 0; i < line.size(); ++i) {
-    const char c = line[i];
-    if (c == '"' && quoted && i + 1 < line.size() && line[i + 1] == '"') cells.back() += line[++i];
-    else if (c == '"') quoted = !quoted;
-    else if (c == ',' && !quoted) cells.emplace_back();
-    else cells.back() += c;
-  }
-  return cells;
-}
-
 std::vector<LabelledFile> of_table(const fs::path& table, const fs::path& beside) {
-  const std::string text = read_file(table);
   const fs::path folder = beside.empty() ? table.parent_path() : beside;
   std::vector<LabelledFile> out;
   size_t line = 0;
-  for (size_t at = 0; at < text.size();) {
-    const size_t end = std::min(text.find('\n', at), text.size());
-    std::string_view here = std::string_view(text).substr(at, end - at);
-    at = end + 1;
+  for (const auto& cells : judging::rows_of(read_file(table))) {
     ++line;
-    if (here.ends_with('\r')) here.remove_suffix(1);
-    if (here.empty()) continue;
-    const auto cells = cells_of(here);
+    if (cells.size() == 1 && cells[0].empty()) continue;
     if (cells.size() < 2 || cells[0].empty()) fail(Category::format, "{}: line {}: expected FILE,LABEL", table.string(), line);
     if (out.empty() && line == 1 && !fs::exists(folder / cells[0]) && fs::path(cells[0]).extension().empty()) continue;  // its header
     out.push_back({folder / cells[0], cells[1]});

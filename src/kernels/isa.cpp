@@ -23,7 +23,7 @@ std::optional<Isa> parse_isa(std::string_view text) {
 const std::vector<Isa>& available() {
   static const std::vector<Isa> list = [] {
     std::vector<Isa> out{Isa::scalar};
-    const auto have = hwy::SupportedTargets();
+    const auto have = hwy::SupportedTargets() & HWY_TARGETS;  // of those that are compiled
     if (have & HWY_SSE4) out.push_back(Isa::sse4);
     if (have & HWY_AVX2) out.push_back(Isa::avx2);
     if (have & HWY_AVX3) out.push_back(Isa::avx512);

@@ -143,6 +143,12 @@ struct Logbook::Impl {
     return s.step() ? s.integer(0) : 0;
   }
 
+  // "ok", or what is wrong. Nothing stays open behind it: who reads while it waits to write makes others wait for ever.
+  std::string looked_over() const {
+    Query s(db, path, "PRAGMA quick_check(1)");
+    return s.step() ? s.text(0) : "";
+  }
+
   // Everything inside, or nothing.
   template <typename F>
   void together(F f) const {
@@ -162,10 +168,8 @@ struct Logbook::Impl {
       fail(Category::format, "{}: is a database of something else, no logbook; name another file", path);
     if (number("PRAGMA user_version") > kCurrent)
       fail(Category::format, "{}: was written by a newer version of Mellow Lathe; this one knows version {} of logbooks", path, kCurrent);
-    Query looked(db, path, "PRAGMA quick_check(1)");
-    if (looked.step() && looked.text(0) != "ok")
-      fail(Category::format, "{}: the logbook is damaged ({}); put a copy in its place, or move it away and a new one is begun", path,
-           looked.text(0));
+    if (const std::string found = looked_over(); found != "ok")
+      fail(Category::format, "{}: the logbook is damaged ({}); put a copy in its place, or move it away and a new one is begun", path, found);
     if (application == kApplication && number("PRAGMA user_version") == kCurrent) return;
     together([&] {  // looked at again: another process may have been faster
       const int64_t version = number("PRAGMA user_version");

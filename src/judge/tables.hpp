@@ -1,0 +1,13 @@
+// Lines of cells between commas.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace lathe::judging {
+
+// The cells of each line; a cell in quotes may hold commas, and two quotes for one. Empty lines are one empty cell.
+std::vector<std::vector<std::string>> rows_of(std::string_view text);
+
+}  // namespace lathe::judging
