@@ -42,7 +42,7 @@ TEST_CASE("narrow on bytes: the demo model calibrated, ranked, and judged on pic
                            " --items 10 --cosine-at-least 0.99999");
   CHECK(text.code == 0);
   CHECK(has(text.out, "Budget: "));
-  CHECK(has(text.out, "0.999990 was asked"));
+  CHECK(has(text.out, "0.9999900 was asked"));
   CHECK(has(text.out, "What each costs at the outputs"));
   CHECK(has(text.out, "compiled agrees with plain evaluation"));
   // Halves throughout.

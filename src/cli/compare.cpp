@@ -188,9 +188,19 @@ void print(const JobSheet& sheet, const JobResult& r) {
   if (!sheet.title.empty()) fmt::print("{}\n", sheet.title);
   const Cells c = cells_of(r);
   if (!c.rows.empty()) {
-    Table table("l" + std::string(c.head.size() - 1, 'r'), c.head);
-    for (const auto& row : c.rows) table.row(row);
-    fmt::print("{}", table.text());
+    // What it is, then how fast: side by side they would be wider than windows are.
+    const auto split = std::ranges::find(c.head, "median") - c.head.begin();
+    const auto part = [&](int64_t from, int64_t to) {
+      const auto cells = [&](const std::vector<std::string>& row) {
+        std::vector<std::string> out{row[0]};
+        out.insert(out.end(), row.begin() + from, row.begin() + to);
+        return out;
+      };
+      Table table("l" + std::string(static_cast<size_t>(to - from), 'r'), cells(c.head));
+      for (const auto& row : c.rows) table.row(cells(row));
+      return table.text();
+    };
+    fmt::print("{}\n{}", part(1, split), part(split, static_cast<int64_t>(c.head.size())));
     const bool marked = std::ranges::any_of(r.variants, [](const VariantResult& v) { return v.unbeaten; });
     if (marked) fmt::print("  > no other variant is both faster and {}\n", r.values ? "nearer" : "right more often");
     if (std::ranges::any_of(r.variants, [](const VariantResult& v) { return v.against_first && v.against_first->significant(); }))

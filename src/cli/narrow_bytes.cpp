@@ -186,7 +186,7 @@ void print_report(const NarrowFlags& o, const ByteModel& m, const Result& r) {
   }
   std::ranges::stable_sort(order, {}, [&](size_t i) { return r.noise.at(i); });
   constexpr size_t kMost = 30;
-  Table table("llrrrr", {"step", "range", "met", "weights", "weights to noise", "output to noise"});
+  Table table("lrrrrr", {"step", "range", "met", "weights", "weights to noise", "output to noise"});
   for (size_t k = 0; k < std::min(kMost, order.size()); ++k) {
     const ByteCandidate& c = m.candidates()[order[k]];
     table.row({fmt::format("{} ({})", c.node, c.op), range_text(c.low, c.high), range_text(c.met_low, c.met_high),
@@ -207,11 +207,11 @@ void print_report(const NarrowFlags& o, const ByteModel& m, const Result& r) {
       fmt::print("  {:.2f} points are lost, {:.2f} with all on bytes; {:.2f} may be\n", 100 * r.budget->loss, 100 * r.budget->loss_of_all,
                  o.lose_at_most);
     else
-      fmt::print("  cosine {:.6f}, {:.6f} with all on bytes; {:.6f} was asked\n", 1 - r.budget->loss, 1 - r.budget->loss_of_all,
+      fmt::print("  cosine {:.7f}, {:.7f} with all on bytes; {:.7f} was asked\n", 1 - r.budget->loss, 1 - r.budget->loss_of_all,
                  o.cosine_at_least);
   }
   print_left(m.left());
-  fmt::print("\noutputs on the calibration items: cosine {:.6f}, signal to noise {}\n", r.error.cosine, decibels(r.error.signal_to_noise));
+  fmt::print("\noutputs on the calibration items: cosine {:.7f}, signal to noise {}\n", r.error.cosine, decibels(r.error.signal_to_noise));
   if (r.before) {
     const PairedShares p = compare_answers(*r.before, *r.after);
     const double d = 100 * p.difference.value;

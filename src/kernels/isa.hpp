@@ -19,5 +19,9 @@ inline Isa best() { return available().back(); }
 }  // namespace lathe::kernels
 
 // Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set.
+#ifdef LATHE_TWO_TARGETS  // the thread sanitizer's build
+#define LATHE_SELECT(isa, symbol) ((isa) == Isa::scalar ? N_SCALAR::symbol : N_AVX2::symbol)
+#else
 #define LATHE_SELECT(isa, symbol) \
   ((isa) == Isa::avx512 ? N_AVX3::symbol : (isa) == Isa::avx2 ? N_AVX2::symbol : (isa) == Isa::sse4 ? N_SSE4::symbol : N_SCALAR::symbol)
+#endif

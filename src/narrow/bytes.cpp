@@ -103,6 +103,16 @@ struct ByteModel::Impl {
     return dims && dims->size() >= 4;
   }
 
+  // Scores that only the model's last node reads, to make shares or choices of them: 256 levels would be all that is left.
+  bool last(ValueId v, const std::vector<std::vector<int>>& readers) const {
+    static const std::set<std::string> kScores{"Softmax", "LogSoftmax", "Sigmoid", "ArgMax", "TopK"};
+    const auto& all = readers[static_cast<size_t>(v)];
+    return !all.empty() && std::ranges::all_of(all, [&](int r) {
+      const Node& n = g.nodes[static_cast<size_t>(r)];
+      return n.domain.empty() && kScores.contains(n.op) && output(n.outputs[0]);
+    });
+  }
+
   void find_candidates() {
     const auto readers = g.consumers();
     const auto clamp_of = [&](ValueId v) -> ValueId {
@@ -146,7 +156,7 @@ struct ByteModel::Impl {
           if (next.size() == 1 && is_elementwise(g.nodes[static_cast<size_t>(next[0])])) c.gives = kAbsent;
         }
       }
-      if (c.gives != kAbsent && !output(c.gives)) given.insert(c.gives);
+      if (c.gives != kAbsent && !output(c.gives) && !last(c.gives, readers)) given.insert(c.gives);
       else c.gives = kAbsent;  // results are f32
       candidates.push_back(std::move(c));
     }
