@@ -151,8 +151,8 @@ struct Logbook::Impl {
 
   // Everything inside, or nothing.
   template <typename F>
-  void together(F f) const {
-    run("BEGIN IMMEDIATE");
+  void together(const char* begin, F f) const {
+    run(begin);
     try {
       f();
       run("COMMIT");
@@ -163,15 +163,21 @@ struct Logbook::Impl {
   }
 
   void settle_version() const {
-    const int64_t application = number("PRAGMA application_id"), tables = number("SELECT count(*) FROM sqlite_master");
+    // At one moment: another process may be making the file just now.
+    int64_t application = 0, tables = 0, known = 0;
+    together("BEGIN", [&] {
+      tables = number("SELECT count(*) FROM sqlite_master");
+      application = number("PRAGMA application_id");
+      known = number("PRAGMA user_version");
+    });
     if (application != kApplication && tables > 0)
       fail(Category::format, "{}: is a database of something else, no logbook; name another file", path);
-    if (number("PRAGMA user_version") > kCurrent)
+    if (known > kCurrent)
       fail(Category::format, "{}: was written by a newer version of Mellow Lathe; this one knows version {} of logbooks", path, kCurrent);
     if (const std::string found = looked_over(); found != "ok")
       fail(Category::format, "{}: the logbook is damaged ({}); put a copy in its place, or move it away and a new one is begun", path, found);
-    if (application == kApplication && number("PRAGMA user_version") == kCurrent) return;
-    together([&] {  // looked at again: another process may have been faster
+    if (application == kApplication && known == kCurrent) return;
+    together("BEGIN IMMEDIATE", [&] {  // looked at again: another process may have been faster
       const int64_t version = number("PRAGMA user_version");
       for (int64_t v = version; v < kCurrent; ++v) run(kVersions[v]);
       run(fmt::format("PRAGMA application_id = {}; PRAGMA user_version = {}", kApplication, kCurrent));
@@ -209,7 +215,7 @@ int64_t Logbook::keep(const LogEntry& e) {
     at = text;
   }
   int64_t id = 0;
-  impl_->together([&] {
+  impl_->together("BEGIN IMMEDIATE", [&] {
     Query s(impl_->db, impl_->path,
             "INSERT INTO entries(at, kind, machine, version, model, hash, options, details) VALUES(?, ?, ?, ?, ?, ?, ?, ?)");
     s.bind(at).bind(e.kind).bind(e.machine).bind(e.version).bind(e.model).bind(e.hash).bind(e.options).bind(e.details).step();
