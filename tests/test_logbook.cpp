@@ -180,4 +180,10 @@ TEST_CASE("slower is told from noise, and a machine that was slower itself is no
   for (size_t i = 0; i < samples.size(); ++i) samples[i] = 0.01 * (i / 40 % 2 == 0 ? 1 : 1.3);
   const Change wide = compare_entries(a, waves);
   CHECK(wide.high - wide.low > 0.1);
+  CHECK(wide.why.find("the runs were spread over") != std::string::npos);
+  // A machine with neighbours: 15 % more is no more than what they do within one measurement.
+  LogEntry busy = entry("m.onnx", 0.0115, 2);
+  for (size_t i = 0; i < busy.figures["latency"].samples.size(); i += 4) busy.figures["latency"].samples[i] *= 1.5;
+  CHECK(compare_entries(entry("m.onnx", 0.01), busy).kind == Change::Kind::noise);
+  CHECK(change(0.01, 0.0115).kind == Change::Kind::slower);
 }

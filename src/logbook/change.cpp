@@ -45,6 +45,14 @@ class Drawn {
   std::vector<double> drawn_;
 };
 
+// From the shortest to nine tenths of the runs, as a share of the median.
+double spread_of(const Figure& f) {
+  if (f.samples.size() < 3) return 0;
+  std::vector<double> sorted = f.samples;
+  std::ranges::sort(sorted);
+  return (sorted[sorted.size() * 9 / 10] - sorted[0]) / sorted[sorted.size() / 2];
+}
+
 }  // namespace
 
 Change compare_entries(const LogEntry& before, const LogEntry& after, const std::string& name) {
@@ -83,13 +91,19 @@ Change compare_entries(const LogEntry& before, const LogEntry& after, const std:
     c.machine = peak(after) / peak(before);
     c.low = std::min(c.low, c.low * c.machine), c.high = std::max(c.high, c.high * c.machine);
   }
+  // Runs that are so uneven had neighbours, who may be gone the next time: what is smaller is not told from them.
+  const double uneven = std::max(spread_of(a), spread_of(b));
+  constexpr double kNoisy = 0.25;  // as bench has it
+  if (uneven > kNoisy) c.low = std::min(c.low, c.ratio / (1 + uneven)), c.high = std::max(c.high, c.ratio * (1 + uneven));
   constexpr double kLeast = 0.01;
   c.kind = c.low > 1 + kLeast ? Change::Kind::slower : c.high < 1 - kLeast ? Change::Kind::faster : Change::Kind::noise;
   const std::string machine = std::fabs(c.machine - 1) < 0.02
                                   ? ""
                                   : fmt::format("; the machine's own peak was {:+.0f} %, which is counted in", 100 * (c.machine - 1));
+  const std::string noisy =
+      uneven > kNoisy ? fmt::format("; the runs were spread over {:.0f} % of their median, and so is the interval", 100 * uneven) : "";
   const std::string by =
-      fmt::format("{:+.1f} % ({:+.1f} to {:+.1f}){}", 100 * (c.ratio - 1), 100 * (c.low - 1), 100 * (c.high - 1), machine);
+      fmt::format("{:+.1f} % ({:+.1f} to {:+.1f}){}{}", 100 * (c.ratio - 1), 100 * (c.low - 1), 100 * (c.high - 1), machine, noisy);
   c.why = c.kind == Change::Kind::slower   ? fmt::format("slower by {}", by)
           : c.kind == Change::Kind::faster ? fmt::format("faster: {}", by)
                                            : fmt::format("only noise: {}", by);
