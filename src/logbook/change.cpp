@@ -100,8 +100,7 @@ Change compare_entries(const LogEntry& before, const LogEntry& after, const std:
   const std::string machine = std::fabs(c.machine - 1) < 0.02
                                   ? ""
                                   : fmt::format("; the machine's own peak was {:+.0f} %, which is counted in", 100 * (c.machine - 1));
-  const std::string noisy =
-      uneven > kNoisy ? fmt::format("; the runs were spread over {:.0f} % of their median, and so is the interval", 100 * uneven) : "";
+  const std::string noisy = uneven > kNoisy ? fmt::format("; the runs were spread over {:.0f} %, and so is this", 100 * uneven) : "";
   const std::string by =
       fmt::format("{:+.1f} % ({:+.1f} to {:+.1f}){}{}", 100 * (c.ratio - 1), 100 * (c.low - 1), 100 * (c.high - 1), machine, noisy);
   c.why = c.kind == Change::Kind::slower   ? fmt::format("slower by {}", by)
