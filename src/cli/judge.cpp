@@ -1,12 +1,10 @@
 // lathe judge
 #include <algorithm>
 #include <cmath>
-#include <cstring>
 #include <filesystem>
 
 #include "contact_sheet.hpp"
 #include "judge.hpp"
-#include "tensor/widen.hpp"
 
 namespace lathe::cli {
 namespace {

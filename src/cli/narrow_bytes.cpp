@@ -67,9 +67,8 @@ class Accuracy {
   ItemData data_;
 };
 
-double share(const Judgement& j) {
-  const auto right = std::ranges::count_if(j.answers, [](const ClassAnswer& a) { return a.right(); });
-  return j.answers.empty() ? 0 : static_cast<double>(right) / static_cast<double>(j.answers.size());
+Interval share_right(const Judgement& j) {
+  return share_of(std::ranges::count_if(j.answers, &ClassAnswer::right), static_cast<int64_t>(j.answers.size()));
 }
 
 // What came of it, for people and programs.
@@ -108,8 +107,7 @@ size_t overlap(const ItemData& a, const ItemData& b) {
 }
 
 Json judged_json(const Judgement& j) {
-  const auto right = std::ranges::count_if(j.answers, [](const ClassAnswer& a) { return a.right(); });
-  const Interval i = share_of(right, static_cast<int64_t>(j.answers.size()));
+  const Interval i = share_right(j);
   return {{"items", j.answers.size()}, {"top_1", {{"value", i.value}, {"low", i.low}, {"high", i.high}}}};
 }
 
@@ -216,7 +214,7 @@ void print_report(const NarrowFlags& o, const ByteModel& m, const Result& r) {
     const PairedShares p = compare_answers(*r.before, *r.after);
     const double d = 100 * p.difference.value;
     fmt::print("accuracy on {} items: {:.1f} % before, {:.1f} % after; {:+.1f} points ({:+.1f} to {:+.1f}, {}, p = {:.2g})\n", p.items,
-               100 * share(*r.before), 100 * share(*r.after), d, 100 * p.difference.low, 100 * p.difference.high,
+               100 * share_right(*r.before).value, 100 * share_right(*r.after).value, d, 100 * p.difference.low, 100 * p.difference.high,
                p.significant() ? "significant" : "not significant", p.p);
   }
   if (!r.check.why_not.empty()) fmt::print("{}\n", r.check.why_not);
@@ -272,8 +270,8 @@ int narrow_to_bytes(const NarrowFlags& o) {
     progress.show("judging the wide model");
     r.before = accuracy->of(wide);
   }
-  const double right = r.before ? share(*r.before) : 0;
-  const std::function<double(const Graph&)> lost = [&](const Graph& g) { return right - share(accuracy->of(g)); };
+  const double right = r.before ? share_right(*r.before).value : 0;
+  const std::function<double(const Graph&)> lost = [&](const Graph& g) { return right - share_right(accuracy->of(g)).value; };
   const bool budget = o.cosine_at_least > 0 || o.lose_at_most >= 0;
   if (budget || !o.sensitivity.empty())
     r.ranked = model.sensitivity(o.sensitivity == "accuracy" ? lost : std::function<double(const Graph&)>());

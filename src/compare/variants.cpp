@@ -33,9 +33,8 @@ class Workshop {
   fs::path path_;
 };
 
-double share_right(const Judgement& j) {
-  const auto right = std::ranges::count_if(j.answers, [](const ClassAnswer& a) { return a.right(); });
-  return j.answers.empty() ? 0 : static_cast<double>(right) / static_cast<double>(j.answers.size());
+Interval share_right(const Judgement& j) {
+  return share_of(std::ranges::count_if(j.answers, &ClassAnswer::right), static_cast<int64_t>(j.answers.size()));
 }
 
 class Job {
@@ -148,11 +147,11 @@ class Job {
     say(v.name + ": sensitivity");
     const auto ranked = model.sensitivity();
     double right = 0;
-    if (plan.lose_at_most >= 0) right = share_right(judged(wide, item_shapes(wide, *data_, s_.pictures), v.name));
+    if (plan.lose_at_most >= 0) right = share_right(judged(wide, item_shapes(wide, *data_, s_.pictures), v.name)).value;
     const auto loss = [&](const Graph& form) {
       if (plan.lose_at_most < 0) return 1 - model.error_of(form).cosine;
       const Program p = compile(form, {.threads = 1});
-      return right - share_right(judged(p, item_shapes(p, *data_, s_.pictures), v.name));
+      return right - share_right(judged(p, item_shapes(p, *data_, s_.pictures), v.name)).value;
     };
     constexpr double kRounding = 1e-12;
     const double most = plan.lose_at_most >= 0 ? plan.lose_at_most / 100 + kRounding : 1 - plan.cosine_at_least;
@@ -269,9 +268,8 @@ class Job {
         good[i] = -r.error->value;
         if (i > 0 && judged[0]) r.error_against_first = compare_values(*judged[0], *judged[i]);
       } else {
-        const auto right = std::ranges::count_if(judged[i]->answers, [](const ClassAnswer& a) { return a.right(); });
         r.items = static_cast<int64_t>(judged[i]->answers.size());
-        r.accuracy = share_of(right, r.items);
+        r.accuracy = share_right(*judged[i]);
         good[i] = r.accuracy->value;
         if (i > 0 && judged[0]) r.against_first = compare_answers(*judged[0], *judged[i]);
       }
