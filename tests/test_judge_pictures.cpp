@@ -104,38 +104,6 @@ TEST_CASE("boxes: matched once each, by score, within their class; average preci
   CHECK(r.at_half.value == 1);
 }
 
-TEST_CASE("boxes of outputs come back in the picture's own pixels, through stretching, padding and crops") {
-  const std::vector<std::string> one{"rows"};
-  const auto only = [&](Fit fit, int64_t height, int64_t width, BoxForm form, std::vector<float> row) {
-    const auto found = boxes_of({Tensor::from<float>({1, 1, 6}, row)}, one, form, fit, 100, 100, height, width, 0.1);
-    REQUIRE(found.size() == 1);
-    return found[0];
-  };
-  const Box s = only(Fit::stretch, 50, 200, BoxForm::corners, {10, 20, 30, 60, 0.9f, 2});
-  CHECK(s.x == doctest::Approx(20));
-  CHECK(s.y == doctest::Approx(10));
-  CHECK(s.width == doctest::Approx(40));
-  CHECK(s.height == doctest::Approx(20));
-  CHECK(s.label == 2);
-  const Box p = only(Fit::pad, 50, 200, BoxForm::centre, {50, 50, 20, 10, 0.9f, 0});  // 25 rows of picture, from 37
-  CHECK(p.x == doctest::Approx(80));
-  CHECK(p.width == doctest::Approx(40));
-  CHECK(p.y == doctest::Approx((45 - 37) / 0.5));
-  CHECK(p.height == doctest::Approx(20));
-  const Box c = only(Fit::crop, 50, 200, BoxForm::corners, {0, 0, 100, 100, 0.9f, 0});  // the middle 50 columns
-  CHECK(c.x == doctest::Approx(75));
-  CHECK(c.width == doctest::Approx(50));
-  CHECK(c.height == doctest::Approx(50));
-  // Three outputs, in any order; low scores go.
-  const auto found = boxes_of(
-      {Tensor::from<float>({2}, {0.9f, 0.01f}), Tensor::from<int64_t>({2}, {1, 0}), Tensor::from<float>({2, 4}, {0, 0, 5, 5, 1, 1, 2, 2})},
-      {"scores", "labels", "boxes"}, BoxForm::corners, Fit::stretch, 10, 10, 10, 10, 0.05);
-  REQUIRE(found.size() == 1);
-  CHECK(found[0].label == 1);
-  CHECK_THROWS_WITH_AS((void)boxes_of({Tensor::from<float>({2}, {1, 2})}, {"odd"}, BoxForm::corners, Fit::stretch, 1, 1, 1, 1, 0),
-                       doctest::Contains("'odd' f32"), Error);
-}
-
 TEST_CASE("boxes are read from CSV and JSON alike, and what is wrong has its line") {
   const Folder f;
   const auto csv = f.path / "boxes.csv", json = f.path / "boxes.json";

@@ -8,59 +8,17 @@ import sys
 import numpy as np
 import onnx_wire as wire
 from grain_pictures import SPECIES, pictures, write_png
+from training import Conv, Descent, export_conv, reference_conv
 
 MEAN, STD = np.array([0.62, 0.48, 0.34]), np.array([0.20, 0.17, 0.15])
 STAGES = [(16, 1), (32, 2), (64, 2), (128, 2)]
-EPS = 1e-5
 
 
 def normalise(images):
     return ((images / 255.0 - MEAN) / STD).astype(np.float32)
 
 
-# ---- training: channels-last float32, one im2col product per convolution --------------------------------------
-
-class Conv:
-    def __init__(self, rng, cin, cout, k, stride):
-        self.w = (rng.standard_normal((k * k * cin, cout)) * np.sqrt(2.0 / (k * k * cin))).astype(np.float32)
-        self.k, self.stride, self.cin = k, stride, cin
-        self.gamma, self.beta = np.ones(cout, np.float32), np.zeros(cout, np.float32)
-        self.mean, self.var = np.zeros(cout, np.float32), np.ones(cout, np.float32)
-        self.params = ["w", "gamma", "beta"]
-
-    def forward(self, x, train):
-        n, h, w, c = x.shape
-        k, s, p = self.k, self.stride, self.k // 2
-        self.xshape = x.shape
-        xp = np.pad(x, ((0, 0), (p, p), (p, p), (0, 0))) if p else x
-        win = np.lib.stride_tricks.sliding_window_view(xp, (k, k), axis=(1, 2))[:, ::s, ::s]
-        self.oh, self.ow = win.shape[1:3]
-        self.cols = np.ascontiguousarray(win.transpose(0, 1, 2, 4, 5, 3)).reshape(-1, k * k * c)
-        y = self.cols @ self.w
-        if train:
-            m, v = y.mean(0), y.var(0)
-            self.mean += 0.1 * (m - self.mean)
-            self.var += 0.1 * (v - self.var)
-        else:
-            m, v = self.mean, self.var
-        self.inv = 1 / np.sqrt(v + EPS)
-        self.hat = (y - m) * self.inv
-        return (self.hat * self.gamma + self.beta).reshape(n, self.oh, self.ow, -1)
-
-    def backward(self, dy):
-        dy = dy.reshape(-1, dy.shape[-1])
-        self.dgamma, self.dbeta = (dy * self.hat).sum(0), dy.sum(0)
-        d = self.gamma * self.inv * (dy - self.dbeta / len(dy) - self.hat * (self.dgamma / len(dy)))
-        self.dw = self.cols.T @ d
-        n, h, w, c = self.xshape
-        k, s, p = self.k, self.stride, self.k // 2
-        dcols = (d @ self.w.T).reshape(n, self.oh, self.ow, k, k, c)
-        dx = np.zeros((n, h + 2 * p, w + 2 * p, c), np.float32)
-        for i in range(k):
-            for j in range(k):
-                dx[:, i:i + s * self.oh:s, j:j + s * self.ow:s] += dcols[:, :, :, i, j]
-        return dx[:, p:p + h, p:p + w]
-
+# ---- training ----
 
 class Net:
     def __init__(self, rng):
@@ -105,8 +63,7 @@ def train(epochs):
     images, labels = pictures(seed=1, per_species=500)
     x = normalise(images)
     net = Net(rng)
-    owners = [net] + net.layers()
-    speed = {(i, p): np.zeros_like(getattr(o, p)) for i, o in enumerate(owners) for p in o.params}
+    descent = Descent([net] + net.layers())
     batch, steps = 50, epochs * (len(x) // 50)
     step = 0
     for epoch in range(epochs):
@@ -124,11 +81,7 @@ def train(epochs):
             p[np.arange(batch), labels[pick]] -= 1
             net.backward(p / batch)
             rate = 0.08 * 0.5 * (1 + np.cos(np.pi * step / steps))
-            for i, o in enumerate(owners):
-                for name in o.params:
-                    grad = getattr(o, "d" + name) + (2e-4 * getattr(o, name) if name in ("w", "fw") else 0)
-                    speed[i, name] = 0.9 * speed[i, name] - rate * grad
-                    setattr(o, name, (getattr(o, name) + speed[i, name]).astype(np.float32))
+            descent.step(rate)
             step += 1
         print(f"epoch {epoch + 1:2d}  loss {np.mean(losses):.4f}  training accuracy {right / len(x):.3f}", flush=True)
     return net
@@ -139,16 +92,7 @@ def train(epochs):
 def export(net, accuracy):
     nodes, weights = [], {}
 
-    def conv(layer, name, src):
-        k = layer.k
-        weights[name + ".weight"] = np.ascontiguousarray(layer.w.reshape(k, k, layer.cin, -1).transpose(3, 2, 0, 1))
-        for part in ("gamma", "beta", "mean", "var"):
-            weights[f"{name}.{part}"] = getattr(layer, part).astype(np.float32)
-        nodes.append(wire.node("Conv", [src, name + ".weight"], [name + ".conv"], name + "/conv", kernel_shape=[k, k],
-                               strides=[layer.stride] * 2, pads=[k // 2] * 4))
-        nodes.append(wire.node("BatchNormalization", [name + ".conv"] + [f"{name}.{p}" for p in ("gamma", "beta", "mean", "var")],
-                               [name + ".norm"], name + "/norm", epsilon=EPS))
-        return name + ".norm"
+    conv = lambda layer, name, source: export_conv(wire, layer, name, source, nodes, weights)
 
     def relu(src, name):
         nodes.append(wire.node("Relu", [src], [name], name))
@@ -175,17 +119,8 @@ def export(net, accuracy):
 
 
 def reference(net, image):
-    """Float64 forward pass on (n, 3, 64, 64), written apart from the training code: direct sums over kernel taps."""
-    def conv(layer, x):
-        k, s, p = layer.k, layer.stride, layer.k // 2
-        w = layer.w.astype(np.float64).reshape(k, k, layer.cin, -1)
-        xp = np.pad(x, ((0, 0), (0, 0), (p, p), (p, p)))
-        oh, ow = (x.shape[2] + 2 * p - k) // s + 1, (x.shape[3] + 2 * p - k) // s + 1
-        y = sum(np.einsum("nchw,co->nohw", xp[:, :, i:i + s * (oh - 1) + 1:s, j:j + s * (ow - 1) + 1:s], w[i, j])
-                for i in range(k) for j in range(k))
-        col = lambda v: v.astype(np.float64)[:, None, None]
-        return (y - col(layer.mean)) / np.sqrt(col(layer.var) + EPS) * col(layer.gamma) + col(layer.beta)
-
+    """Float64 forward pass on (n, 3, 64, 64)."""
+    conv = reference_conv
     x = np.maximum(conv(net.stem, image.astype(np.float64)), 0)
     for a, b, short in net.blocks:
         x = np.maximum(conv(b, np.maximum(conv(a, x), 0)) + (conv(short, x) if short else x), 0)

@@ -51,14 +51,23 @@ void write_npy(const std::filesystem::path& path, const Tensor& tensor);
 std::vector<NamedTensor> read_npz(const std::filesystem::path& path);
 void write_npz(const std::filesystem::path& path, const std::vector<NamedTensor>& tensors);
 
-// Pixels as u8, shape height x width x 3, RGB. Alpha is dropped, grey is repeated. The format is told from the bytes.
+// Pixels as u8, shape height x width x 3, RGB, upright (EXIF orientation is undone). Transparent pixels are laid over black, grey is
+// repeated, 16 bits become 8, CMYK becomes RGB. The format is told from the bytes. Throws Error: format, resource (more than 268 million
+// pixels).
 Tensor read_picture(const std::filesystem::path& path);
+
+// Height and width of a picture file, as read_picture gives it; of a PNG from its header alone.
+std::pair<int64_t, int64_t> picture_size(const std::filesystem::path& path);
+// PNG, or JPEG (quality 92) by the path's ending, of u8 [height, width, 3]. Throws Error: value (another ending), shape, resource.
+void write_picture(const std::filesystem::path& path, const Tensor& pixels);
+std::string encode_png(const Tensor& pixels);
 
 // How a picture of other proportions becomes height x width.
 enum class Fit : uint8_t {
   stretch,  // each side by itself
   pad,      // as large as fits, in the middle; what is left over is 0 after mean and scale
   crop,     // the middle of it, as large as fills
+  keep,     // at its own size, in the middle: cut where it is larger, 0 after mean and scale where it is smaller
 };
 
 struct PictureOptions {
@@ -67,6 +76,8 @@ struct PictureOptions {
   std::vector<float> mean{0};   // one value, or one a channel, in pixel units
   std::vector<float> scale{1};  // (pixel - mean) * scale
   bool bgr = false;
+  // Where the picture shrinks, each pixel is the mean of what it covers (a triangle as wide as it), rounded to a byte, first.
+  bool antialias = false;
   int64_t channels = 3;  // 3, or 1 for luma
   bool channels_last = false;
   DType dtype = DType::f32;  // a float, or u8: rounded to the nearest byte

@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "lathe/detect.hpp"
 #include "lathe/judge.hpp"
 
 namespace lathe {
@@ -17,10 +18,6 @@ namespace lathe {
 // Greyscale PNG: a pixel's value is its class; 255 where nobody says. [height, width] of i64, with -1 for 255. Throws Error (format) for a
 // picture with colours.
 Tensor read_mask(const std::filesystem::path& path);
-// What the first output says of each pixel of a picture of this size: scores [1, classes, h, w] (the largest), one score [1, 1, h, w]
-// (above a half where all lie in 0..1, else above zero), or classes [1, h, w] of whole numbers. A picture's pixel takes the nearest of the
-// output's; -1 where a crop left it out. Throws Error (shape).
-Tensor mask_of(const Tensor& output, Fit fit, int64_t height, int64_t width);
 
 struct MaskAnswer {
   std::string item;
@@ -59,23 +56,11 @@ PictureReport judge_pictures(std::span<const PictureAnswer> answers);
 
 // ---- boxes ----
 
-struct Box {
-  int64_t label = 0;
-  double x = 0, y = 0, width = 0, height = 0;  // left, top; pixels of the picture
-  double score = 1;
-};
-double overlap(const Box& a, const Box& b);  // intersection over union
-
-// Expected boxes by file: a CSV of file, class, x, y, width, height, with a header or without; or JSON, {"file": [{"class": .., "x": ..,
+// Expected boxes by file: a CSV of file, class, x, y, width, height, with a header or without,
+// a file alone (the rest empty) for a picture without any; or JSON, {"file": [{"class": .., "x": ..,
 // "y": .., "width": .., "height": ..}, ..], ..}. Names of classes are looked up in `classes`, or added in the order met when that is empty;
 // numbers are classes themselves. Throws Error (format) with the line.
 std::map<std::string, std::vector<Box>> read_boxes(const std::filesystem::path& path, std::vector<std::string>& classes);
-
-enum class BoxForm { corners, centre };  // left, top, right, bottom; or middle x, y, width, height; in pixels of the model's input
-// Boxes that a model's outputs hold, in pixels of the picture they were made of: one output whose rows are four numbers, score, class; or
-// three, the boxes [.., 4], their scores and their classes, told apart by shape, type and name. Throws Error (shape) saying what there is.
-std::vector<Box> boxes_of(const std::vector<Tensor>& outputs, const std::vector<std::string>& names, BoxForm form, Fit fit,
-                          int64_t input_height, int64_t input_width, int64_t height, int64_t width, double least_score);
 
 struct BoxAnswer {
   std::string item;
@@ -129,9 +114,9 @@ DrawnData read_drawn(Drawn kind, const std::filesystem::path& data, const std::f
 
 struct DrawnOptions {
   PictureSettings pictures{};
-  double most = 1;  // of restored pictures: what white is in the model's output
-  BoxForm form = BoxForm::corners;
-  double least_score = 0.05;
+  double most = 1;    // of restored pictures: what white is in the model's output
+  DetectForm form{};  // of boxes; what it leaves open the metadata's "detect" says, then the first item's outputs
+  DetectOptions detect{0.05};
   ItemsOptions items{};
 };
 struct DrawnJudgement {
@@ -141,6 +126,7 @@ struct DrawnJudgement {
   std::vector<PictureAnswer> pictures;
   std::vector<BoxAnswer> boxes;
   std::vector<TokenAnswer> tokens;
+  DetectForm form;         // of boxes, complete
   std::vector<char> seen;  // by item: whether it has an answer
   ItemsRun run;
   // One figure an item, more is better: overlap, PSNR, share of boxes right at 0.5, minus the loss a token.

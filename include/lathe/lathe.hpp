@@ -4,6 +4,7 @@
 #include "lathe/archive.hpp"
 #include "lathe/builder.hpp"
 #include "lathe/compare.hpp"
+#include "lathe/detect.hpp"
 #include "lathe/dtype.hpp"
 #include "lathe/error.hpp"
 #include "lathe/formats.hpp"
@@ -22,3 +23,4 @@
 #include "lathe/shaping.hpp"
 #include "lathe/sweep.hpp"
 #include "lathe/tensor.hpp"
+#include "lathe/watch.hpp"

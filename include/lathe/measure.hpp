@@ -96,9 +96,9 @@ struct BenchResult {
       0;              // median of probes before, during (one lane) and after; same instruction set; as many threads, but no more than cores
   double share = 0;   // gflops / peak_gflops
   double spread = 0;  // (p90 - min) / median
-  double peak_drift = 0;  // (highest - lowest) / median of the probes
+  double peak_drift = 0;        // (highest - lowest) / median of the probes
   std::vector<double> samples;  // seconds of runs in the order measured, lane by lane; of more than 2000 every so many'th
-  bool noisy = false;     // spread above 25 % or drift above 25 %: do not trust absolute times
+  bool noisy = false;           // spread above 25 % or drift above 25 %: do not trust absolute times
 };
 
 // Warm-up, then runs until the median is steady or the time is up. Each lane has `threads` threads.

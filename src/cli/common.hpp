@@ -176,6 +176,7 @@ Command add_ship(CLI::App& app);
 Command add_judge(CLI::App& app);
 Command add_narrow(CLI::App& app);
 Command add_compare(CLI::App& app);
+Command add_watch(CLI::App& app);
 Command add_logbook(CLI::App& app);
 
 }  // namespace lathe::cli

@@ -54,7 +54,7 @@ void outline(cairo_t* c, const Box& b, double x, double y, double scale, bool ex
 
 void draw_item(cairo_t* c, const SheetItem& item, double x, double y) {
   try {
-    const Tensor pixels = read_picture(item.file);
+    const Tensor pixels = item.pixels.empty() ? read_picture(item.file) : item.pixels;
     const int64_t height = pixels.shape()[0], width = pixels.shape()[1];
     const Surface s(cairo_image_surface_create(CAIRO_FORMAT_RGB24, static_cast<int>(width), static_cast<int>(height)));
     auto* to = cairo_image_surface_get_data(s.it);

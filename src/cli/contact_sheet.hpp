@@ -14,6 +14,7 @@ struct SheetItem {
   std::string name, caption;  // two lines below the picture
   // Drawn on it, in pixels of the picture: what is expected, and what was found.
   std::vector<Box> expected, found;
+  Tensor pixels{};  // instead of a file
 };
 
 // Throws UsageError for a name that does not end in .png, Error (resource) when it cannot be written. A picture that cannot be read is an

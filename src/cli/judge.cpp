@@ -371,13 +371,7 @@ Command add_judge(CLI::App& app) {
                  "boxes, with a CSV of file, class, x, y, width, height, or JSON; tokens, with arrays (classes)")
       ->check(CLI::IsMember({"classes", "masks", "pictures", "boxes", "tokens"}))
       ->type_name("WHAT");
-  app.add_option("--boxes", o->boxes,
-                 "Of --as boxes: the output's four numbers, in pixels of the input: corners, or centre and size (corners)")
-      ->check(CLI::IsMember({"corners", "centre"}))
-      ->type_name("FORM");
-  app.add_option("--least-score", o->least_score, "Of --as boxes: boxes with less are left out (0.05)")
-      ->check(CLI::Range(0.0, 1.0))
-      ->type_name("S");
+  o->detect.add_to(app, 0.05);
   app.add_option("--white", o->white, "Of --as pictures: what white is in the model's output, 1 or 255 (1)")
       ->check(CLI::Range(1e-6, 1e6))
       ->type_name("V");

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "keep.hpp"
+#include "detect.hpp"
 #include "pictures.hpp"
 
 namespace lathe::cli {
@@ -12,11 +13,12 @@ namespace lathe::cli {
 struct JudgeFlags {
   ModelOptions model;
   PictureFlags pictures;
-  std::string data, beside, targets, as = "classes", boxes = "corners", sheet;
+  std::string data, beside, targets, as = "classes", sheet;
   std::vector<std::string> against;
   int top = 5, worst = 10;
   int64_t noise = 0;
-  double at_least = -1, white = 1, least_score = 0.05;
+  double at_least = -1, white = 1;
+  DetectFlags detect;
   bool strict = false;
   KeepFlags keep;
 };

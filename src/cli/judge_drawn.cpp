@@ -163,7 +163,7 @@ int judge_drawn_all(const JudgeFlags& o) {
     }
     const auto [program, shapes] = judging(o, m, data->items);
     Progress progress;
-    DrawnOptions how{o.pictures.settings(), o.white, o.boxes == "centre" ? BoxForm::centre : BoxForm::corners, o.least_score};
+    DrawnOptions how{o.pictures.settings(), o.white, o.detect.form(), o.detect.options()};
     how.items = {m.threads, o.strict, m.run_options(), [&](size_t done) {
                    progress.show(fmt::format("{}: {} of {} items", fs::path(m.model).filename().string(), done, data->items.items));
                  }};
@@ -192,6 +192,8 @@ int judge_drawn_all(const JudgeFlags& o) {
     }
     if (people) fmt::print("{}", i > 0 ? "\n" : "");
     if (people) print(models[i].model, j, t, o.worst);
+    if (kind == Drawn::boxes) one["detect"] = form_text(j.form);
+    if (people && kind == Drawn::boxes) fmt::print("  {}\n", form_text(j.form));
     if (i > 0) {
       const Interval d = compare_drawn(judged[0], j);
       one["against_first"] = interval_json(d);

@@ -61,6 +61,7 @@ int run(int argc, char** argv) {
       "  lathe bench grain.onnx                       how fast it is, against this machine's limit\n"
       "  lathe ship grain.onnx -o grain.lathe         the compiled program as one file; run, bench and profile take it too\n"
       "  lathe compare sheet.toml                     ways to ship it, side by side: size, accuracy, speed\n"
+      "  lathe watch knots.onnx scans/                what it sees in pictures, streams and cameras; rules that act\n"
       "  lathe logbook                                what was measured and kept, and how it changed\n"
       "  lathe sweep Exp --sizes 2^10..2^22           how fast one op is, size by size\n"
       "\n"
@@ -82,6 +83,7 @@ int run(int argc, char** argv) {
   add("turn", "Shape a model and save it: cut, fix sizes, freeze, rename, preprocessing inside, newer opset", add_turn);
   add("bench", "Latency and throughput, as a share of this machine's measured peak", add_bench);
   add("compare", "Ways to ship a model side by side, from a job sheet: size, memory, accuracy, parity, speed", add_compare);
+  add("watch", "Pictures, streams and cameras through a model: boxes, masks, labels, drawn and kept; rules that act", add_watch);
   add("logbook", "What was measured and kept: list, show, export, history as a chart, slower or only noise", add_logbook);
   add("ship", "Save the compiled program as one file that loads in milliseconds", add_ship);
   add("sweep", "Single kernels over many sizes: implementations side by side, checked, timed, charted", add_sweep);

@@ -9,13 +9,15 @@ namespace fs = std::filesystem;
 
 void PictureFlags::add_to(CLI::App& app) {
   app.add_option("--size", size, "Resize pictures to HEIGHTxWIDTH where the model leaves it open");
-  app.add_option("--fit", fit,
-                 "Pictures of other proportions: stretch them, pad them, or crop the middle (the model's metadata, or stretch)")
-      ->check(CLI::IsMember({"stretch", "pad", "crop"}));
+  app.add_option(
+         "--fit", fit,
+         "Pictures of other proportions: stretch them, pad them, crop the middle, or keep their size (the model's metadata, or stretch)")
+      ->check(CLI::IsMember({"stretch", "pad", "crop", "keep"}));
   app.add_option("--mean", mean, "Subtracted from pixels (0..255): one value or one a channel (the model's metadata, or 0)")
       ->type_name("A[,B,C]");
   app.add_option("--scale", scale, "Pixels are multiplied by this after the mean (the model's metadata, or 1)")->type_name("A[,B,C]");
   app.add_flag("--bgr", bgr, "The model wants blue first");
+  app.add_flag("--antialias", antialias, "Pixels of smaller pictures are means of what they cover");
   app.add_option("--labels", labels, "File with one label a line (the model's metadata)")->type_name("FILE");
 }
 
@@ -34,6 +36,7 @@ PictureSettings PictureFlags::settings() const {
   p.mean = number_list(mean, "--mean");
   p.scale = number_list(scale, "--scale");
   p.bgr = bgr;
+  p.antialias = antialias;
   return p;
 }
 

@@ -13,7 +13,7 @@ namespace lathe::cli {
 // What is said about preprocessing; what is not, the model's metadata may say.
 struct PictureFlags {
   std::string size, fit, mean, scale, labels;
-  bool bgr = false;
+  bool bgr = false, antialias = false;
 
   void add_to(CLI::App& app);
   // Throws UsageError naming the option.

@@ -1,59 +1,46 @@
 // Job sheets: TOML, every key checked.
-#include <fmt/format.h>
-
-#include <algorithm>
 #include <set>
 
-#define TOML_EXCEPTIONS 1
-#include <toml++/toml.h>
-
-#include "base/fail.hpp"
-#include "base/files.hpp"
-#include "base/text.hpp"
 #include "lathe/compare.hpp"
+#include "sheets/keys.hpp"
 
 namespace lathe {
 namespace {
 
 namespace fs = std::filesystem;
+using sheets::Keys;
 
 class Reader {
  public:
-  explicit Reader(fs::path file) : file_(std::move(file)) {}
+  explicit Reader(const fs::path& file) : sheet_(file) {}
 
   JobSheet read() {
-    const std::string text = read_file(file_);
-    toml::table t;
-    try {
-      t = toml::parse(text, file_.string());
-    } catch (const toml::parse_error& e) {
-      fail(Category::format, "{}: {}", place(e.source()), e.description());
-    }
+    const toml::table& t = sheet_.table;
     JobSheet s;
-    const Keys top{*this, t, "the sheet", {"title", "data", "calibration", "pictures", "measure", "limits", "variant"}};
+    const Keys top{sheet_, t, "the sheet", {"title", "data", "calibration", "pictures", "measure", "limits", "variant"}};
     top.text("title", s.title);
     if (const auto* d = top.table("data")) {
-      const Keys k{*this, *d, "[data]", {"path", "beside", "targets"}};
+      const Keys k{sheet_, *d, "[data]", {"path", "beside", "targets"}};
       s.data = k.path("path", true);
       s.beside = k.path("beside");
       s.targets = k.path("targets");
     }
     if (const auto* c = top.table("calibration")) {
-      const Keys k{*this, *c, "[calibration]", {"path", "beside", "items"}};
+      const Keys k{sheet_, *c, "[calibration]", {"path", "beside", "items"}};
       s.calibration = k.path("path", true);
       s.calibration_beside = k.path("beside");
       k.whole("items", s.calibration_items, 1, 1000000);
     }
-    if (const auto* p = top.table("pictures")) pictures(*p, s);
+    if (const auto* p = top.table("pictures")) s.labels = sheets::read_pictures(sheet_, *p, s.pictures);
     if (const auto* m = top.table("measure")) {
-      const Keys k{*this, *m, "[measure]", {"seconds", "rounds"}};
+      const Keys k{sheet_, *m, "[measure]", {"seconds", "rounds"}};
       k.real("seconds", s.seconds, 0.05, 3600);
       int64_t rounds = s.rounds;
       k.whole("rounds", rounds, 3, 1000);
       s.rounds = static_cast<int>(rounds);
     }
     if (const auto* l = top.table("limits")) {
-      const Keys k{*this, *l, "[limits]", {"lose_at_most", "latency_ms_at_most", "items_per_second_at_least", "megabytes_at_most"}};
+      const Keys k{sheet_, *l, "[limits]", {"lose_at_most", "latency_ms_at_most", "items_per_second_at_least", "megabytes_at_most"}};
       k.real("lose_at_most", s.lose_at_most, 0, 100);
       double ms = 0;
       k.real("latency_ms_at_most", ms, 0, 1e9);
@@ -62,137 +49,25 @@ class Reader {
       k.real("megabytes_at_most", s.megabytes_at_most, 0, 1e9);
     }
     const toml::node* variants = t.get("variant");
-    if (!variants) fail(Category::format, "{}: there is no [[variant]]: expected one for each way to ship the model", file_.string());
+    if (!variants) fail(Category::format, "{}: there is no [[variant]]: expected one for each way to ship the model", sheet_.file.string());
     const toml::array* list = variants->as_array();
-    if (!list || list->empty()) wrong(*variants, "'variant' is written [[variant]], once for each");
+    if (!list || list->empty()) sheet_.wrong(*variants, "'variant' is written [[variant]], once for each");
     std::set<std::string> names;
     for (const toml::node& node : *list) {
-      if (!node.is_table()) wrong(node, "'variant' is written [[variant]], once for each");
+      if (!node.is_table()) sheet_.wrong(node, "'variant' is written [[variant]], once for each");
       s.variants.push_back(variant(*node.as_table()));
-      if (!names.insert(s.variants.back().name).second) wrong(node, fmt::format("two variants have the name '{}'", s.variants.back().name));
+      if (!names.insert(s.variants.back().name).second)
+        sheet_.wrong(node, fmt::format("two variants have the name '{}'", s.variants.back().name));
     }
     return s;
   }
 
  private:
-  std::string place(const toml::source_region& r) const { return fmt::format("{}:{}:{}", file_.string(), r.begin.line, r.begin.column); }
-  [[noreturn]] void wrong(const toml::node& n, const std::string& what) const { fail(Category::format, "{}: {}", place(n.source()), what); }
-
-  // The keys of one table: those that are there are known, and have the right type.
-  struct Keys {
-    const Reader& reader;
-    const toml::table& table_;
-    std::string name;
-
-    Keys(const Reader& r, const toml::table& t, std::string n, std::vector<std::string> known) : reader(r), table_(t), name(std::move(n)) {
-      for (const auto& [key, node] : t) {
-        const std::string k(key.str());
-        if (std::ranges::find(known, k) != known.end()) continue;
-        const std::string hint = did_you_mean(k, known);
-        const toml::source_region at = key.source().begin.line > 0 ? key.source() : node.source();
-        fail(Category::format, "{}: {} has no key '{}'{}", r.place(at), name, k,
-             hint.empty() ? fmt::format("; its keys are {}", fmt::join(known, ", ")) : hint);
-      }
-    }
-    const toml::node* get(const char* key) const { return table_.get(key); }
-    [[noreturn]] void expected(const toml::node& n, const char* key, const std::string& what) const {
-      reader.wrong(n, fmt::format("'{}' of {} is {}", key, name, what));
-    }
-    void text(const char* key, std::string& out) const {
-      const toml::node* n = get(key);
-      if (!n) return;
-      const auto v = n->value<std::string>();
-      if (!v || !n->is_string()) expected(*n, key, "a text in quotes");
-      out = *v;
-    }
-    std::string word(const char* key, const std::string& otherwise, const std::vector<std::string>& words) const {
-      std::string v = otherwise;
-      text(key, v);
-      if (std::ranges::find(words, v) == words.end() && get(key))
-        expected(*get(key), key, fmt::format("one of {}, not '{}'{}", fmt::join(words, ", "), v, did_you_mean(v, words)));
-      return v;
-    }
-    fs::path path(const char* key, bool must = false) const {
-      std::string v;
-      text(key, v);
-      if (v.empty()) {
-        if (must) fail(Category::format, "{}: {} has no '{}'", reader.place(table_.source()), name, key);
-        return {};
-      }
-      return fs::path(v).is_absolute() ? fs::path(v) : reader.file_.parent_path() / v;
-    }
-    void whole(const char* key, int64_t& out, int64_t least, int64_t most) const {
-      const toml::node* n = get(key);
-      if (!n) return;
-      const auto v = n->is_integer() ? n->value<int64_t>() : std::nullopt;
-      if (!v || *v < least || *v > most) expected(*n, key, fmt::format("a whole number from {} to {}", least, most));
-      out = *v;
-    }
-    void real(const char* key, double& out, double least, double most) const {
-      const toml::node* n = get(key);
-      if (!n) return;
-      const auto v = n->is_number() ? n->value<double>() : std::nullopt;
-      if (!v || !(*v >= least && *v <= most)) expected(*n, key, fmt::format("a number from {:g} to {:g}", least, most));
-      out = *v;
-    }
-    void flag(const char* key, bool& out) const {
-      const toml::node* n = get(key);
-      if (!n) return;
-      if (!n->is_boolean()) expected(*n, key, "true or false");
-      out = *n->value<bool>();
-    }
-    std::vector<float> numbers(const char* key) const {
-      std::vector<float> out;
-      const toml::node* n = get(key);
-      if (!n) return out;
-      if (n->is_number()) return {static_cast<float>(*n->value<double>())};
-      if (!n->is_array()) expected(*n, key, "a number, or a list of one a channel");
-      for (const toml::node& e : *n->as_array()) {
-        if (!e.is_number()) expected(e, key, "a number, or a list of one a channel");
-        out.push_back(static_cast<float>(*e.value<double>()));
-      }
-      return out;
-    }
-    std::vector<std::string> texts(const char* key) const {
-      std::vector<std::string> out;
-      const toml::node* n = get(key);
-      if (!n) return out;
-      if (!n->is_array()) expected(*n, key, "a list of texts");
-      for (const toml::node& e : *n->as_array()) {
-        if (!e.is_string()) expected(e, key, "a list of texts");
-        out.push_back(*e.value<std::string>());
-      }
-      return out;
-    }
-    const toml::table* table(const char* key) const {
-      const toml::node* n = get(key);
-      if (!n) return nullptr;
-      if (!n->is_table()) expected(*n, key, fmt::format("a table: [{}]", key));
-      return n->as_table();
-    }
-  };
-
-  void pictures(const toml::table& t, JobSheet& s) const {
-    const Keys k{*this, t, "[pictures]", {"size", "fit", "mean", "scale", "bgr", "labels"}};
-    if (const toml::node* n = k.get("size")) {
-      const toml::array* a = n->as_array();
-      const auto number = [&](size_t i) { return a->get(i)->is_integer() ? *a->get(i)->value<int64_t>() : 0; };
-      if (!a || a->size() != 2 || number(0) < 1 || number(1) < 1 || number(0) > 65536 || number(1) > 65536)
-        k.expected(*n, "size", "[height, width] in pixels");
-      s.pictures.height = number(0), s.pictures.width = number(1);
-    }
-    if (k.get("fit")) s.pictures.fit = parse_fit(k.word("fit", "stretch", {"stretch", "pad", "crop"}));
-    s.pictures.mean = k.numbers("mean");
-    s.pictures.scale = k.numbers("scale");
-    k.flag("bgr", s.pictures.bgr);
-    s.labels = k.texts("labels");
-  }
-
   Variant variant(const toml::table& t) const {
     Variant v;
-    const Keys k{*this, t, "[[variant]]", {"name", "model", "narrow", "keep_as", "threads", "lanes", "batch", "isa", "shapes"}};
+    const Keys k{sheet_, t, "[[variant]]", {"name", "model", "narrow", "keep_as", "threads", "lanes", "batch", "isa", "shapes"}};
     k.text("name", v.name);
-    if (v.name.empty()) fail(Category::format, "{}: [[variant]] has no 'name'", place(t.source()));
+    if (v.name.empty()) fail(Category::format, "{}: [[variant]] has no 'name'", sheet_.place(t.source()));
     v.model = k.path("model", true);
     v.keep_as = k.path("keep_as");
     int64_t threads = v.threads, lanes = v.lanes;
@@ -204,22 +79,22 @@ class Reader {
     if (const auto* shapes = k.table("shapes")) {
       for (const auto& [key, node] : *shapes) {
         Shape& shape = v.shapes[std::string(key.str())];
-        if (!node.is_array()) wrong(node, fmt::format("the shape of '{}' is a list of whole numbers", std::string(key.str())));
+        if (!node.is_array()) sheet_.wrong(node, fmt::format("the shape of '{}' is a list of whole numbers", std::string(key.str())));
         for (const toml::node& e : *node.as_array()) {
           const auto n = e.is_integer() ? e.value<int64_t>() : std::nullopt;
-          if (!n || *n < 0) wrong(e, fmt::format("the shape of '{}' is a list of whole numbers", std::string(key.str())));
+          if (!n || *n < 0) sheet_.wrong(e, fmt::format("the shape of '{}' is a list of whole numbers", std::string(key.str())));
           shape.push_back(*n);
         }
       }
     }
     if (const auto* n = k.table("narrow")) v.narrow = narrow(*n);
-    if (!v.keep_as.empty() && !v.narrow) wrong(*k.get("keep_as"), "'keep_as' goes with 'narrow': what is not made is not kept");
+    if (!v.keep_as.empty() && !v.narrow) sheet_.wrong(*k.get("keep_as"), "'keep_as' goes with 'narrow': what is not made is not kept");
     return v;
   }
 
   NarrowPlan narrow(const toml::table& t) const {
     NarrowPlan p;
-    const Keys k{*this,
+    const Keys k{sheet_,
                  t,
                  "'narrow'",
                  {"weights", "activations", "block", "rounding", "range", "percentile", "equalise", "correct_bias", "leave",
@@ -247,12 +122,12 @@ class Reader {
     k.real("lose_at_most", p.lose_at_most, 0, 100);
     const bool bytes = !activations.empty() && !halves;
     for (const char* key : {"range", "percentile", "equalise", "correct_bias", "cosine_at_least", "lose_at_most"}) {
-      if (k.get(key) && !bytes) wrong(*k.get(key), fmt::format("'{}' goes with activations = \"u8\" or \"i8\"", key));
+      if (k.get(key) && !bytes) sheet_.wrong(*k.get(key), fmt::format("'{}' goes with activations = \"u8\" or \"i8\"", key));
     }
     return p;
   }
 
-  fs::path file_;
+  sheets::Sheet sheet_;
 };
 
 }  // namespace

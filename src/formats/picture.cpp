@@ -1,19 +1,17 @@
-// Pictures: PNG and JPEG to pixels, pixels to input tensors.
+// Pictures: PNG and JPEG to pixels, and pixels to them.
 #include <cstdio>  // jpeglib.h needs FILE
 
 #include <jpeglib.h>
 #include <png.h>
 
-#include <algorithm>
-#include <cmath>
 #include <csetjmp>
+#include <cstdlib>
 #include <cstring>
 
 #include "base/fail.hpp"
 #include "base/files.hpp"
 #include "lathe/formats.hpp"
 #include "ops/vision.hpp"
-#include "tensor/widen.hpp"
 
 namespace lathe {
 namespace {
@@ -47,31 +45,8 @@ struct JpegErrors {
   char message[JMSG_LENGTH_MAX];
 };
 
-// Plain C in here: libjpeg reports errors by longjmp, over no object with a destructor.
-bool decode_jpeg(jpeg_decompress_struct& d, JpegErrors& errors, const std::string& bytes, std::vector<unsigned char>& pixels) {
-  if (setjmp(errors.jump)) return false;
-  jpeg_create_decompress(&d);
-  jpeg_mem_src(&d, reinterpret_cast<const unsigned char*>(bytes.data()), bytes.size());
-  jpeg_read_header(&d, TRUE);
-  d.out_color_space = JCS_RGB;
-  if (int64_t{d.image_width} * d.image_height > kMaxPixels) {
-    std::snprintf(errors.message, sizeof errors.message, "too many pixels");
-    return false;
-  }
-  jpeg_start_decompress(&d);
-  pixels.resize(size_t{d.output_width} * d.output_height * 3);
-  while (d.output_scanline < d.output_height) {
-    JSAMPROW row = pixels.data() + size_t{d.output_scanline} * d.output_width * 3;
-    jpeg_read_scanlines(&d, &row, 1);
-  }
-  jpeg_finish_decompress(&d);
-  return errors.base.num_warnings == 0;
-}
-
-Tensor read_jpeg(const std::string& bytes, const std::string& where) {
-  jpeg_decompress_struct d{};
-  JpegErrors errors{};
-  d.err = jpeg_std_error(&errors.base);
+void catch_errors(JpegErrors& errors) {
+  jpeg_std_error(&errors.base);
   errors.base.error_exit = [](j_common_ptr info) {
     auto* e = reinterpret_cast<JpegErrors*>(info->err);
     (*info->err->format_message)(info, e->message);
@@ -81,107 +56,112 @@ Tensor read_jpeg(const std::string& bytes, const std::string& where) {
     auto* e = reinterpret_cast<JpegErrors*>(info->err);
     (*info->err->format_message)(info, e->message);
   };
+}
+
+// EXIF's number for how the camera was held, 1 to 8; 1 when nothing says, or nothing sensible.
+int orientation_of(const jpeg_decompress_struct& d) {
+  for (const jpeg_marker_struct* m = d.marker_list; m; m = m->next) {
+    if (m->marker != JPEG_APP0 + 1 || m->data_length < 14 || std::memcmp(m->data, "Exif\0\0", 6) != 0) continue;
+    const unsigned char* t = m->data + 6;
+    const size_t size = m->data_length - 6;
+    const bool little = t[0] == 'I';
+    if (t[0] != t[1] || (t[0] != 'I' && t[0] != 'M')) return 1;
+    const auto two = [&](size_t at) { return little ? t[at] | t[at + 1] << 8 : t[at] << 8 | t[at + 1]; };
+    const auto four = [&](size_t at) {
+      const auto a = static_cast<size_t>(two(at)), b = static_cast<size_t>(two(at + 2));
+      return little ? a | b << 16 : a << 16 | b;
+    };
+    const size_t first = four(4);
+    if (first + 2 > size) return 1;
+    const auto entries = static_cast<size_t>(two(first));
+    for (size_t i = 0; i < entries && first + 2 + 12 * (i + 1) <= size; ++i) {
+      const size_t at = first + 2 + 12 * i;
+      constexpr int kOrientation = 0x112;
+      if (two(at) == kOrientation) return two(at + 8) >= 1 && two(at + 8) <= 8 ? two(at + 8) : 1;
+    }
+  }
+  return 1;
+}
+
+// Plain C in here: libjpeg reports errors by longjmp, over no object with a destructor.
+bool decode_jpeg(jpeg_decompress_struct& d, JpegErrors& errors, const std::string& bytes, std::vector<unsigned char>& pixels, int& turned) {
+  if (setjmp(errors.jump)) return false;
+  jpeg_create_decompress(&d);
+  jpeg_mem_src(&d, reinterpret_cast<const unsigned char*>(bytes.data()), bytes.size());
+  jpeg_save_markers(&d, JPEG_APP0 + 1, 0xFFFF);
+  jpeg_read_header(&d, TRUE);
+  turned = orientation_of(d);
+  const bool ink = d.jpeg_color_space == JCS_CMYK || d.jpeg_color_space == JCS_YCCK;
+  d.out_color_space = ink ? JCS_CMYK : JCS_RGB;
+  if (int64_t{d.image_width} * d.image_height > kMaxPixels) {
+    std::snprintf(errors.message, sizeof errors.message, "%u x %u pixels are more than the %d million allowed", d.image_width,
+                  d.image_height, static_cast<int>(kMaxPixels / 1000000));
+    return false;
+  }
+  jpeg_start_decompress(&d);
+  pixels.resize(size_t{d.output_width} * d.output_height * (ink ? 4 : 3));
+  while (d.output_scanline < d.output_height) {
+    JSAMPROW row = pixels.data() + size_t{d.output_scanline} * d.output_width * (ink ? 4 : 3);
+    jpeg_read_scanlines(&d, &row, 1);
+  }
+  jpeg_finish_decompress(&d);
+  return errors.base.num_warnings == 0;
+}
+
+// Ink to light. Some programs write ink turned round, and say so by a marker.
+std::vector<unsigned char> light_of(const std::vector<unsigned char>& ink, bool turned_round) {
+  std::vector<unsigned char> out(ink.size() / 4 * 3);
+  for (size_t i = 0; i < ink.size() / 4; ++i) {
+    const int key = turned_round ? ink[4 * i + 3] : 255 - ink[4 * i + 3];
+    for (size_t c = 0; c < 3; ++c) {
+      const int own = turned_round ? ink[4 * i + c] : 255 - ink[4 * i + c];
+      out[3 * i + c] = static_cast<unsigned char>((own * key + 127) / 255);
+    }
+  }
+  return out;
+}
+
+// Undoes an EXIF orientation.
+Tensor upright(const Tensor& pixels, int turned) {
+  if (turned == 1) return pixels;
+  const int64_t h = pixels.shape()[0], w = pixels.shape()[1];
+  const bool lies = turned >= 5;  // height and width change places
+  Tensor out(DType::u8, {lies ? w : h, lies ? h : w, 3});
+  const auto from = pixels.as<uint8_t>();
+  const auto to = out.as<uint8_t>();
+  const int64_t oh = out.shape()[0], ow = out.shape()[1];
+  for (int64_t y = 0; y < oh; ++y) {
+    for (int64_t x = 0; x < ow; ++x) {
+      int64_t sy = lies ? x : y, sx = lies ? y : x;
+      if (turned == 2 || turned == 3 || turned == 7 || turned == 8) sx = w - 1 - sx;
+      if (turned == 3 || turned == 4 || turned == 6 || turned == 7) sy = h - 1 - sy;
+      std::memcpy(&to[static_cast<size_t>((y * ow + x) * 3)], &from[static_cast<size_t>((sy * w + sx) * 3)], 3);
+    }
+  }
+  return out;
+}
+
+Tensor read_jpeg(const std::string& bytes, const std::string& where) {
+  jpeg_decompress_struct d{};
+  JpegErrors errors{};
+  catch_errors(errors);
+  d.err = &errors.base;
   std::vector<unsigned char> pixels;
-  const bool good = decode_jpeg(d, errors, bytes, pixels);
+  int turned = 1;
+  const bool good = decode_jpeg(d, errors, bytes, pixels, turned);
   const int64_t height = d.output_height, width = d.output_width;
+  const bool ink = d.out_color_space == JCS_CMYK, adobe = d.saw_Adobe_marker != FALSE;
+  const bool large = int64_t{d.image_width} * d.image_height > kMaxPixels;
   jpeg_destroy_decompress(&d);
+  if (!good && large) fail(Category::resource, "{}: {}", where, errors.message);
   if (!good) fail(Category::format, "{}: not a readable JPEG: {}", where, errors.message);
-  return Tensor::from<uint8_t>({height, width, 3}, pixels);
+  return upright(Tensor::from<uint8_t>({height, width, 3}, ink ? light_of(pixels, adobe) : pixels), turned);
 }
 
-// Where each output pixel of one axis reads: two source pixels and the weight of the second.
-struct Tap {
-  int64_t low, high;
-  float weight;
-};
-
-// Of output pixels [first, first + count) of `to`, over source pixels [begin, begin + length) of `from`; outside of them low is -1.
-std::vector<Tap> bilinear_taps(int64_t from, double begin, double length, int64_t to, int64_t first, int64_t count) {
-  std::vector<Tap> taps(static_cast<size_t>(to), {-1, -1, 0});
-  for (int64_t i = 0; i < count; ++i) {
-    const double at =
-        std::clamp(begin + (static_cast<double>(i) + 0.5) * length / static_cast<double>(count) - 0.5, 0.0, static_cast<double>(from - 1));
-    const auto low = static_cast<int64_t>(at);
-    taps[static_cast<size_t>(first + i)] = {low, std::min(low + 1, from - 1), static_cast<float>(at - static_cast<double>(low))};
-  }
-  return taps;
+void check_pixels(const Tensor& pixels) {
+  if (pixels.dtype() != DType::u8 || pixels.rank() != 3 || pixels.shape()[2] != 3 || pixels.size() == 0)
+    fail(Category::shape, "pixels are {} {}, expected u8, height x width x 3", to_string(pixels.dtype()), to_string(pixels.shape()));
 }
-
-// The taps of both axes: which part of the source goes to which part of the result.
-std::pair<std::vector<Tap>, std::vector<Tap>> fitted_taps(Fit fit, int64_t h, int64_t w, int64_t oh, int64_t ow) {
-  const double fh = static_cast<double>(h), fw = static_cast<double>(w), down = static_cast<double>(oh) / fh,
-               across = static_cast<double>(ow) / fw;
-  if (fit == Fit::pad) {
-    const double scale = std::min(down, across);
-    const auto kept = [&](double from, int64_t to) { return std::clamp<int64_t>(std::llround(from * scale), 1, to); };
-    const int64_t ih = kept(fh, oh), iw = kept(fw, ow);
-    return {bilinear_taps(h, 0, fh, oh, (oh - ih) / 2, ih), bilinear_taps(w, 0, fw, ow, (ow - iw) / 2, iw)};
-  }
-  if (fit == Fit::crop) {
-    const double scale = std::max(down, across), lh = static_cast<double>(oh) / scale, lw = static_cast<double>(ow) / scale;
-    return {bilinear_taps(h, (fh - lh) / 2, lh, oh, 0, oh), bilinear_taps(w, (fw - lw) / 2, lw, ow, 0, ow)};
-  }
-  return {bilinear_taps(h, 0, fh, oh, 0, oh), bilinear_taps(w, 0, fw, ow, 0, ow)};
-}
-
-// Source lines brought to the result's width, channel by channel; the last two are kept, for the next line of the result reads them again.
-class Lines {
- public:
-  Lines(std::span<const uint8_t> source, int64_t width, const std::vector<Tap>& taps, int64_t channels, bool bgr)
-      : source_(source), width_(width), taps_(taps), channels_(channels), bgr_(bgr) {
-    for (const Tap& t : taps) blended_ = blended_ || t.weight != 0;
-  }
-  std::pair<const float*, const float*> both(int64_t low, int64_t high) {
-    const float* a = line(low, high);
-    return {a, high == low ? a : line(high, low)};
-  }
-
- private:
-  // `kept`: the line that must stay.
-  const float* line(int64_t y, int64_t kept) {
-    for (Held& held : held_) {
-      if (held.y == y) return held.values.data();
-    }
-    Held& held = held_[held_[0].y == kept ? 1 : 0];
-    held.y = y;
-    held.values.resize(taps_.size() * static_cast<size_t>(channels_));
-    const uint8_t* from = source_.data() + y * width_ * 3;
-    if (channels_ == 3) {
-      for (int64_t c = 0; c < 3; ++c) fill(held, c, [from, at = bgr_ ? 2 - c : c](int64_t x) -> float { return from[x * 3 + at]; });
-    } else {
-      fill(held, 0, [from](int64_t x) { return 0.299f * from[x * 3] + 0.587f * from[x * 3 + 1] + 0.114f * from[x * 3 + 2]; });
-    }
-    return held.values.data();
-  }
-  struct Held {
-    int64_t y = -1;
-    std::vector<float> values;
-  };
-  template <typename F>
-  void fill(Held& held, int64_t c, F pixel) const {
-    float* to = held.values.data() + static_cast<size_t>(c) * taps_.size();
-    for (size_t x = 0; x < taps_.size(); ++x) {
-      const Tap& t = taps_[x];
-      if (t.low < 0) {
-        to[x] = 0;
-        continue;
-      }
-      const float left = pixel(t.low);
-      to[x] = blended_ ? left + (pixel(t.high) - left) * t.weight : left;
-    }
-  }
-
-  std::span<const uint8_t> source_;
-  int64_t width_;
-  const std::vector<Tap>& taps_;
-  int64_t channels_;
-  bool bgr_, blended_ = false;
-  Held held_[2];
-};
-
-}  // namespace
-
-namespace {
 
 Tensor decode_picture(const std::string& bytes, const std::string& where) {
   if (bytes.starts_with("\x89PNG")) return read_png(bytes, where);
@@ -199,49 +179,81 @@ Tensor decode_picture(const std::string& bytes, const std::string& where) {
 
 Tensor read_picture(const std::filesystem::path& path) { return decode_picture(read_file(path), path.string()); }
 
-Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
-  const auto src = pixels.as<uint8_t>();
-  if (pixels.rank() != 3 || pixels.shape()[2] != 3)
-    fail(Category::shape, "pixels have shape {}, expected height x width x 3", to_string(pixels.shape()));
-  if (o.channels != 1 && o.channels != 3) fail(Category::value, "a picture gives 1 or 3 channels, the input wants {}", o.channels);
-  const auto channel = [&](const std::vector<float>& v, int64_t c, const char* what) {
-    if (v.size() != 1 && v.size() != static_cast<size_t>(o.channels)) {
-      fail(Category::value, "{} has {} values, expected 1 or {} (one a channel)", what, v.size(), o.channels);
-    }
-    return v.size() == 1 ? v[0] : v[c];
-  };
-  const int64_t h = pixels.shape()[0], w = pixels.shape()[1], oh = o.height ? o.height : h, ow = o.width ? o.width : w;
-  if (h == 0 || w == 0) fail(Category::shape, "the picture is empty");
-  const auto [ys, xs] = fitted_taps(o.fit, h, w, oh, ow);
-  if (o.dtype != DType::u8 && !is_float(o.dtype)) fail(Category::type, "pictures become floats or u8, not {}", to_string(o.dtype));
-  const Shape shape = o.channels_last ? Shape{1, oh, ow, o.channels} : Shape{1, o.channels, oh, ow};
-  Tensor out(DType::f32, shape);
-  auto dst = out.as<float>();
-  Lines lines(src, w, xs, o.channels, o.bgr);
-  for (int64_t y = 0; y < oh; ++y) {
-    const Tap& ty = ys[static_cast<size_t>(y)];
-    const auto [low, high] = ty.low < 0 ? std::pair<const float*, const float*>() : lines.both(ty.low, ty.high);
-    for (int64_t c = 0; c < o.channels; ++c) {
-      const float mean = channel(o.mean, c, "mean"), scale = channel(o.scale, c, "scale");
-      const int64_t step = o.channels_last ? o.channels : 1;
-      float* to = dst.data() + (o.channels_last ? y * ow * o.channels + c : (c * oh + y) * ow);
-      if (ty.low < 0) {
-        for (int64_t x = 0; x < ow; ++x) to[x * step] = 0;
-        continue;
-      }
-      const float *top = low + c * ow, *bottom = high + c * ow;
-      for (int64_t x = 0; x < ow; ++x) to[x * step] = (top[x] + (bottom[x] - top[x]) * ty.weight - mean) * scale;
-      for (int64_t x = 0; x < ow; ++x) {
-        if (xs[static_cast<size_t>(x)].low < 0) to[x * step] = 0;  // beside the picture
-      }
-    }
+std::pair<int64_t, int64_t> picture_size(const std::filesystem::path& path) {
+  const std::string bytes = read_file(path);
+  if (bytes.starts_with("\x89PNG")) {
+    png_image image{};
+    image.version = PNG_IMAGE_VERSION;
+    if (!png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()))
+      fail(Category::format, "{}: not a readable PNG: {}", path.string(), image.message);
+    const std::pair<int64_t, int64_t> size{image.height, image.width};
+    png_image_free(&image);
+    return size;
   }
-  if (o.dtype == DType::f32) return out;
-  if (o.dtype != DType::u8) return narrow<double>(o.dtype, shape, widen<double>(out));
-  Tensor bytes(DType::u8, shape);
-  std::ranges::transform(dst, bytes.as<uint8_t>().begin(),
-                         [](float v) { return static_cast<uint8_t>(std::lrint(std::clamp(v, 0.0f, 255.0f))); });
+  const Tensor pixels = decode_picture(bytes, path.string());
+  return {pixels.shape()[0], pixels.shape()[1]};
+}
+
+std::string encode_png(const Tensor& pixels) {
+  check_pixels(pixels);
+  png_image image{};
+  image.version = PNG_IMAGE_VERSION;
+  image.format = PNG_FORMAT_RGB;
+  image.height = static_cast<png_uint_32>(pixels.shape()[0]), image.width = static_cast<png_uint_32>(pixels.shape()[1]);
+  image.flags = PNG_IMAGE_FLAG_FAST;
+  png_alloc_size_t size = PNG_IMAGE_PNG_SIZE_MAX(image);
+  std::string bytes(size, '\0');
+  if (!png_image_write_to_memory(&image, bytes.data(), &size, 0, pixels.data(), 0, nullptr))
+    fail(Category::resource, "the picture could not be written as PNG: {}", image.message);
+  bytes.resize(size);
   return bytes;
+}
+
+namespace {
+
+struct Compressed {
+  unsigned char* data = nullptr;
+  unsigned long size = 0;
+};
+bool compress_jpeg(jpeg_compress_struct& c, JpegErrors& errors, const uint8_t* pixels, int64_t height, int64_t width, Compressed& out) {
+  if (setjmp(errors.jump)) return false;
+  jpeg_create_compress(&c);
+  jpeg_mem_dest(&c, &out.data, &out.size);
+  c.image_width = static_cast<JDIMENSION>(width), c.image_height = static_cast<JDIMENSION>(height);
+  c.input_components = 3, c.in_color_space = JCS_RGB;
+  jpeg_set_defaults(&c);
+  constexpr int kQuality = 92;
+  jpeg_set_quality(&c, kQuality, TRUE);
+  jpeg_start_compress(&c, TRUE);
+  while (c.next_scanline < c.image_height) {
+    JSAMPROW row = const_cast<JSAMPROW>(pixels + size_t{c.next_scanline} * static_cast<size_t>(width) * 3);
+    jpeg_write_scanlines(&c, &row, 1);
+  }
+  jpeg_finish_compress(&c);
+  return true;
+}
+
+}  // namespace
+
+void write_picture(const std::filesystem::path& path, const Tensor& pixels) {
+  const std::string ending = path.extension().string();
+  if (ending == ".png") {
+    write_file(path, encode_png(pixels));
+    return;
+  }
+  if (ending != ".jpg" && ending != ".jpeg") fail(Category::value, "{}: pictures are written as .png, .jpg or .jpeg", path.string());
+  check_pixels(pixels);
+  jpeg_compress_struct c{};
+  JpegErrors errors{};
+  catch_errors(errors);
+  c.err = &errors.base;
+  Compressed out;
+  const bool good = compress_jpeg(c, errors, pixels.as<uint8_t>().data(), pixels.shape()[0], pixels.shape()[1], out);
+  jpeg_destroy_compress(&c);
+  const std::string bytes(reinterpret_cast<const char*>(out.data), out.data ? out.size : 0);
+  std::free(out.data);
+  if (!good) fail(Category::value, "{}: cannot be written as JPEG: {}", path.string(), errors.message);
+  write_file(path, bytes);
 }
 
 }  // namespace lathe

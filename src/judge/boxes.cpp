@@ -10,10 +10,8 @@
 #include "base/fail.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
-#include "judge/geometry.hpp"
 #include "judge/tables.hpp"
 #include "lathe/judge_pictures.hpp"
-#include "tensor/widen.hpp"
 
 namespace lathe {
 namespace {
@@ -54,6 +52,11 @@ std::map<std::string, std::vector<Box>> boxes_of_csv(const fs::path& path, Class
     ++line;
     if (cells.size() == 1 && cells[0].empty()) continue;
     const std::string where = fmt::format("{}: line {}", path.string(), line);
+    // A picture that holds nothing.
+    if (!cells[0].empty() && std::all_of(cells.begin() + 1, cells.end(), [](const std::string& c) { return c.empty(); })) {
+      out[cells[0]];
+      continue;
+    }
     if (cells.size() != 6) fail(Category::format, "{}: expected FILE,CLASS,X,Y,WIDTH,HEIGHT", where);
     double v[4]{};
     bool numbers = true;
@@ -173,57 +176,8 @@ double mean_over(const std::vector<OfClass>& classes, int first, int last, const
 
 }  // namespace
 
-double overlap(const Box& a, const Box& b) {
-  const double w = std::min(a.x + a.width, b.x + b.width) - std::max(a.x, b.x),
-               h = std::min(a.y + a.height, b.y + b.height) - std::max(a.y, b.y);
-  if (w <= 0 || h <= 0) return 0;
-  return w * h / (a.width * a.height + b.width * b.height - w * h);
-}
-
 std::map<std::string, std::vector<Box>> read_boxes(const fs::path& path, std::vector<std::string>& classes) {
   return path.extension() == ".json" ? boxes_of_json(path, Classes(classes)) : boxes_of_csv(path, Classes(classes));
-}
-
-std::vector<Box> boxes_of(const std::vector<Tensor>& outputs, const std::vector<std::string>& names, BoxForm form, Fit fit,
-                          int64_t input_height, int64_t input_width, int64_t height, int64_t width, double least_score) {
-  std::vector<double> rows;  // four numbers, score, class
-  const auto last = [&](size_t i) { return outputs[i].rank() > 0 ? outputs[i].shape().back() : 0; };
-  if (outputs.size() == 1 && last(0) == 6) {
-    rows = widen<double>(outputs[0]);
-  } else {
-    std::string all;
-    for (size_t i = 0; i < outputs.size(); ++i)
-      all += fmt::format("{}'{}' {} {}", i ? ", " : "", names[i], to_string(outputs[i].dtype()), to_string(outputs[i].shape()));
-    const auto refuse = [&] {
-      fail(Category::shape,
-           "the outputs are {}: boxes are one output of rows of six numbers (box, score, class), or three: boxes [.., 4], scores, classes",
-           all);
-    };
-    size_t boxes = outputs.size(), scores = outputs.size(), labels = outputs.size();
-    for (size_t i = 0; i < outputs.size(); ++i) {
-      if (last(i) == 4 && outputs[i].rank() > 1 && boxes == outputs.size()) boxes = i;
-      else if (!is_float(outputs[i].dtype()) || names[i].find("class") != std::string::npos || names[i].find("label") != std::string::npos)
-        labels = i;
-      else scores = i;
-    }
-    if (outputs.size() != 3 || boxes == 3 || scores == 3 || labels == 3) refuse();
-    const auto b = widen<double>(outputs[boxes]), s = widen<double>(outputs[scores]), l = widen<double>(outputs[labels]);
-    if (b.size() != 4 * s.size() || s.size() != l.size()) refuse();
-    for (size_t i = 0; i < s.size(); ++i) rows.insert(rows.end(), {b[4 * i], b[4 * i + 1], b[4 * i + 2], b[4 * i + 3], s[i], l[i]});
-  }
-  const judging::Placed p = judging::placed(fit, height, width, input_height, input_width);
-  std::vector<Box> out;
-  for (size_t i = 0; i + 6 <= rows.size(); i += 6) {
-    const double* r = rows.data() + i;
-    if (!(r[4] >= least_score)) continue;
-    double left = r[0], top = r[1], right = r[2], bottom = r[3];
-    if (form == BoxForm::centre) left = r[0] - r[2] / 2, top = r[1] - r[3] / 2, right = r[0] + r[2] / 2, bottom = r[1] + r[3] / 2;
-    const auto x = [&](double v) { return std::clamp((v - p.left) / p.scale_x, 0.0, static_cast<double>(width)); };
-    const auto y = [&](double v) { return std::clamp((v - p.top) / p.scale_y, 0.0, static_cast<double>(height)); };
-    const Box box{static_cast<int64_t>(r[5]), x(left), y(top), x(right) - x(left), y(bottom) - y(top), r[4]};
-    if (box.width > 0 && box.height > 0) out.push_back(box);
-  }
-  return out;
 }
 
 BoxReport judge_boxes(std::span<const BoxAnswer> answers, int64_t classes) {

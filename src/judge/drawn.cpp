@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstring>
+#include <map>
 
 #include "base/fail.hpp"
 #include "lathe/judge_pictures.hpp"
@@ -15,6 +16,43 @@ namespace fs = std::filesystem;
 struct Size {
   int64_t height = 0, width = 0;
 };
+
+// Items that run with the same shapes.
+struct Group {
+  std::vector<Shape> shapes;
+  PictureOptions picture;
+  std::vector<size_t> items;
+};
+
+// One group; or, of a model that takes pictures at their own sizes, one for each size. A file whose size cannot be read goes with the
+// first: it is named when it is loaded.
+std::vector<Group> groups_of(const Program& program, const DrawnData& data, const std::vector<Shape>& shapes, const PictureSettings& how) {
+  std::vector<Group> out;
+  if (data.kind == Drawn::tokens || !own_size(how, program)) {
+    out.push_back({shapes, data.kind == Drawn::tokens ? PictureOptions() : picture_options(how, program, shapes.at(0)), {}});
+    for (size_t i = 0; i < data.items.items; ++i) out[0].items.push_back(i);
+    return out;
+  }
+  const int64_t multiple = size_multiple(program.metadata());
+  std::map<std::pair<int64_t, int64_t>, std::vector<size_t>> by_size;
+  std::vector<size_t> unknown;
+  for (size_t i = 0; i < data.items.items; ++i) {
+    try {
+      by_size[picture_size(data.items.files[i].file)].push_back(i);
+    } catch (const Error&) {
+      unknown.push_back(i);
+    }
+  }
+  for (auto& [size, items] : by_size) {
+    const PictureWay way = picture_way(how, program, size.first, size.second, multiple);
+    Shape shape = way.shape;
+    shape[0] = shapes.at(0).at(0);
+    out.push_back({{shape}, way.options, std::move(items)});
+  }
+  if (out.empty()) out.push_back({shapes, picture_options(how, program, shapes.at(0)), {}});
+  out[0].items.insert(out[0].items.end(), unknown.begin(), unknown.end());
+  return out;
+}
 
 // Boxes found that are right at 0.5, of those found and expected.
 double share_of_boxes(const BoxAnswer& a) {
@@ -85,21 +123,25 @@ DrawnJudgement judge_drawn(const Program& program, const DrawnData& data, const 
   const size_t items = data.items.items;
   std::vector<Size> sizes(items);       // of the pictures as they were
   std::vector<Tensor> expected(items);  // pixels of targets, from when they are read until they are judged
+  const std::vector<Group> groups = groups_of(program, data, shapes, options.pictures);
+  std::vector<const PictureOptions*> ways(items);
+  for (const Group& g : groups) {
+    for (size_t i : g.items) ways[i] = &g.picture;
+  }
   std::function<std::vector<Tensor>(size_t)> load;
-  PictureOptions picture;
   std::vector<std::string> names;
   for (const Port& p : program.outputs()) names.push_back(p.name);
+  DetectForm form = data.kind == Drawn::boxes ? described_form(options.form, program.metadata()) : DetectForm();
   if (data.kind == Drawn::tokens) {
     load = item_loader(program, data.items, shapes, options.pictures);
   } else {
-    picture = picture_options(options.pictures, program, shapes.at(0));
     load = [&](size_t i) {
       const Tensor pixels = read_picture(data.items.files[i].file);
       sizes[i] = {pixels.shape()[0], pixels.shape()[1]};
       // What is expected is read here, so that a file that cannot be read leaves out its item alone.
       if (data.kind == Drawn::masks) expected[i] = read_mask(data.items.files[i].label);
       if (data.kind == Drawn::pictures) expected[i] = read_picture(data.items.files[i].label);
-      return std::vector<Tensor>{picture_to_tensor(pixels, picture)};
+      return std::vector<Tensor>{picture_to_tensor(pixels, *ways[i])};
     };
   }
   j.seen.assign(items, 0);
@@ -109,6 +151,7 @@ DrawnJudgement judge_drawn(const Program& program, const DrawnData& data, const 
   std::vector<TokenAnswer> tokens(items);
   const auto take = [&](size_t i, const std::vector<Tensor>& out) {
     const std::string name = data.items.name(i);
+    const PictureOptions& picture = *ways[i];
     switch (data.kind) {
       case Drawn::masks: {
         const Tensor said = mask_of(out[0], picture.fit, expected[i].shape()[0], expected[i].shape()[1]);
@@ -131,12 +174,14 @@ DrawnJudgement judge_drawn(const Program& program, const DrawnData& data, const 
         expected[i] = {};
         break;
       }
-      case Drawn::boxes:
+      case Drawn::boxes: {
+        const Answers answers{names, out};
         boxes[i] = {name,
-                    boxes_of(out, names, options.form, picture.fit, picture.height, picture.width, sizes[i].height, sizes[i].width,
-                             options.least_score),
+                    detect(answers, form, 0, picture.height, picture.width,
+                           placement(picture.fit, sizes[i].height, sizes[i].width, picture.height, picture.width), options.detect),
                     data.expected[i]};
         break;
+      }
       case Drawn::tokens: {
         const Tensor& targets = data.items.targets;
         Tensor row(targets.dtype(), {targets.shape()[1]});
@@ -147,9 +192,33 @@ DrawnJudgement judge_drawn(const Program& program, const DrawnData& data, const 
     }
     j.seen[i] = 1;
   };
-  j.run = run_items(program, shapes, items, load, take, options.items);
+  // What the form leaves open, by the first item that can be read, so that it does not depend on which lane is first.
+  for (size_t k = 0, done = 0; data.kind == Drawn::boxes && done == 0 && k < groups[0].items.size(); ++k) {
+    const size_t i = groups[0].items[k];
+    run_items(
+        program, groups[0].shapes, 1, [&](size_t) { return load(i); },
+        [&](size_t, const std::vector<Tensor>& out) {
+          form = complete_form({names, out}, static_cast<int64_t>(j.classes.size()), form);
+          ++done;
+        },
+        {1, options.items.strict, options.items.run, {}});
+  }
+  size_t before = 0;
+  for (const Group& g : groups) {
+    ItemsOptions how = options.items;
+    if (how.progress) how.progress = [&](size_t done) { options.items.progress(before + done); };
+    ItemsRun r = run_items(
+        program, g.shapes, g.items.size(), [&](size_t k) { return load(g.items[k]); },
+        [&](size_t k, const std::vector<Tensor>& out) { take(g.items[k], out); }, how);
+    for (const auto& [k, what] : r.failed) j.run.failed.emplace_back(g.items[k], what);
+    j.run.seconds += r.seconds;
+    j.run.lanes = std::max(j.run.lanes, r.lanes);
+    before += g.items.size();
+  }
+  std::ranges::sort(j.run.failed);
   if (j.run.failed.size() == items)
     fail(Category::value, "none of the {} items could be read; the first: {}", items, j.run.failed[0].second);
+  j.form = form;
   size_t classes = j.classes.size();
   for (const MaskAnswer& a : masks) classes = std::max(classes, a.is.size());
   while (data.kind == Drawn::masks && j.classes.size() < classes) j.classes.push_back(std::to_string(j.classes.size()));

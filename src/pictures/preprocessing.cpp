@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cctype>
 #include <charconv>
+#include <cmath>
 
 #include "base/fail.hpp"
 #include "lathe/pictures.hpp"
@@ -47,7 +48,8 @@ Fit parse_fit(const std::string& text) {
   if (text == "stretch") return Fit::stretch;
   if (text == "pad") return Fit::pad;
   if (text == "crop") return Fit::crop;
-  fail(Category::value, "'{}' is no way to fit a picture, expected stretch, pad or crop", text);
+  if (text == "keep") return Fit::keep;
+  fail(Category::value, "'{}' is no way to fit a picture, expected stretch, pad, crop or keep", text);
 }
 
 bool is_picture(const fs::path& path) {
@@ -77,6 +79,30 @@ std::vector<fs::path> list_pictures(const std::vector<fs::path>& given) {
 std::vector<std::string> labels_in(const std::map<std::string, std::string>& metadata) {
   const auto it = metadata.find("labels");
   return it == metadata.end() || it->second.empty() ? std::vector<std::string>() : parts_of(it->second);
+}
+
+Placement placement(Fit fit, int64_t height, int64_t width, int64_t input_height, int64_t input_width) {
+  const auto h = static_cast<double>(height), w = static_cast<double>(width), ih = static_cast<double>(input_height),
+             iw = static_cast<double>(input_width);
+  // Whole pixels, so that nothing is resampled.
+  const auto middle = [](int64_t inside, int64_t outside) {
+    return static_cast<double>(inside >= outside ? -((inside - outside) / 2) : (outside - inside) / 2);
+  };
+  if (fit == Fit::keep) return {1, 1, middle(width, input_width), middle(height, input_height), height, width};
+  if (fit == Fit::stretch) return {iw / w, ih / h, 0, 0, height, width};
+  if (fit == Fit::pad) {
+    const double scale = std::min(ih / h, iw / w);
+    const auto kept = [&](double from, int64_t to) { return std::clamp<int64_t>(std::llround(from * scale), 1, to); };
+    const int64_t kh = kept(h, input_height), kw = kept(w, input_width);
+    return {static_cast<double>(kw) / w,
+            static_cast<double>(kh) / h,
+            static_cast<double>((input_width - kw) / 2),
+            static_cast<double>((input_height - kh) / 2),
+            height,
+            width};
+  }
+  const double scale = std::max(ih / h, iw / w);
+  return {scale, scale, (iw - w * scale) / 2, (ih - h * scale) / 2, height, width};
 }
 
 Shape picture_shape(const PictureSettings& how, const Program& program, Dims dims, int64_t batch, const fs::path& first) {
@@ -121,6 +147,7 @@ PictureOptions picture_options(const PictureSettings& how, const Program& progra
   get(how.mean, "mean", p.mean);
   get(how.scale, "scale", p.scale);
   p.bgr = how.bgr || (meta.contains("channels") && meta.at("channels") == "bgr");
+  p.antialias = how.antialias || (meta.contains("antialias") && meta.at("antialias") == "true");
   if (how.fit) {
     p.fit = *how.fit;
   } else if (meta.contains("fit")) {
@@ -136,6 +163,55 @@ PictureOptions picture_options(const PictureSettings& how, const Program& progra
   p.height = shape[p.channels_last ? 1 : 2];
   p.width = shape[p.channels_last ? 2 : 3];
   return p;
+}
+
+namespace {
+
+// Places of height and width among the input's dims.
+std::pair<size_t, size_t> sides(const Program& program) {
+  const bool last = picture_options({}, program, Shape(4, 3)).channels_last;
+  return {last ? 1 : 2, last ? 2 : 3};
+}
+Dims picture_dims(const Program& program) {
+  if (program.inputs().size() == 1 && program.inputs()[0].dims && program.inputs()[0].dims->size() == 4) return *program.inputs()[0].dims;
+  // Says what the model takes instead.
+  (void)picture_shape({}, program, program.inputs().empty() ? Dims() : program.inputs()[0].dims.value_or(Dims()), 1, {});
+  return {};
+}
+
+}  // namespace
+
+bool own_size(const PictureSettings& how, const Program& program) {
+  const Dims dims = picture_dims(program);
+  const auto [y, x] = sides(program);
+  return (!dims[y].known() && how.height == 0) || (!dims[x].known() && how.width == 0);
+}
+
+PictureWay picture_way(const PictureSettings& how, const Program& program, int64_t height, int64_t width, int64_t multiple) {
+  Dims dims = picture_dims(program);
+  const auto [y, x] = sides(program);
+  const bool own = own_size(how, program);
+  if (!dims[y].known() && how.height == 0) dims[y] = (height + multiple - 1) / multiple * multiple;
+  if (!dims[x].known() && how.width == 0) dims[x] = (width + multiple - 1) / multiple * multiple;
+  dims[0] = 1;
+  PictureWay w;
+  w.shape = picture_shape(how, program, dims, 1, {});
+  w.options = picture_options(how, program, w.shape);
+  // A picture at its own size is not resampled, whatever is done to those that must fit.
+  if (own && w.options.height >= height && w.options.width >= width) w.options.fit = Fit::keep;
+  w.placement = placement(w.options.fit, height, width, w.options.height, w.options.width);
+  return w;
+}
+
+int64_t size_multiple(const std::map<std::string, std::string>& metadata) {
+  const auto it = metadata.find("multiple");
+  if (it == metadata.end()) return 1;
+  const std::string& text = it->second;
+  int64_t m = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), m);
+  if (error != std::errc() || end != text.data() + text.size() || m < 1 || m > 65536)
+    fail(Category::value, "metadata 'multiple': '{}' is no whole number from 1 to 65536", text);
+  return m;
 }
 
 }  // namespace lathe
