@@ -27,6 +27,7 @@ const Command kCommands[]{
     {"judge", "judge " + kGrain + " --data " + (kDemo / "grain/truth.csv").string() + " --beside " + (kDemo / "grain/test").string()},
     {"narrow", "narrow " + kGrain + " -o @/narrow.onnx", true, true},
     {"compare", "compare @/quick.toml", false},
+    {"watch", "watch " + (kDemo / "knots/knots.onnx").string() + " " + (kDemo / "knots/calibration").string()},
     {"logbook", "logbook --logbook @/book.sqlite", false, true},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},
@@ -225,6 +226,15 @@ TEST_CASE("every command line of the README does what it says, on the demo model
   }
   fs::copy(fs::directory_iterator(kDemo / "grain/test")->path(), f.path / "board.png");
   for (const char* folder : {"test", "calibration"}) fs::copy(kDemo / "grain" / folder, f.path / folder);
+  fs::copy(kDemo / "knots/knots.onnx", f.path / "knots.onnx");
+  fs::copy(kDemo / "knots/boxes.csv", f.path / "boxes.csv");
+  fs::copy(kDemo / "knots/test", f.path / "scans");
+  fs::copy(kDemo / "sanding/sanding.onnx", f.path / "sanding.onnx");
+  fs::copy(kDemo / "sanding/scratched", f.path / "scratched");
+  std::string gate = slurp(kDemo / "knots/gate.toml");
+  gate.replace(gate.find("\"test\""), 6, "\"scans\"");
+  gate.replace(gate.find("frames = 120"), 12, "frames = 10");
+  write(f.path / "gate.toml", gate);
   // The demo's sheet, quicker.
   std::string sheet = slurp(kDemo / "grain/variants.toml");
   sheet.replace(sheet.find("seconds = 1.5"), 13, "seconds = 0.1");
@@ -253,7 +263,7 @@ TEST_CASE("every command line of the README does what it says, on the demo model
     CHECK(fs::file_size(log) > 0);
   }
   CHECK(found > 12);
-  for (const char* made : {"b8.onnx", "out", "g8.onnx", "grain.svg", "p.png", "t.json", "grain.lathe", "e.png"}) {
+  for (const char* made : {"b8.onnx", "out", "g8.onnx", "grain.svg", "p.png", "t.json", "grain.lathe", "e.png", "seen", "sanded"}) {
     CAPTURE(std::string(made));
     CHECK(fs::exists(f.path / made));
   }

@@ -43,6 +43,7 @@ struct DetectForm {
   std::optional<bool> relative{};  // of 1, not pixels of the input; distances: of cells always
   std::optional<ScoreForm> scores{};
   std::optional<bool> objectness{};
+  std::optional<bool> turned{};         // of rows: the numbers of a box lie along the axis before the last
   std::optional<bool> y_first{};        // top, left, bottom, right; middle y, x, height, width
   std::optional<bool> logarithms{};     // of distances
   std::optional<int64_t> background{};  // the class that stands for nothing
@@ -51,7 +52,7 @@ struct DetectForm {
 };
 
 std::string_view to_string(DetectForm::Kind kind);
-// One key of a description: form, outputs, box, relative, scores, objectness, y_first, box_values ("as they are", "logarithms"),
+// One key of a description: form, outputs, box, relative, scores, objectness, turned, y_first, box_values ("as they are", "logarithms"),
 // background, anchors. `json`: its value. Throws Error (value) naming the key and what it takes.
 void set_form_key(DetectForm& form, const std::string& key, const std::string& json);
 // A JSON object of such keys, as the metadata's "detect" holds it.

@@ -85,5 +85,9 @@ struct PictureOptions {
 
 // 1 x channels x height x width, or 1 x height x width x channels: resized (bilinear, half-pixel centres), reordered and normalised.
 Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& options);
+// The shape that it gives. Throws Error (shape).
+Shape picture_tensor_shape(const Tensor& pixels, const PictureOptions& options);
+// The same into a tensor that is there already. Throws Error (shape) when it has not that type and shape.
+void picture_into(const Tensor& pixels, const PictureOptions& options, Tensor& out);
 
 }  // namespace lathe

@@ -108,8 +108,8 @@ struct WatchReport {
   std::string ended;              // why the source ended before its end, or ""
 };
 
-// Runs until the source ends or `stop` is asked for. Capture, preparing, running and drawing overlap on threads of their own, with
-// bounded queues between them. `draw` (may be empty) is called from several threads at once, `take` from one at a time and in the order of
+// Runs until the source ends or `stop` is asked for. Capture, preparing, running and drawing of frames overlap; queues between
+// threads are bounded. `draw` (may be empty) is called from several threads at once, `take` from one at a time and in the order of
 // the frames. Throws Error: what runs throw, what `draw` and `take` throw, shape (outputs that fit nothing). What the source throws after
 // its first frame ends the watching, and stands in `ended`.
 WatchReport watch(const Program& program, FrameSource& source, const WatchOptions& options, const std::function<void(Sight&)>& draw,

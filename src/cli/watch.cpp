@@ -197,6 +197,12 @@ int watch_all(Options& o) {
   check("--lines", o.lines, {"text", "empty"});
   check("--table", o.table, {"text", "empty"});
   check("--boxes", o.boxes, {"text", "empty"});
+  const bool prints = std::ranges::any_of(s.rules, [](const RuledActions& r) {
+    const auto print = [](const Action& a) { return a.print; };
+    return std::ranges::any_of(r.then, print) || std::ranges::any_of(r.over, print);
+  });
+  if (prints && (o.model.json == "-" || o.lines == "-"))
+    throw UsageError("actions that print and --json - or --lines - would be mixed on standard output: one of them goes to a file");
   if (o.lines == "-" && o.model.json == "-") throw UsageError("--lines - and --json - would be mixed: one of them goes to a file");
   if (!o.video.empty() && !o.video.ends_with(".y4m")) throw UsageError(fmt::format("--video {}: expected a name ending in .y4m", o.video));
   if (!o.sheet.empty()) check_sheet_name(o.sheet);
@@ -284,7 +290,7 @@ int watch_all(Options& o) {
 
   const double median_run = percentile(r.runs, 0.5);
   // Sizes that vary cost programs of their own.
-  const bool costly = r.editions > 8 || (r.editions > 2 && r.compiling > 0.25 * r.seconds);
+  const bool costly = r.editions > 8 || (r.editions > 2 && r.compiling > 1 && r.compiling > 0.25 * r.seconds);
   Json out{{"model", o.model.model},
            {"sees", word(r.sees)},
            {"frames", r.frames},

@@ -82,7 +82,7 @@ double raw_limit(ScoreForm form, double least) {
 
 void from_rows(std::vector<Box>& out, const Answers& o, const DetectForm& f, int64_t item, const Frame& in, double least) {
   const Tensor& t = o.tensors[place_of(o, f.outputs[0])];
-  Grid g = grid_of(t.shape(), 0);
+  Grid g = grid_of(t.shape(), 0, f.turned);
   if (g.rows == 0 || g.columns < 5 || item >= g.items)
     fail(Category::shape, "'{}' is {}: no rows of boxes for item {}", f.outputs[0], to_string(t.shape()), item);
   const Floats all(t);
@@ -164,14 +164,19 @@ void from_tables(std::vector<Box>& out, const Answers& o, const DetectForm& f, i
     for (int64_t i = 0; i < t.boxes.rows; ++i) take(i);
     return;
   }
-  // Most boxes have no score that counts: their places are found first.
+  // Most boxes have no score that counts: their places are found first, a piece at a time.
+  constexpr int64_t kPiece = 4096;
   const int64_t all = t.boxes.rows * t.classes;
-  std::vector<int32_t> places(static_cast<size_t>(all));
-  const int64_t n = kernels::find_above(kernels::best())(s, all, std::nextafter(static_cast<float>(limit), -INFINITY), places.data());
+  std::vector<int32_t> places(static_cast<size_t>(std::min(kPiece, all)));
   std::vector<char> worth(static_cast<size_t>(t.boxes.rows), 0);
-  for (int64_t i = 0; i < n; ++i) {
-    const int64_t p = places[static_cast<size_t>(i)];
-    worth[static_cast<size_t>(t.scores.column_step == 1 ? p / t.classes : p % t.boxes.rows)] = 1;
+  const auto above = kernels::find_above(kernels::best());
+  const float least_raw = std::nextafter(static_cast<float>(limit), -INFINITY);
+  for (int64_t begin = 0; begin < all; begin += kPiece) {
+    const int64_t n = above(s + begin, std::min(kPiece, all - begin), least_raw, places.data());
+    for (int64_t i = 0; i < n; ++i) {
+      const int64_t p = begin + places[static_cast<size_t>(i)];
+      worth[static_cast<size_t>(t.scores.column_step == 1 ? p / t.classes : p % t.boxes.rows)] = 1;
+    }
   }
   for (int64_t i = 0; i < t.boxes.rows; ++i) {
     if (worth[static_cast<size_t>(i)]) take(i);

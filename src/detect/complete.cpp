@@ -290,7 +290,8 @@ DetectForm complete_form(const Answers& o, int64_t classes, const DetectForm& gi
       if (columns > 0) break;
     }
   }
-  const detecting::Grid b = grid_of(first.shape(), columns);
+  const detecting::Grid b = grid_of(first.shape(), columns, f.kind == Form::rows ? f.turned : std::nullopt);
+  if (f.kind == Form::rows) f.turned = b.row_step == 1 && b.columns > 1;
   if (b.columns < 4) fail(Category::shape, "the outputs are {}: '{}' holds no rows of boxes", there, f.outputs[0]);
   if (f.kind == Form::rows) {
     complete_rows(f, b.columns, classes, there);

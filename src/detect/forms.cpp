@@ -16,8 +16,8 @@ using Json = nlohmann::json;
 constexpr std::array<std::string_view, 5> kKinds{"rows", "tables", "cells", "chosen", "picked"};
 constexpr std::array<std::string_view, 5> kBoxes{"corners", "centre", "corner", "distances", "offsets"};
 constexpr std::array<std::string_view, 3> kScores{"as they are", "sigmoid", "softmax"};
-const std::vector<std::string> kKeys{"form",       "outputs", "box",        "relative",   "scores",
-                                     "objectness", "y_first", "box_values", "background", "anchors"};
+const std::vector<std::string> kKeys{"form",   "outputs", "box",        "relative",   "scores", "objectness",
+                                     "turned", "y_first", "box_values", "background", "anchors"};
 
 template <typename E, size_t N>
 E word(const Json& j, const std::string& key, const std::array<std::string_view, N>& words) {
@@ -51,6 +51,8 @@ void set(DetectForm& f, const std::string& key, const Json& j) {
     f.scores = word<ScoreForm>(j, key, kScores);
   } else if (key == "objectness") {
     f.objectness = flag(j, key);
+  } else if (key == "turned") {
+    f.turned = flag(j, key);
   } else if (key == "y_first") {
     f.y_first = flag(j, key);
   } else if (key == "box_values") {
@@ -107,6 +109,7 @@ DetectForm described_form(const DetectForm& given, const std::map<std::string, s
   if (given.relative) f.relative = given.relative;
   if (given.scores) f.scores = given.scores;
   if (given.objectness) f.objectness = given.objectness;
+  if (given.turned) f.turned = given.turned;
   if (given.y_first) f.y_first = given.y_first;
   if (given.logarithms) f.logarithms = given.logarithms;
   if (given.background) f.background = given.background;
@@ -128,6 +131,7 @@ std::string form_text(const DetectForm& f) {
   if (f.relative) add("relative", *f.relative ? "true" : "false");
   if (f.scores) add("scores", quoted(kScores[static_cast<size_t>(*f.scores)]));
   if (f.objectness) add("objectness", *f.objectness ? "true" : "false");
+  if (f.turned) add("turned", *f.turned ? "true" : "false");
   if (f.y_first) add("y_first", *f.y_first ? "true" : "false");
   if (f.logarithms) add("box_values", quoted(*f.logarithms ? "logarithms" : "as they are"));
   if (f.background) add("background", std::to_string(*f.background));

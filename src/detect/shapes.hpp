@@ -38,7 +38,7 @@ struct CellGrid {
 
 // A rank-2, 3 or 4 tensor as [items, rows, columns]; `columns`: how many a row has, 0 when nobody says, then the shorter axis. A middle
 // axis of 1 ([n, boxes, 1, 4]) goes. Gives rows 0 when it is none.
-inline Grid grid_of(const Shape& shape, int64_t columns) {
+inline Grid grid_of(const Shape& shape, int64_t columns, std::optional<bool> turned = {}) {
   Shape s = shape;
   if (s.size() == 4 && s[2] == 1) s.erase(s.begin() + 2);
   if (s.size() == 2) s.insert(s.begin(), 1);
@@ -46,8 +46,8 @@ inline Grid grid_of(const Shape& shape, int64_t columns) {
   if (s.size() != 3) return g;
   g.items = s[0];
   g.item_step = s[1] * s[2];
-  const bool transposed = columns > 0 ? s[2] != columns && s[1] == columns : s[1] < s[2] && s[1] >= 5;
-  if (columns > 0 && !transposed && s[2] != columns) return g;
+  const bool transposed = turned ? *turned : columns > 0 ? s[2] != columns && s[1] == columns : s[1] < s[2] && s[1] >= 5;
+  if (!turned && columns > 0 && !transposed && s[2] != columns) return g;
   if (transposed) g.rows = s[2], g.columns = s[1], g.row_step = 1, g.column_step = s[2];
   else g.rows = s[1], g.columns = s[2], g.row_step = s[2], g.column_step = 1;
   return g;

@@ -19,13 +19,28 @@ struct Kept {
   }
 };
 
-std::vector<Box> by_overlap(std::vector<Box> boxes, const SuppressOptions& o) {
+std::vector<Box> by_overlap(const std::vector<Box>& boxes, const SuppressOptions& o) {
   const auto overlapped = kernels::overlapped(kernels::best());
-  std::map<int64_t, Kept> classes;
+  std::vector<Kept> classes;
+  std::map<int64_t, size_t> where;  // labels may be any numbers; those of models are small
+  std::vector<size_t> small;
+  const auto place = [&](int64_t label) {
+    constexpr int64_t kSmall = 4096;
+    if (o.how != Suppression::by_class) label = 0;
+    if (label >= 0 && label < kSmall) {
+      if (label >= static_cast<int64_t>(small.size())) small.resize(static_cast<size_t>(label) + 1, 0);
+      size_t& at = small[static_cast<size_t>(label)];  // 1 + its place
+      if (at == 0) classes.emplace_back(), at = classes.size();
+      return at - 1;
+    }
+    const auto [it, fresh] = where.try_emplace(label, classes.size());
+    if (fresh) classes.emplace_back();
+    return it->second;
+  };
   std::vector<Box> out;
   for (const Box& b : boxes) {
     if (static_cast<int64_t>(out.size()) >= o.most) break;
-    Kept& k = classes[o.how == Suppression::by_class ? b.label : 0];
+    Kept& k = classes[place(b.label)];
     const kernels::Corners corners{k.left.data(), k.top.data(), k.right.data(), k.bottom.data()};
     if (overlapped(corners, static_cast<int64_t>(k.left.size()), static_cast<float>(b.x), static_cast<float>(b.y),
                    static_cast<float>(b.x + b.width), static_cast<float>(b.y + b.height), static_cast<float>(o.most_overlap)))
@@ -33,6 +48,18 @@ std::vector<Box> by_overlap(std::vector<Box> boxes, const SuppressOptions& o) {
     k.add(b);
     out.push_back(b);
   }
+  return out;
+}
+
+// By falling score, of equal ones the earlier first: places are sorted, which are smaller than boxes.
+std::vector<Box> in_order(const std::vector<Box>& boxes) {
+  std::vector<std::pair<double, uint32_t>> order;
+  order.reserve(boxes.size());
+  for (size_t i = 0; i < boxes.size(); ++i) order.emplace_back(-boxes[i].score, static_cast<uint32_t>(i));
+  std::ranges::sort(order);
+  std::vector<Box> out;
+  out.reserve(boxes.size());
+  for (const auto& [score, i] : order) out.push_back(boxes[i]);
   return out;
 }
 
@@ -68,9 +95,9 @@ double overlap(const Box& a, const Box& b) {
 
 std::vector<Box> suppress(std::vector<Box> boxes, const SuppressOptions& o) {
   std::erase_if(boxes, [](const Box& b) { return std::isnan(b.score); });
-  std::ranges::stable_sort(boxes, std::greater<>(), &Box::score);
+  boxes = in_order(boxes);
   if (o.how == Suppression::soft) return softly(std::move(boxes), o);
-  if (o.how != Suppression::none) return by_overlap(std::move(boxes), o);
+  if (o.how != Suppression::none) return by_overlap(boxes, o);
   if (static_cast<int64_t>(boxes.size()) > o.most) boxes.resize(static_cast<size_t>(std::max<int64_t>(0, o.most)));
   return boxes;
 }

@@ -11,24 +11,23 @@
 namespace lathe {
 namespace {
 
-// Where each output pixel of one axis reads: two source pixels and the weight of the second. Outside of [first, first + count) the result
-// is no part of the picture.
+// Where each output pixel of one axis reads: a source pixel, and the weight of the one after it. Outside of [first, first + count) the
+// result is no part of the picture.
 struct Taps {
   int64_t first = 0, count = 0;
-  std::vector<int64_t> low, high;  // of `count`
+  std::vector<int64_t> low;  // of `count`
   std::vector<float> weight;
   bool moved = false;  // false: pixels as they stand
 };
 
 // Output pixels [first, first + count), over source pixels [begin, begin + length) of `from`.
 Taps taps_over(int64_t from, double begin, double length, int64_t first, int64_t count) {
-  Taps t{first, count, {}, {}, {}, false};
+  Taps t{first, count, {}, {}, false};
   for (int64_t i = 0; i < count; ++i) {
     const double at =
         std::clamp(begin + (static_cast<double>(i) + 0.5) * length / static_cast<double>(count) - 0.5, 0.0, static_cast<double>(from - 1));
     const auto low = static_cast<int64_t>(at);
     t.low.push_back(low);
-    t.high.push_back(std::min(low + 1, from - 1));
     t.weight.push_back(static_cast<float>(at - static_cast<double>(low)));
     t.moved = t.moved || t.weight.back() != 0 || low != t.low[0] + i;
   }
@@ -114,25 +113,38 @@ std::vector<uint8_t> smoothed(std::span<const uint8_t> src, int64_t h, int64_t w
   return out;
 }
 
-uint8_t byte_of(float v) { return static_cast<uint8_t>(std::lrint(std::clamp(v, 0.0f, 255.0f))); }
-
 }  // namespace
 
+Shape picture_tensor_shape(const Tensor& pixels, const PictureOptions& o) {
+  if (pixels.dtype() != DType::u8 || pixels.rank() != 3 || pixels.shape()[2] != 3)
+    fail(Category::shape, "pixels are {} {}, expected u8, height x width x 3", to_string(pixels.dtype()), to_string(pixels.shape()));
+  if (pixels.shape()[0] == 0 || pixels.shape()[1] == 0) fail(Category::shape, "the picture is empty");
+  const int64_t oh = o.height ? o.height : pixels.shape()[0], ow = o.width ? o.width : pixels.shape()[1];
+  return o.channels_last ? Shape{1, oh, ow, o.channels} : Shape{1, o.channels, oh, ow};
+}
+
 Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
-  std::span<const uint8_t> src = pixels.as<uint8_t>();
-  if (pixels.rank() != 3 || pixels.shape()[2] != 3)
-    fail(Category::shape, "pixels have shape {}, expected height x width x 3", to_string(pixels.shape()));
+  Tensor out(o.dtype, picture_tensor_shape(pixels, o));
+  picture_into(pixels, o, out);
+  return out;
+}
+
+void picture_into(const Tensor& pixels, const PictureOptions& o, Tensor& out) {
+  const Shape shape = picture_tensor_shape(pixels, o);
   if (o.channels != 1 && o.channels != 3) fail(Category::value, "a picture gives 1 or 3 channels, the input wants {}", o.channels);
   if (o.dtype != DType::u8 && !is_float(o.dtype)) fail(Category::type, "pictures become floats or u8, not {}", to_string(o.dtype));
+  if (out.dtype() != o.dtype || out.shape() != shape)
+    fail(Category::shape, "the picture becomes {} {}, the tensor it goes to is {} {}", to_string(o.dtype), to_string(shape),
+         to_string(out.dtype()), to_string(out.shape()));
   const auto channel = [&](const std::vector<float>& v, int64_t c, const char* what) {
     if (v.size() != 1 && v.size() != static_cast<size_t>(o.channels)) {
       fail(Category::value, "{} has {} values, expected 1 or {} (one a channel)", what, v.size(), o.channels);
     }
     return v.size() == 1 ? v[0] : v[static_cast<size_t>(c)];
   };
+  std::span<const uint8_t> src = pixels.as<uint8_t>();
   int64_t h = pixels.shape()[0], w = pixels.shape()[1];
-  const int64_t oh = o.height ? o.height : h, ow = o.width ? o.width : w;
-  if (h == 0 || w == 0) fail(Category::shape, "the picture is empty");
+  const int64_t oh = shape[o.channels_last ? 1 : 2], ow = shape[o.channels_last ? 2 : 3];
   auto [py, px] = fitted(o.fit, h, w, oh, ow);
   std::vector<uint8_t> smooth;
   if (o.antialias && (py.length > static_cast<double>(py.count) || px.length > static_cast<double>(px.count))) {
@@ -141,13 +153,16 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
     py.begin = px.begin = 0, py.length = static_cast<double>(h), px.length = static_cast<double>(w);
   }
   const Taps ys = taps_over(h, py.begin, py.length, py.first, py.count), xs = taps_over(w, px.begin, px.length, px.first, px.count);
-  std::vector<int32_t> left, right;
+  std::vector<int32_t> left;
   for (int64_t x : xs.low) left.push_back(static_cast<int32_t>(3 * x));
-  for (int64_t x : xs.high) right.push_back(static_cast<int32_t>(3 * x));
-  // The kernel may read a byte past a line's last pixel, which the last line does not have.
-  std::vector<uint8_t> last(src.end() - 3 * w, src.end());
-  last.push_back(0);
-  const auto line = [&](int64_t y) { return y == h - 1 ? last.data() : src.data() + y * w * 3; };
+  // The kernel reads eight bytes from each pixel on; what is not there after the last ones counts for nothing.
+  constexpr int64_t kRead = 8;
+  const int64_t safe = h - 1 - kRead / (3 * w) - 1;  // lines up to this one have so many after them
+  std::vector<uint8_t> last(src.begin() + (safe + 1 > 0 ? (safe + 1) * w * 3 : 0), src.end());
+  last.resize(last.size() + kRead, 0);
+  const auto line = [&](int64_t y) {
+    return y > safe ? last.data() + (y - std::max<int64_t>(0, safe + 1)) * w * 3 : src.data() + y * w * 3;
+  };
   const bool luma = o.channels == 1;
   float mean[3]{}, scale[3]{1, 1, 1};
   for (int64_t c = 0; c < 3 && !luma; ++c) {
@@ -155,40 +170,50 @@ Tensor picture_to_tensor(const Tensor& pixels, const PictureOptions& o) {
     mean[c] = channel(o.mean, to, "mean"), scale[c] = channel(o.scale, to, "scale");
   }
   const float luma_mean = luma ? channel(o.mean, 0, "mean") : 0, luma_scale = luma ? channel(o.scale, 0, "scale") : 1;
-  const Shape shape = o.channels_last ? Shape{1, oh, ow, o.channels} : Shape{1, o.channels, oh, ow};
-  const bool straight = o.dtype == DType::f32 && !o.channels_last && !luma, bytes = o.dtype == DType::u8;
-  Tensor out(bytes ? DType::u8 : DType::f32, shape);
-  std::memset(out.data(), 0, out.byte_size());
+  // Other floats than these go by doubles.
+  const bool other = o.dtype != DType::f32 && o.dtype != DType::f16 && o.dtype != DType::bf16 && o.dtype != DType::u8;
+  const kernels::PixelKind kind = o.dtype == DType::u8     ? kernels::PixelKind::u8
+                                  : o.dtype == DType::f16  ? kernels::PixelKind::f16
+                                  : o.dtype == DType::bf16 ? kernels::PixelKind::bf16
+                                                           : kernels::PixelKind::f32;
+  Tensor wide = other ? Tensor(DType::f32, shape) : out;
+  const size_t each = static_cast<size_t>(bit_width(wide.dtype())) / 8;
+  if (xs.count < ow || ys.count < oh) std::memset(wide.data(), 0, wide.byte_size());
+  auto* base = static_cast<std::byte*>(wide.data());
+  const bool straight = kind == kernels::PixelKind::f32 && !o.channels_last && !luma;
   const auto resample = kernels::resample_pixels(kernels::best());
+  const auto store = kernels::store_pixels(kernels::best());
   std::vector<float> rows(static_cast<size_t>(straight ? 0 : 3 * xs.count));
   for (int64_t i = 0; i < ys.count; ++i) {
     const int64_t y = ys.first + i;
+    // Where channel `c` of the result begins on this line.
+    const auto place = [&](int64_t c) {
+      const int64_t at = o.channels_last ? (y * ow + xs.first) * o.channels + c : (c * oh + y) * ow + xs.first;
+      return base + static_cast<size_t>(at) * each;
+    };
     float* to[3];
-    for (int64_t c = 0; c < 3; ++c)
-      to[c] = straight ? out.as<float>().data() + ((o.bgr ? 2 - c : c) * oh + y) * ow + xs.first : rows.data() + c * xs.count;
+    for (int64_t c = 0; c < 3; ++c) to[c] = straight ? reinterpret_cast<float*>(place(o.bgr ? 2 - c : c)) : rows.data() + c * xs.count;
     const auto at = static_cast<size_t>(i);
-    resample({line(ys.low[at]), line(ys.high[at]), left.data(), right.data(), xs.weight.data(), ys.weight[at], xs.count, xs.moved}, mean,
-             scale, to);
+    resample({line(ys.low[at]), line(std::min(ys.low[at] + 1, h - 1)), left.data(), xs.weight.data(), ys.weight[at], xs.count, xs.moved},
+             mean, scale, to);
     if (straight) continue;
     if (luma) {
       for (int64_t x = 0; x < xs.count; ++x)
         to[0][x] = (0.299f * to[0][x] + 0.587f * to[1][x] + 0.114f * to[2][x] - luma_mean) * luma_scale;
+      // One row: the other two are its own again, put where it goes.
+      const float* same[3]{to[0], to[0], to[0]};
+      void* one[3]{place(0), place(0), place(0)};
+      store(same, xs.count, kind, false, one);
+      continue;
     }
-    for (int64_t c = 0; c < o.channels; ++c) {
-      const float* from = to[o.bgr && !luma ? 2 - c : c];
-      const int64_t step = o.channels_last ? o.channels : 1,
-                    begin = o.channels_last ? (y * ow + xs.first) * o.channels + c : (c * oh + y) * ow + xs.first;
-      if (bytes) {
-        uint8_t* q = out.as<uint8_t>().data() + begin;
-        for (int64_t x = 0; x < xs.count; ++x) q[x * step] = byte_of(from[x]);
-      } else {
-        float* q = out.as<float>().data() + begin;
-        for (int64_t x = 0; x < xs.count; ++x) q[x * step] = from[x];
-      }
-    }
+    const float* from[3]{to[o.bgr ? 2 : 0], to[1], to[o.bgr ? 0 : 2]};
+    void* const where[3]{place(0), place(1), place(2)};
+    store(from, xs.count, kind, o.channels_last, where);
   }
-  if (bytes || o.dtype == DType::f32) return out;
-  return narrow<double>(o.dtype, shape, widen<double>(out));
+  if (other) {
+    const Tensor narrowed = narrow<double>(o.dtype, shape, widen<double>(wide));
+    std::memcpy(out.data(), narrowed.data(), out.byte_size());
+  }
 }
 
 }  // namespace lathe

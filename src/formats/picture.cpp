@@ -25,6 +25,8 @@ Tensor read_png(const std::string& bytes, const std::string& where) {
   if (!png_image_begin_read_from_memory(&image, bytes.data(), bytes.size()))
     fail(Category::format, "{}: not a readable PNG: {}", where, image.message);
   image.format = PNG_FORMAT_RGB;
+  // Numbers of 16 bits are taken as they stand, like those of 8, not for light that is to be made brighter.
+  image.flags |= PNG_IMAGE_FLAG_16BIT_sRGB;
   if (int64_t{image.width} * image.height > kMaxPixels) {
     png_image_free(&image);
     fail(Category::resource, "{}: {} x {} pixels are more than the {} million allowed", where, image.width, image.height, kMaxPixels >> 20);

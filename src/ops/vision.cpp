@@ -22,15 +22,34 @@ namespace {
 // ---- NonMaxSuppression ----
 
 struct Box {
-  double y1, x1, y2, x2;
-  double area() const { return std::max(0.0, y2 - y1) * std::max(0.0, x2 - x1); }
+  double y1, x1, y2, x2, area;
 };
+
+Box box_between(double y1, double x1, double y2, double x2) { return {y1, x1, y2, x2, std::max(0.0, y2 - y1) * std::max(0.0, x2 - x1)}; }
 
 double overlap(const Box& a, const Box& b) {
   const double h = std::min(a.y2, b.y2) - std::max(a.y1, b.y1), w = std::min(a.x2, b.x2) - std::max(a.x1, b.x1);
   if (h <= 0 || w <= 0) return 0;
-  const double both = a.area() + b.area() - h * w;
+  const double both = a.area + b.area - h * w;
   return both <= 0 ? 0 : h * w / both;
+}
+
+// Places of scores above `least`. Detectors give millions of scores of which hardly any are: blocks without one are passed over whole.
+void find_above(const float* score, int64_t count, double least, std::vector<int64_t>& found) {
+  constexpr int64_t kBlock = 32;
+  found.clear();
+  // The largest float that is not above: comparing in float then is comparing in double.
+  float limit = static_cast<float>(least);
+  if (static_cast<double>(limit) > least) limit = std::nextafter(limit, -INFINITY);
+  for (int64_t i = 0; i < count; i += kBlock) {
+    const int64_t n = std::min(kBlock, count - i);
+    int any = 0;
+    for (int64_t k = 0; k < n; ++k) any |= static_cast<int>(score[i + k] > limit);
+    if (any == 0) continue;
+    for (int64_t k = 0; k < n; ++k) {
+      if (score[i + k] > limit) found.push_back(i + k);
+    }
+  }
 }
 
 std::vector<Tensor> non_max_suppression(const EvalContext& c) {
@@ -38,31 +57,39 @@ std::vector<Tensor> non_max_suppression(const EvalContext& c) {
   if (bs.size() != 3 || ss.size() != 3 || bs[2] != 4 || bs[0] != ss[0] || bs[1] != ss[2])
     fail(Category::shape, "boxes are {} and scores {}, expected batch x boxes x 4 and batch x classes x boxes", to_string(bs),
          to_string(ss));
-  const auto boxes = widen<double>(c.in(0)), scores = widen<double>(c.in(1));
+  const auto boxes = widen<double>(c.in(0));
+  const auto scores = c.in(1).as<float>();
   const int64_t most = c.has(2) ? one_integer(c, 2) : 0;
   const double iou = c.has(3) ? one_real(c, 3) : 0, least = c.has(4) ? one_real(c, 4) : -INFINITY;
   if (!(iou >= 0 && iou <= 1)) fail(Category::value, "iou_threshold is {}, expected 0 to 1", iou);
   const bool center = c.node.integer("center_point_box", 0) != 0;
   const int64_t count = bs[1], classes = ss[1];
   std::vector<Box> corners(count);
-  std::vector<int64_t> out;
-  for (int64_t b = 0; b < bs[0]; ++b) {
+  std::vector<int64_t> out, left, kept;
+  for (int64_t b = 0; b < bs[0] && most > 0; ++b) {
     for (int64_t i = 0; i < count; ++i) {
       const double* p = boxes.data() + (b * count + i) * 4;
-      corners[i] = center ? Box{p[1] - p[3] / 2, p[0] - p[2] / 2, p[1] + p[3] / 2, p[0] + p[2] / 2}
-                          : Box{std::min(p[0], p[2]), std::min(p[1], p[3]), std::max(p[0], p[2]), std::max(p[1], p[3])};
+      corners[i] = center ? box_between(p[1] - p[3] / 2, p[0] - p[2] / 2, p[1] + p[3] / 2, p[0] + p[2] / 2)
+                          : box_between(std::min(p[0], p[2]), std::min(p[1], p[3]), std::max(p[0], p[2]), std::max(p[1], p[3]));
     }
     for (int64_t k = 0; k < classes; ++k) {
-      const double* score = scores.data() + (b * classes + k) * count;
-      std::vector<int64_t> order, kept;
-      for (int64_t i = 0; i < count; ++i) {
-        if (c.has(4) ? score[i] > least : true) order.push_back(i);
+      const float* score = scores.data() + (b * classes + k) * count;
+      if (c.has(4)) {
+        find_above(score, count, least, left);
+      } else {
+        left.resize(static_cast<size_t>(count));
+        std::iota(left.begin(), left.end(), int64_t{0});
       }
-      std::stable_sort(order.begin(), order.end(), [&](int64_t i, int64_t j) { return score[i] > score[j]; });
-      for (int64_t i : order) {
-        if (static_cast<int64_t>(kept.size()) >= most) break;
-        if (std::any_of(kept.begin(), kept.end(), [&](int64_t j) { return overlap(corners[i], corners[j]) > iou; })) continue;
-        kept.push_back(i);
+      // A heap, for only the best are asked for; of equal scores the first box is better.
+      const auto rank = [&](int64_t i) { return std::isnan(score[i]) ? -INFINITY : score[i]; };
+      const auto worse = [&](int64_t i, int64_t j) { return rank(i) != rank(j) ? rank(i) < rank(j) : i > j; };
+      std::make_heap(left.begin(), left.end(), worse);
+      kept.clear();
+      while (!left.empty() && static_cast<int64_t>(kept.size()) < most) {
+        std::pop_heap(left.begin(), left.end(), worse);
+        const int64_t i = left.back();
+        left.pop_back();
+        if (!std::any_of(kept.begin(), kept.end(), [&](int64_t j) { return overlap(corners[i], corners[j]) > iou; })) kept.push_back(i);
       }
       for (int64_t i : kept) out.insert(out.end(), {b, k, i});
     }

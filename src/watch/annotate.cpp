@@ -55,9 +55,7 @@ class Canvas {
 
   // White on a colour; wholly on the picture, as far as it fits.
   void tag(double x, double y, const std::string& text, const std::array<double, 3>& colour) const {
-    cairo_text_extents_t e;
-    cairo_text_extents(c(), text.c_str(), &e);
-    const double w = e.x_advance + 6, h = size_ + 5;
+    const double w = tag_width(text), h = tag_height();
     x = std::clamp(x, 0.0, std::max(0.0, static_cast<double>(width_) - w));
     y = std::clamp(y, 0.0, std::max(0.0, static_cast<double>(height_) - h));
     cairo_set_source_rgb(c(), colour[0], colour[1], colour[2]);
@@ -69,6 +67,11 @@ class Canvas {
     cairo_show_text(c(), text.c_str());
   }
   double tag_height() const { return size_ + 5; }
+  double tag_width(const std::string& text) const {
+    cairo_text_extents_t e;
+    cairo_text_extents(c(), text.c_str(), &e);
+    return e.x_advance + 6;
+  }
   Tensor pixels() const {
     cairo_surface_flush(surface_.get());
     Tensor out(DType::u8, {height_, width_, 3});
@@ -82,6 +85,7 @@ class Canvas {
     return out;
   }
   int64_t width() const { return width_; }
+  int64_t height() const { return height_; }
 
  private:
   uint32_t* line_at(int64_t y) const {
@@ -92,6 +96,12 @@ class Canvas {
   std::unique_ptr<cairo_t, decltype(&cairo_destroy)> cairo_;
   double size_ = 12;
 };
+
+// Pixels that two boxes share.
+double both_of(const Box& a, const Box& b) {
+  return std::max(0.0, std::min(a.x + a.width, b.x + b.width) - std::max(a.x, b.x)) *
+         std::max(0.0, std::min(a.y + a.height, b.y + b.height) - std::max(a.y, b.y));
+}
 
 // Each class but the first, which is what is left over, in its colour at half strength.
 Tensor under_mask(const Tensor& pixels, const Tensor& mask) {
@@ -122,10 +132,30 @@ Tensor annotated(const Sight& s, const std::vector<std::string>& labels, const s
     cairo_rectangle(c, b->x, b->y, b->width, b->height);
     cairo_stroke(c);
   }
-  for (auto b = s.boxes.rbegin(); b != s.boxes.rend(); ++b) {
-    const double above = b->y - canvas.tag_height();
-    canvas.tag(b->x, above >= 0 ? above : b->y + b->height, fmt::format("{} {:.2f}", named(b->label, labels), b->score),
-               colour_of(b->label));
+  // The best chooses its place first; names lie where they hide no other name and as little of other boxes as can be.
+  std::vector<Box> taken;
+  for (const Box& b : s.boxes) {
+    const std::string text = fmt::format("{} {:.2f}", named(b.label, labels), b.score);
+    const double w = canvas.tag_width(text), h = canvas.tag_height();
+    const Box places[]{{0, b.x, b.y - h, w, h},
+                       {0, b.x, b.y + b.height, w, h},
+                       {0, b.x + b.width - w, b.y - h, w, h},
+                       {0, b.x + b.width - w, b.y + b.height, w, h},
+                       {0, b.x + b.width, b.y, w, h},
+                       {0, b.x - w, b.y, w, h},
+                       {0, b.x, b.y, w, h}};
+    const Box* best = nullptr;
+    double least = INFINITY;
+    for (const Box& p : places) {
+      double hidden = 0;
+      for (const Box& t : taken) hidden += 10 * both_of(p, t);
+      for (const Box& other : s.boxes) hidden += both_of(p, other);
+      // Off the picture it would be moved onto something.
+      hidden += 3 * (w * h - both_of(p, {0, 0, 0, static_cast<double>(canvas.width()), static_cast<double>(canvas.height())}));
+      if (hidden < least) least = hidden, best = &p;
+    }
+    taken.push_back(*best);
+    canvas.tag(best->x, best->y, text, colour_of(b.label));
   }
   double y = 0;
   if (!s.labels.empty()) {

@@ -17,18 +17,27 @@ Tensor drawn_board(int64_t height, int64_t width, int64_t frame) {
   Tensor out(DType::u8, {height, width, 3});
   uint8_t* to = out.as<uint8_t>().data();
   const double way = 6.0 * static_cast<double>(frame), board = 2.0 * static_cast<double>(width), r = static_cast<double>(height) / 9;
+  const double light[3]{222, 186, 134}, shade[3]{178, 126, 76}, hole[3]{32, 24, 18};
+  std::vector<double> waves;  // of the grain, along the board
+  for (int64_t x = 0; x < width; ++x) {
+    const double along = static_cast<double>(x) + way;
+    waves.push_back(0.6 * std::sin(along * 0.013) + 0.2 * std::sin(along * 0.041));
+  }
   for (int64_t y = 0; y < height; ++y) {
+    const double across = static_cast<double>(y), rings = across * 0.11 + 0.1 * std::sin(across * 0.05);
     for (int64_t x = 0; x < width; ++x, to += 3) {
-      const double along = static_cast<double>(x) + way, across = static_cast<double>(y);
-      const double ring = across * 0.11 + 0.6 * std::sin(along * 0.013) + 0.2 * std::sin(along * 0.041 + across * 0.02);
-      const double dark = 0.7 * std::pow(ring - std::floor(ring), 2.0);
-      const double in_board = along - board * std::floor(along / board), which = std::floor(along / board);
-      const double middle = static_cast<double>(height) * (0.3 + 0.4 * std::fabs(std::sin(which * 1.7)));
-      const double off = std::hypot((in_board - board / 2) / 1.2, across - middle) / r;
-      const double light[3]{222, 186, 134}, shade[3]{178, 126, 76}, hole[3]{32, 24, 18};
+      const double along = static_cast<double>(x) + way, ring = rings + waves[static_cast<size_t>(x)], part = ring - std::floor(ring);
+      const double dark = 0.7 * part * part;
+      const double which = std::floor(along / board), in_board = along - board * which;
+      double knot = 0;
+      if (std::abs(in_board - board / 2) < 3 * r) {
+        const double middle = static_cast<double>(height) * (0.3 + 0.4 * std::fabs(std::sin(which * 1.7)));
+        const double off = std::hypot((in_board - board / 2) / 1.2, across - middle) / r;
+        knot = off > 2 ? 0 : 1 / (1 + std::exp((off - 1) * 12));
+      }
       for (int c = 0; c < 3; ++c) {
-        const double wood = light[c] * (1 - dark) + shade[c] * dark, knot = 1 / (1 + std::exp((off - 1) * 12));
-        to[c] = static_cast<uint8_t>(std::lrint(wood * (1 - knot) + hole[c] * knot));
+        const double wood = light[c] * (1 - dark) + shade[c] * dark;
+        to[c] = static_cast<uint8_t>(wood * (1 - knot) + hole[c] * knot + 0.5);
       }
     }
   }

@@ -114,7 +114,7 @@ class Watching {
         came_(o.drop_when_behind ? 1 : static_cast<size_t>(2 * lanes_)),
         prepared_(o.drop_when_behind ? 1 : static_cast<size_t>(2 * lanes_) + static_cast<size_t>(o.batch)),
         seen_(static_cast<size_t>(2 * lanes_)),
-        most_under_way_(static_cast<int64_t>(8 * lanes_ + 2 * o.batch + 4)) {
+        most_under_way_(lanes_ * (8 + 2 * o.batch) + 4) {
     if (o.batch < 1 || o.batch > 4096) fail(Category::value, "a batch of {} frames, expected 1 to 4096", o.batch);
     if (o.lanes > 256) fail(Category::value, "{} lanes, expected up to 256", o.lanes);
     if (o.tile != 0 && (o.tile < 8 || o.overlap < 0 || 2 * o.overlap >= o.tile))
@@ -136,9 +136,17 @@ class Watching {
       guarded([&] { capture(); });
       came_.close();
     });
-    for (int i = 0; i < lanes_; ++i) makers.emplace_back([&] { guarded([&] { prepare(); }); });
-    for (int i = 0; i < lanes_; ++i) runners.emplace_back([&] { guarded([&] { run_lane(); }); });
-    for (int i = 0; i < lanes_; ++i) drawers.emplace_back([&] { guarded([&] { finish(); }); });
+    const bool apart = lanes_ == 1 || o_.drop_when_behind;
+    for (int i = 0; i < lanes_; ++i) {
+      makers.emplace_back([&, apart] { guarded([&] { apart ? prepare() : work(); }); });
+      if (!apart) continue;
+      runners.emplace_back([&] { guarded([&] { run_lane(); }); });
+      drawers.emplace_back([&] {
+        guarded([&] {
+          while (std::optional<Job> j = seen_.pop()) finish(std::move(*j));
+        });
+      });
+    }
     for (std::thread& t : makers) t.join();
     prepared_.close();
     for (std::thread& t : runners) t.join();
@@ -216,34 +224,87 @@ class Watching {
     return j;
   }
 
+  // Decoded, and fitted into an input; false: it cannot be read. `spare`: an input that is not needed any more, if there is one.
+  bool make_ready(Job& j, Tensor spare = {}) {
+    Sight& s = j.sight;
+    try {
+      if (s.frame.pixels.empty()) s.frame.pixels = read_picture(s.frame.file);
+    } catch (const Error& e) {
+      if (o_.strict) throw;
+      s.failed = e.what();
+      first_is_done(j.order);
+      return false;
+    }
+    const int64_t h = s.frame.pixels.shape()[0], w = s.frame.pixels.shape()[1];
+    {
+      const std::lock_guard lock(mutex_);
+      sizes_.insert({h, w});
+    }
+    j.parts = o_.tile > 0 && (h > o_.tile || w > o_.tile);
+    if (j.parts) return true;
+    find_multiple(h, w);
+    j.way = eye_.way_for(h, w);
+    const bool fits = spare.dtype() == j.way.options.dtype && spare.shape() == j.way.shape;
+    j.input = fits ? std::move(spare) : Tensor(j.way.options.dtype, j.way.shape);
+    picture_into(s.frame.pixels, j.way.options, j.input);
+    return true;
+  }
+
+  bool found() {
+    const std::lock_guard lock(mutex_);
+    return eye_.found();
+  }
+  // What the outputs are is found by the first frame that can be read, whichever thread is fastest.
+  void wait_for_first(const Job& j) {
+    std::unique_lock lock(mutex_);
+    fewer_.wait(lock, [&] { return over_ || eye_.found() || unreadable_ == j.order; });
+  }
+
   void prepare() {
     while (std::optional<Job> j = next_job()) {
-      try {
-        Sight& s = j->sight;
-        if (s.frame.pixels.empty()) s.frame.pixels = read_picture(s.frame.file);
-        const int64_t h = s.frame.pixels.shape()[0], w = s.frame.pixels.shape()[1];
-        j->parts = o_.tile > 0 && (h > o_.tile || w > o_.tile);
-        if (!j->parts) {
-          find_multiple(h, w);
-          j->way = eye_.way_for(h, w);
-          j->input = picture_to_tensor(s.frame.pixels, j->way.options);
-        }
-        const std::lock_guard lock(mutex_);
-        sizes_.insert({h, w});
-      } catch (const Error& e) {
-        const bool unreadable = j->sight.frame.pixels.empty();
-        if (o_.strict || !unreadable) throw;
-        j->sight.failed = e.what();
-        first_is_done(j->order);
+      if (!make_ready(*j)) {
         if (!seen_.push(std::move(*j))) return;
         continue;
       }
-      // What the outputs are is found by the first frame that can be read, whichever thread is fastest.
-      {
-        std::unique_lock lock(mutex_);
-        fewer_.wait(lock, [&] { return over_ || eye_.found() || unreadable_ == j->order; });
-      }
+      wait_for_first(*j);
       if (!prepared_.push(std::move(*j))) return;
+    }
+  }
+
+  // All stages of a frame on one thread: with recorded frames and a lane a core there is nothing to overlap, and handing over costs.
+  void work() {
+    Lane lane(program_, threads());
+    std::optional<Job> next;  // one that did not fit into the last batch
+    std::vector<Tensor> spare;
+    for (;;) {
+      std::vector<Job> jobs;
+      while (jobs.empty() || static_cast<int64_t>(jobs.size()) < batch_) {
+        std::optional<Job> j = next ? std::exchange(next, std::nullopt) : next_job();
+        if (!j) break;
+        const bool fresh = !j->parts && j->input.empty();
+        Tensor old;
+        if (fresh && !spare.empty()) old = std::move(spare.back()), spare.pop_back();
+        if (fresh && !make_ready(*j, std::move(old))) {
+          finish(std::move(*j));
+          continue;
+        }
+        const bool fits = jobs.empty() || (!j->parts && !jobs[0].parts && j->way.shape == jobs[0].way.shape);
+        if (!fits) {
+          next = std::move(j);
+          break;
+        }
+        jobs.push_back(std::move(*j));
+        if (jobs[0].parts || !found()) break;
+      }
+      if (jobs.empty()) return;
+      wait_for_first(jobs[0]);
+      if (over_) return;
+      if (jobs[0].parts) run_parts(lane, jobs[0]);
+      else run_batch(lane, jobs);
+      for (Job& j : jobs) {
+        if (!j.input.empty()) spare.push_back(std::move(j.input));
+        finish(std::move(j));
+      }
     }
   }
 
@@ -354,26 +415,24 @@ class Watching {
     return a;
   }
 
-  void finish() {
-    while (std::optional<Job> j = seen_.pop()) {
-      j->sight.latency = since(j->came);
-      if (draw_) draw_(j->sight);
-      const std::lock_guard one(in_order_);
-      waiting_.emplace(j->order, std::move(*j));
-      // Those that are next take their turn; others wait for it.
-      for (auto it = waiting_.find(given_); it != waiting_.end(); it = waiting_.find(given_)) {
-        Sight s = std::move(it->second.sight);
-        waiting_.erase(it);
-        ++given_;
-        take_(s);
-        const std::lock_guard lock(mutex_);
-        ++report_.frames;
-        if (!s.failed.empty()) ++report_.failed;
-        else report_.latencies.push_back(s.latency);
-        report_.seconds = since(start_);
-        --under_way_;
-        fewer_.notify_all();
-      }
+  void finish(Job j) {
+    j.sight.latency = since(j.came);
+    if (draw_) draw_(j.sight);
+    const std::lock_guard one(in_order_);
+    waiting_.emplace(j.order, std::move(j));
+    // Those that are next take their turn; others wait for it.
+    for (auto it = waiting_.find(given_); it != waiting_.end(); it = waiting_.find(given_)) {
+      Sight s = std::move(it->second.sight);
+      waiting_.erase(it);
+      ++given_;
+      take_(s);
+      const std::lock_guard lock(mutex_);
+      ++report_.frames;
+      if (!s.failed.empty()) ++report_.failed;
+      else report_.latencies.push_back(s.latency);
+      report_.seconds = since(start_);
+      --under_way_;
+      fewer_.notify_all();
     }
   }
 
