@@ -230,6 +230,7 @@ TEST_CASE("every command line of the README does what it says, on the demo model
   fs::copy(kDemo / "knots/boxes.csv", f.path / "boxes.csv");
   fs::copy(kDemo / "knots/test", f.path / "scans");
   fs::copy(kDemo / "sanding/sanding.onnx", f.path / "sanding.onnx");
+  fs::copy(kDemo / "sanding/sand.toml", f.path / "sand.toml");
   fs::copy(kDemo / "sanding/scratched", f.path / "scratched");
   std::string gate = slurp(kDemo / "knots/gate.toml");
   gate.replace(gate.find("\"test\""), 6, "\"scans\"");

@@ -39,6 +39,8 @@ TEST_CASE("watch: boxes of a folder, kept in every form, gone on with, and judge
   INFO(given.err);
   REQUIRE(given.code == 0);
   CHECK(Json::parse(given.out)["seen"] == j["seen"]);
+  // Results are written over results.
+  CHECK(tool("watch " + kKnots + " " + kScans + where).code == 0);
   // Half of the lines: the rest is done again, and the files are the same.
   const std::string lines = slurp(f.path / "l.jsonl");
   std::ofstream(f.path / "l.jsonl") << lines.substr(0, lines.size() / 2);
@@ -132,7 +134,7 @@ TEST_CASE("watch: streams, other models, and what is wrong with them") {
   wrong(kKnots + " --camera --no-waiting", 2, "needs --frames");
   wrong(kKnots + " " + kScans + " --sees masks --json " + (f.path / "j").string(), 0, "");
   wrong(kGrain + " " + kScans + " --sees boxes", 3, "no reading makes boxes of them");
-  wrong(kKnots + " " + kScans + " --lines " + kKnots, 2, "is a model");
+  wrong(kKnots + " " + kScans + " --lines " + kKnots, 2, "which this command reads");
   std::ofstream(f.path / "broken.png") << "no picture";
   wrong(kKnots + " " + (f.path / "broken.png").string(), 3, "broken.png is left out");
   wrong(kKnots + " " + video + " " + kScans, 2, "watched by itself");

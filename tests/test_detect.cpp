@@ -254,6 +254,13 @@ TEST_CASE("what names, shapes and values leave as the only reading is found; wha
   f = complete_form({{"a", "b"}, {random_tensor({1, 7, 8, 12}, 1), random_tensor({1, 7, 4, 6}, 2)}}, 3);
   CHECK(f.kind == Kind::cells);
   CHECK(f.outputs.size() == 2);
+  // Four classes: names tell scores from boxes, else somebody must.
+  const Tensor fours = random_tensor({1, 3, 4}, 1, 0, 1);
+  CHECK(complete_form({{"confidence", "boxes"}, {fours, fours}}, 4).outputs == std::vector<std::string>{"boxes", "confidence"});
+  CHECK_THROWS_WITH_AS((void)complete_form({{"a", "b"}, {fours, fours}}, 4), doctest::Contains("tables of 'a', 'b'; or tables of 'b', 'a'"),
+                       Error);
+  CHECK_THROWS_WITH_AS((void)complete_form({{"species"}, {floats({1, 6}, {0.1f, 0.1f, 0.1f, 0.1f, 0.5f, 0.1f})}}, 6),
+                       doctest::Contains("no reading makes boxes"), Error);
   // Two tables of scores: which one is not for us to say.
   CHECK_THROWS_WITH_AS(
       (void)complete_form(

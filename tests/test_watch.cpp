@@ -17,8 +17,6 @@ using namespace test;
 
 namespace {
 
-
-
 const Program& knots() {
   static const Program p = compile(load(kDemo / "knots/knots.onnx"), {.threads = 2});
   return p;
@@ -72,7 +70,7 @@ TEST_CASE("frames of a YUV4MPEG2 stream, in each of its forms") {
   const Folder f;
   // Greys, and one colour that is known: BT.601 red is 81, 90, 240.
   write(f.path / "red.y4m",
-       "YUV4MPEG2 W2 H2 F30:1 Ip C420jpeg\nFRAME\n" + std::string(4, 81) + std::string(1, 90) + std::string(1, static_cast<char>(240)));
+        "YUV4MPEG2 W2 H2 F30:1 Ip C420jpeg\nFRAME\n" + std::string(4, 81) + std::string(1, 90) + std::string(1, static_cast<char>(240)));
   auto frames = all_of(*stream_frames(f.path / "red.y4m"));
   REQUIRE(frames.size() == 1);
   const auto p = frames[0].pixels.as<uint8_t>();
@@ -182,6 +180,8 @@ TEST_CASE("names of frames are never the same") {
   std::vector<std::string> names;
   for (const Frame& frame : all_of(*s)) names.push_back(frame.name);
   CHECK(names == std::vector<std::string>{"a/x.png", "y.png", "b/x.png", "b/x.png (2)"});
+  CHECK(list_pictures({f.path / "*" / "x.png"}).size() == 2);
+  CHECK_THROWS_WITH_AS((void)picture_frames({f.path / "a/*.jpg"}), doctest::Contains("matches"), Error);
 }
 
 TEST_CASE("knots: what is seen agrees with its measure, in the order of the frames, whatever lanes and batches do it") {
@@ -466,6 +466,78 @@ TEST_CASE("what is drawn changes the pixels where it is, and no others") {
   const Tensor masked = annotated(s, {"wood", "knot"});
   CHECK(masked.as<uint8_t>()[(60 * 120 + 60) * 3] != 90);
   CHECK(masked.as<uint8_t>()[(60 * 120 + 61) * 3] == 90);
+}
+
+TEST_CASE("a model with suppression inside, and one whose boxes are raw, give the same boxes") {
+  // Scores hang on the picture, so that nothing is folded away.
+  const Tensor boxes = Tensor::from<float>({1, 5, 4}, {10, 10, 30, 30, 12, 10, 32, 30, 50, 20, 70, 60, 5, 5, 9, 9, 1, 1, 2, 2});
+  const auto net = [&](bool inside) {
+    Builder b("boxes");
+    const auto x = b.input("x", DType::f32, {1, 3, 64, 96});
+    const auto mean = b.op("ReduceMean", {x}, {{"keepdims", int64_t{0}}});
+    const auto zero = b.op("Mul", {mean, b.constant("none", Tensor::from<float>({}, {0}))});
+    const auto scores =
+        b.op("Add", {b.constant("s", Tensor::from<float>({1, 2, 5}, {0.9f, 0.8f, 0.1f, 0.05f, 0, 0.1f, 0.1f, 0.7f, 0.2f, 0})), zero});
+    b.output(b.op("Add", {b.constant("b", boxes), zero}), "boxes");
+    b.output(scores, "scores");
+    if (inside) {
+      const auto one = [&](const char* name, Tensor t) { return b.constant(name, std::move(t)); };
+      b.output(b.op("NonMaxSuppression", {b.op("Identity", {b.constant("c", boxes)}), scores, one("most", Tensor::from<int64_t>({}, {10})),
+                                          one("iou", Tensor::from<float>({}, {0.5f})), one("least", Tensor::from<float>({}, {0.25f}))}),
+               "picked");
+    }
+    return compile(b.finish(), {.threads = 1});
+  };
+  for (bool inside : {false, true}) {
+    Listed source({picture(64, 96, 3)});
+    WatchOptions o;
+    o.labels = {"a", "b"};
+    const Seen s = watched(net(inside), source, o);
+    CHECK(s.report.form.kind == (inside ? DetectForm::Kind::picked : DetectForm::Kind::tables));
+    REQUIRE(s.sights.at(0).boxes.size() == 2);
+    CHECK(s.sights[0].boxes[0].label == 0);
+    CHECK(s.sights[0].boxes[0].x == doctest::Approx(10));
+    CHECK(s.sights[0].boxes[1].label == 1);
+    CHECK(s.sights[0].boxes[1].height == doctest::Approx(40));
+  }
+}
+
+TEST_CASE("thousands of frames are never under way at once, and watching stops when it is asked to") {
+  struct Endless : FrameSource {
+    Tensor pixels = picture(16, 16, 1);
+    std::atomic<int64_t>* taken = nullptr;
+    int64_t given = 0, most = 0, all = 10000;
+    std::optional<Frame> next() override {
+      if (given == all) return std::nullopt;
+      most = std::max(most, given - *taken);
+      Frame f;
+      f.index = given++;
+      f.name = std::to_string(f.index);
+      f.pixels = pixels;
+      return f;
+    }
+  };
+  for (int lanes : {1, 2}) {
+    std::atomic<int64_t> taken = 0;
+    Endless source;
+    source.taken = &taken;
+    WatchOptions o;
+    o.lanes = lanes;
+    const WatchReport r = watch(knots(), source, o, nullptr, [&](Sight& s) { CHECK(s.frame.index == taken++); });
+    CHECK(r.frames == 10000);
+    CHECK(source.most < 64);
+    Endless endless;
+    endless.taken = &taken;
+    taken = 0;
+    endless.all = int64_t{1} << 60;
+    std::stop_source stop;
+    o.stop = stop.get_token();
+    const WatchReport cut = watch(knots(), endless, o, nullptr, [&](Sight&) {
+      if (++taken == 50) stop.request_stop();
+    });
+    CHECK(cut.frames >= 50);
+    CHECK(cut.frames < 200);
+  }
 }
 
 TEST_CASE("sheets for watching: every key, and each fault with its line") {

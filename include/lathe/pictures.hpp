@@ -26,7 +26,8 @@ struct PictureSettings {
 Fit parse_fit(const std::string& text);
 // By its ending: .png, .jpg, .jpeg.
 bool is_picture(const std::filesystem::path& path);
-// The pictures given, and those of the folders given, by name. Throws Error (value) for a folder without any.
+// The pictures given, those of the folders given, and those that match the patterns given (*, ? and [..] as a shell reads them), by name.
+// Throws Error (value) for a folder without any, and a pattern that nothing matches.
 std::vector<std::filesystem::path> list_pictures(const std::vector<std::filesystem::path>& given);
 // The metadata's "labels", one a class; empty when there are none.
 std::vector<std::string> labels_in(const std::map<std::string, std::string>& metadata);

@@ -70,11 +70,12 @@ struct Sight {
   Frame frame;                                     // its pixels included
   std::vector<std::pair<int64_t, double>> labels;  // classes and their scores, the best five first
   std::vector<Box> boxes;
-  Tensor mask;         // i64 [height, width] of the frame; -1: the model does not say
-  Tensor picture;      // u8 [height, width, 3], at the frame's size
-  std::string failed;  // why there is nothing: the frame could not be read
-  double latency = 0;  // seconds from when the frame came to when its result was there
-  std::string drawn;   // for `draw` to fill: a picture file's bytes, say
+  Tensor mask;          // i64 [height, width] of the frame; -1: the model does not say
+  Tensor picture;       // u8 [height, width, 3], at the frame's size
+  std::string failed;   // why there is nothing: the frame could not be read
+  int64_t dropped = 0;  // frames that newer ones replaced, so far
+  double latency = 0;   // seconds from when the frame came to when its result was there
+  std::string drawn;    // for `draw` to fill: a picture file's bytes, say
 };
 
 struct WatchOptions {

@@ -65,6 +65,7 @@ std::string_view kind_of_file(std::string_view head) {
        "a program or shared library"},
       {"SQLite format 3\0"sv, "an SQLite database"},
       {"GIF8"sv, "a GIF picture"},
+      {"YUV4MPEG2 "sv, "a YUV4MPEG2 video"},
       {"BM"sv, "a BMP picture"},
       {"\x89HDF"sv, "an HDF5 file"},
       {"version https://git-lfs"sv, "a pointer that Git LFS left in place of the file; fetch the file itself"}};

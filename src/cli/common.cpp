@@ -101,6 +101,9 @@ void check_target(const std::string& option, const std::string& path, std::initi
   std::string_view kind = kind_of_file(head);
   if (kind.empty() && begins_like_a_model(head)) kind = kModelFile;
   if (std::ranges::find(kinds, kind) != kinds.end()) return;
+  // Nothing at their beginning tells these from other text.
+  const auto of_text = [](std::string_view k) { return k == "CSV" || k == "Markdown" || k == "TOML"; };
+  if (kind == "text" && std::ranges::any_of(kinds, of_text)) return;
   throw UsageError(fmt::format("{} {}: there is a file of another kind ({}) under that name; remove it first, or name another file", option,
                                path, kind.empty() ? "of bytes this tool does not write" : kind));
 }

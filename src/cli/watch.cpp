@@ -138,7 +138,8 @@ std::unique_ptr<FrameSource> source_of(const Options& o, const WatchSheet& s) {
     return stream_frames(s.sources[0], raw, o.stall);
   }
   for (const fs::path& p : s.sources) {
-    if (!fs::exists(p)) throw UsageError(fmt::format("{}: no such file or folder", p.string()));
+    if (!fs::exists(p) && p.string().find_first_of("*?[") == std::string::npos)
+      throw UsageError(fmt::format("{}: no such file or folder", p.string()));
     if (stream(p)) throw UsageError(fmt::format("{}: a stream is watched by itself", p.string()));
   }
   return picture_frames(s.sources, o.rate);
@@ -194,9 +195,11 @@ int watch_all(Options& o) {
   const auto check = [&](const char* option, const std::string& path, std::initializer_list<std::string_view> kinds) {
     if (!path.empty() && path != "-") o.model.check_target(option, path, kinds);
   };
-  check("--lines", o.lines, {"text", "empty"});
-  check("--table", o.table, {"text", "empty"});
-  check("--boxes", o.boxes, {"text", "empty"});
+  check("--lines", o.lines, {"JSON"});
+  check("--table", o.table, {"CSV"});
+  check("--boxes", o.boxes, {"CSV"});
+  check("--video", o.video, {"a YUV4MPEG2 video"});
+  check("--sheet", o.sheet, {"a PNG picture"});
   const bool prints = std::ranges::any_of(s.rules, [](const RuledActions& r) {
     const auto print = [](const Action& a) { return a.print; };
     return std::ranges::any_of(r.then, print) || std::ranges::any_of(r.over, print);
@@ -271,8 +274,9 @@ int watch_all(Options& o) {
     if (now - told < std::chrono::milliseconds(200)) return;
     told = now;
     const double seconds = std::chrono::duration<double>(now - start).count();
-    progress.show(fmt::format("{}{} frames, {:.1f} frames/s, latency {}", frames, all ? fmt::format(" of {}", *all) : "",
-                              static_cast<double>(frames) / seconds, seconds_text(sight.latency)));
+    progress.show(fmt::format("{}{} frames, {:.1f} frames/s, latency {}{}", frames, all ? fmt::format(" of {}", *all) : "",
+                              static_cast<double>(frames) / seconds, seconds_text(sight.latency),
+                              sight.dropped > 0 ? fmt::format(", {} dropped", sight.dropped) : ""));
   };
   const bool draws = !o.annotated.empty() || !o.masks.empty() || !o.video.empty();
   const WatchReport r =
@@ -365,7 +369,8 @@ int watch_all(Options& o) {
 Command add_watch(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
-  app.add_option("from", o->from, "Pictures, folders of them, one .y4m file, or - for frames on standard input")->type_name("SOURCE");
+  app.add_option("from", o->from, "Pictures, folders of them, patterns in quotes, one .y4m file, or - for frames on standard input")
+      ->type_name("SOURCE");
   app.add_flag("--camera", o->camera, "The stand-in camera: goes round the pictures named, or draws boards that pass by");
   app.add_option("--rate", o->rate, "Frames a second, of the camera, raw frames and written videos (25; the camera 30)")
       ->check(CLI::Range(0.001, 10000.0));

@@ -40,14 +40,21 @@ std::vector<Reading> readings(const Answers& o) {
     const Shape& s = t.shape();
     if (t.composite() || t.dtype() == DType::string) continue;
     if (s.size() == 2 && s[1] == 3 && t.dtype() == DType::i64) triples.push_back(i);
-    else if (s.size() >= 2 && s.size() <= 4 && is_float(t.dtype()) && last(s) == 4 && (s.size() < 4 || s[2] == 1)) fours.push_back(i);
+    else if (s.size() >= 2 && s.size() <= 4 && is_float(t.dtype()) && last(s) == 4 && (s.size() < 4 || s[2] == 1) &&
+             !named(o.names[i], {"score", "class", "conf", "prob", "logit"}))
+      fours.push_back(i);
     else if (s.size() == 4 && is_float(t.dtype())) maps.push_back(i);
     else others.push_back(i);
   }
   const auto scores_for = [&](size_t boxes) {
     const int64_t count = grid_of(o.tensors[boxes].shape(), 4).rows;
     std::vector<size_t> fit;
-    for (size_t i : others) {
+    std::vector<size_t> may = others;
+    // With four classes scores look like boxes, but for their names.
+    for (size_t i : fours) {
+      if (i != boxes) may.push_back(i);
+    }
+    for (size_t i : may) {
       const Shape& s = o.tensors[i].shape();
       if (is_float(o.tensors[i].dtype()) && (s.size() == 2 || s.size() == 3) && std::ranges::find(s, count) != s.end() && last(s) != 0)
         fit.push_back(i);
@@ -162,6 +169,12 @@ void complete_rows(DetectForm& f, int64_t columns, int64_t classes, const std::s
        there, columns);
 }
 
+[[noreturn]] void fail_no_reading(const std::string& there) {
+  fail(Category::shape,
+       "the outputs are {}: no reading makes boxes of them; 'form' and 'outputs' of detect say which output is what (docs/pictures.md)",
+       there);
+}
+
 struct Values {
   double most = 0;      // the largest coordinate
   double in_order = 0;  // share of rows whose third is above the first, and fourth above the second
@@ -205,22 +218,19 @@ bool holds_boxes(const Answers& outputs) { return !readings(outputs).empty(); }
 DetectForm complete_form(const Answers& o, int64_t classes, const DetectForm& given) {
   const std::string there = all_of(o);
   auto fit = given_readings(o, given);
-  if (fit.empty())
-    fail(Category::shape,
-         "the outputs are {}: no reading makes boxes of them; 'form' and 'outputs' of detect say which output is what (docs/pictures.md)",
-         there);
-  if (fit.size() == 2 && fit[0].kind == Form::chosen && fit[1].kind == Form::rows) {
-    // Six numbers a row: with whole numbers last they are a box, a score and a class.
+  if (fit.empty()) fail_no_reading(there);
+  if (!given.kind && fit[0].kind == Form::chosen && fit[0].outputs.size() == 1) {
+    // Six or seven numbers a row: with whole numbers last (and first of seven) they are a box, a score and a class.
     const Tensor& t = o.tensors[fit[0].outputs[0]];
-    const int64_t columns = last(t.shape());
+    const auto columns = static_cast<size_t>(last(t.shape()));
     const auto v = widen<double>(t);
-    bool whole = columns != classes + 4 && columns != classes + 5;
-    for (size_t i = static_cast<size_t>(columns) - 1; i < v.size() && columns == 6; i += 6) whole = whole && v[i] == std::floor(v[i]);
-    if (classes == 0 && columns == 6) {
-      whole = true;
-      for (size_t i = 5; i < v.size(); i += 6) whole = whole && v[i] == std::floor(v[i]) && v[i] >= 0;
-    }
-    fit.erase(fit.begin() + (whole ? 1 : 0));
+    const auto is_class = [](double x) { return x >= 0 && x == std::floor(x); };
+    bool whole = true;
+    for (size_t i = 0; i + columns <= v.size(); i += columns)
+      whole = whole && is_class(v[i + columns - 1]) && (columns == 6 || is_class(v[i]));
+    if (whole) fit.resize(1);
+    else fit.erase(fit.begin());
+    if (fit.empty()) fail_no_reading(there);
   }
   if (fit.size() > 1) {
     std::string ways;

@@ -1,4 +1,6 @@
 // What is done to pictures before a model sees them: settings, and what the model's metadata say.
+#include <glob.h>
+
 #include <algorithm>
 #include <cctype>
 #include <charconv>
@@ -61,6 +63,18 @@ bool is_picture(const fs::path& path) {
 std::vector<fs::path> list_pictures(const std::vector<fs::path>& given) {
   std::vector<fs::path> out;
   for (const fs::path& path : given) {
+    if (path.string().find_first_of("*?[") != std::string::npos && !fs::exists(path)) {
+      glob_t found{};
+      glob(path.c_str(), 0, nullptr, &found);
+      std::vector<fs::path> matched;
+      for (size_t i = 0; i < found.gl_pathc; ++i) {
+        if (is_picture(found.gl_pathv[i])) matched.emplace_back(found.gl_pathv[i]);
+      }
+      globfree(&found);
+      if (matched.empty()) fail(Category::value, "{}: no picture (.png, .jpg, .jpeg) matches", path.string());
+      out.insert(out.end(), matched.begin(), matched.end());
+      continue;
+    }
     if (!fs::is_directory(path)) {
       out.push_back(path);
       continue;

@@ -9,9 +9,12 @@
 
 #include "base/fail.hpp"
 #include "lathe/watch.hpp"
+#include "watch/names.hpp"
 
 namespace lathe {
 namespace {
+
+using watching::label_of;
 
 // Told apart also by those who see few colours, light and dark by turns (Okabe and Ito 2008).
 constexpr std::array<std::array<double, 3>, 8> kColours{{{0.90, 0.37, 0.00},
@@ -23,10 +26,6 @@ constexpr std::array<std::array<double, 3>, 8> kColours{{{0.90, 0.37, 0.00},
                                                          {0.90, 0.62, 0.00},
                                                          {0.10, 0.10, 0.10}}};
 const std::array<double, 3>& colour_of(int64_t label) { return kColours[static_cast<size_t>(label) % kColours.size()]; }
-
-std::string named(int64_t label, const std::vector<std::string>& labels) {
-  return label >= 0 && label < static_cast<int64_t>(labels.size()) ? labels[static_cast<size_t>(label)] : fmt::format("class {}", label);
-}
 
 class Canvas {
  public:
@@ -135,7 +134,7 @@ Tensor annotated(const Sight& s, const std::vector<std::string>& labels, const s
   // The best chooses its place first; names lie where they hide no other name and as little of other boxes as can be.
   std::vector<Box> taken;
   for (const Box& b : s.boxes) {
-    const std::string text = fmt::format("{} {:.2f}", named(b.label, labels), b.score);
+    const std::string text = fmt::format("{} {:.2f}", label_of(b.label, labels), b.score);
     const double w = canvas.tag_width(text), h = canvas.tag_height();
     const Box places[]{{0, b.x, b.y - h, w, h},
                        {0, b.x, b.y + b.height, w, h},
@@ -159,7 +158,7 @@ Tensor annotated(const Sight& s, const std::vector<std::string>& labels, const s
   }
   double y = 0;
   if (!s.labels.empty()) {
-    canvas.tag(0, 0, fmt::format("{} {:.2f}", named(s.labels[0].first, labels), s.labels[0].second), colour_of(s.labels[0].first));
+    canvas.tag(0, 0, fmt::format("{} {:.2f}", label_of(s.labels[0].first, labels), s.labels[0].second), colour_of(s.labels[0].first));
     y += canvas.tag_height();
   }
   if (!s.mask.empty()) {
@@ -172,7 +171,7 @@ Tensor annotated(const Sight& s, const std::vector<std::string>& labels, const s
     for (size_t v = 1; v < pixels.size(); ++v) {
       if (pixels[v] == 0) continue;
       canvas.tag(0, y,
-                 fmt::format("{} {:.1f} %", named(static_cast<int64_t>(v), labels),
+                 fmt::format("{} {:.1f} %", label_of(static_cast<int64_t>(v), labels),
                              100.0 * static_cast<double>(pixels[v]) / static_cast<double>(s.mask.size())),
                  colour_of(static_cast<int64_t>(v) - 1));
       y += canvas.tag_height();

@@ -12,16 +12,15 @@
 #include "base/fail.hpp"
 #include "base/files.hpp"
 #include "lathe/watch.hpp"
+#include "watch/names.hpp"
 
 namespace lathe {
 namespace {
 
+using watching::label_of;
+
 namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
-
-std::string label_of(int64_t label, const std::vector<std::string>& labels) {
-  return label >= 0 && label < static_cast<int64_t>(labels.size()) ? labels[static_cast<size_t>(label)] : std::to_string(label);
-}
 
 std::string cell(const std::string& text) {
   if (text.find_first_of(",\"\n\r") == std::string::npos) return text;

@@ -6,13 +6,12 @@
 #include "base/fail.hpp"
 #include "base/text.hpp"
 #include "lathe/watch.hpp"
+#include "watch/names.hpp"
 
 namespace lathe {
 namespace {
 
-std::string label_of(int64_t label, const std::vector<std::string>& labels) {
-  return label >= 0 && label < static_cast<int64_t>(labels.size()) ? labels[static_cast<size_t>(label)] : std::to_string(label);
-}
+using watching::label_of;
 
 // What of this sight a rule is about; a class of the whole picture or of a mask counts as one box.
 std::vector<Box> looked_at(const Rule& r, const Sight& s, const std::vector<std::string>& labels) {

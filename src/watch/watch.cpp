@@ -201,6 +201,7 @@ class Watching {
       j.came = Clock::now();
       if (frames++ == 0) start_ = j.came;
       j.sight.frame = std::move(*f);
+      j.sight.dropped = report_.dropped;
       if (o_.drop_when_behind) report_.dropped += came_.push_latest(std::move(j));
       else if (!came_.push(std::move(j))) return;
     }
