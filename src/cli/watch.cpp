@@ -308,7 +308,7 @@ int watch_all(Options& o) {
                             {"p90", percentile(r.latencies, 0.9)},
                             {"p99", percentile(r.latencies, 0.99)},
                             {"most", percentile(r.latencies, 1)}};
-  out["run_seconds"] = median_run;
+  out["run_seconds"] = r.runs.empty() ? Json() : Json(median_run);
   out["sizes"] = r.sizes;
   out["programs_compiled"] = r.editions;
   out["compiling_seconds"] = r.compiling;
@@ -332,16 +332,17 @@ int watch_all(Options& o) {
       fmt::print("  ... and {} more{}\n", r.frames - static_cast<int64_t>(rows.size()),
                  o.lines.empty() ? "; --lines FILE keeps them all" : "");
     fmt::print("\n");
-    Table facts("lr l");
     if (!seen.empty()) {
       std::string things;
-      for (const auto& [label, n] : seen)
-        things += fmt::format("{}{} {} in {} frames", things.empty() ? "" : ", ", n.first, label_of(label, labels), n.second);
+      for (const auto& [label, n] : seen) {
+        const std::string in = r.sees == Sees::labels ? "" : fmt::format(" in {} frame{}", n.second, n.second == 1 ? "" : "s");
+        things += fmt::format("{}{} {}{}", things.empty() ? "" : ", ", n.first, label_of(label, labels), in);
+      }
       fmt::print("  seen      {}\n", things);
     }
-    fmt::print("  speed     {:.1f} frames/s, {} lane{}{}; the model takes {} a run\n", out["frames_per_second"].get<double>(),
-               s.options.lanes, s.options.lanes == 1 ? "" : "s",
-               s.options.batch > 1 ? fmt::format(", batches of up to {}", s.options.batch) : "", seconds_text(median_run));
+    fmt::print("  speed     {:.1f} frames/s, {} lane{}{}{}\n", out["frames_per_second"].get<double>(), s.options.lanes,
+               s.options.lanes == 1 ? "" : "s", s.options.batch > 1 ? fmt::format(", batches of up to {}", s.options.batch) : "",
+               r.runs.empty() ? "" : fmt::format("; the model takes {} a run", seconds_text(median_run)));
     fmt::print("  latency   {} median, {} p90, {} p99, {} at most\n", seconds_text(percentile(r.latencies, 0.5)),
                seconds_text(percentile(r.latencies, 0.9)), seconds_text(percentile(r.latencies, 0.99)),
                seconds_text(percentile(r.latencies, 1)));
