@@ -106,7 +106,7 @@ void chain(const Program& program, const char* name, int64_t height, int64_t wid
   const Tensor pixels = noise(height, width);
   const PictureWay way = picture_way({}, program, height, width, size_multiple(program.metadata()));
   const Tensor input = picture_to_tensor(pixels, way.options);
-  const int64_t frames = 200;
+  const int64_t frames = std::clamp<int64_t>(static_cast<int64_t>(2.5e7 / static_cast<double>(height * width)), 100, 1000);
   WatchOptions o;
   o.lanes = 2, o.threads = 1;
   std::vector<double> alone, watched, parts;

@@ -60,6 +60,9 @@ int64_t Moved(const PixelLine& l, const float* mean, const float* scale, float* 
     }
   };
   const auto lerp = [&](VF a, VF b, VF t) HWY_ATTR { return hn::Add(a, hn::Mul(hn::Sub(b, a), t)); };
+  // Once: as far as the compiler knows, results may lie where these do.
+  const VF m[3]{hn::Set(d, mean[0]), hn::Set(d, mean[1]), hn::Set(d, mean[2])},
+      by[3]{hn::Set(d, scale[0]), hn::Set(d, scale[1]), hn::Set(d, scale[2])};
   HWY_ALIGN int32_t tops[2 * kBlock], bottoms[2 * kBlock];
   int64_t i = 0;
   for (; i + lanes <= l.count; i += kBlock) {
@@ -79,7 +82,7 @@ int64_t Moved(const PixelLine& l, const float* mean, const float* scale, float* 
       for (int c = 0; c < 3; ++c) {
         const VF t = lerp(byte(a, c), c == 0 ? byte(a, 3) : byte(b, c - 1), across),
                  u = lerp(byte(p, c), c == 0 ? byte(p, 3) : byte(q, c - 1), across);
-        hn::StoreU(hn::Mul(hn::Sub(lerp(t, u, down), hn::Set(d, mean[c])), hn::Set(d, scale[c])), d, out[c] + i + k);
+        hn::StoreU(hn::Mul(hn::Sub(lerp(t, u, down), m[c]), by[c]), d, out[c] + i + k);
       }
     }
     if (k < n) return i + k;
