@@ -502,6 +502,45 @@ TEST_CASE("a model with suppression inside, and one whose boxes are raw, give th
   }
 }
 
+TEST_CASE("one row of a box, a score and a class is no classifier's six scores, when nobody knows how many rows there will be") {
+  Builder b("rows");
+  const auto x = b.input("x", DType::f32, {1, 3, 32, 32});
+  const auto most = b.op("ReduceMax", {x}, {{"keepdims", int64_t{0}}});
+  const auto keep = b.op("Greater", {b.op("Add", {b.constant("s", Tensor::from<float>({3}, {0.1f, 900, 0.2f})), most}),
+                                     b.constant("limit", Tensor::from<float>({}, {500}))});
+  const std::vector<float> rows{0, 0, 5, 5, 0.3f, 0, 4, 6, 20, 30, 0.9f, 1, 1, 1, 2, 2, 0.4f, 0};
+  b.output(b.op("Compress", {b.constant("rows", Tensor::from<float>({3, 6}, rows)), keep}, {{"axis", int64_t{0}}}), "found");
+  const Program p = compile(b.finish(), {.threads = 1});
+  Listed source({picture(32, 32, 3)});
+  const Seen s = watched(p, source);
+  CHECK(s.report.sees == Sees::boxes);
+  REQUIRE(s.sights.at(0).boxes.size() == 1);
+  CHECK(s.sights[0].boxes[0].label == 1);
+  CHECK(s.sights[0].boxes[0].height == doctest::Approx(24));
+}
+
+TEST_CASE("boxes of a picture in parts: each thing once, where it is") {
+  // Four scans side by side, each smaller than a part.
+  const Tensor one = read_picture(kDemo / "knots/test/scan_001.png");
+  const int64_t h = one.shape()[0], w = one.shape()[1];
+  Tensor four(DType::u8, {2 * h, 2 * w, 3});
+  for (int64_t y = 0; y < 2 * h; ++y) {
+    for (int64_t k = 0; k < 2; ++k)
+      std::memcpy(four.as<uint8_t>().data() + (y * 2 * w + k * w) * 3, one.as<uint8_t>().data() + y % h * w * 3,
+                  static_cast<size_t>(w * 3));
+  }
+  Listed alone({one}), whole({four}), parts({four});
+  WatchOptions o;
+  o.detect.least_score = 0.5;
+  const size_t each = watched(knots(), alone, o).sights.at(0).boxes.size();
+  const auto all = watched(knots(), whole, o).sights.at(0).boxes;
+  o.tile = 160, o.overlap = 48;
+  const auto tiled = watched(knots(), parts, o).sights.at(0).boxes;
+  CHECK(all.size() == 4 * each);
+  CHECK(tiled.size() == all.size());
+  for (const Box& b : all) CHECK(std::ranges::any_of(tiled, [&](const Box& t) { return t.label == b.label && overlap(t, b) > 0.8; }));
+}
+
 TEST_CASE("thousands of frames are never under way at once, and watching stops when it is asked to") {
   struct Endless : FrameSource {
     Tensor pixels = picture(16, 16, 1);

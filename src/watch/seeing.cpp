@@ -87,6 +87,9 @@ void Eye::find(const Answers& outputs, const Way& way) {
     sees_ = Sees::boxes;
   } else {
     const Shape& s = of(0).shape();
+    // Rows of which nobody knows how many there will be are things that were found, also when it was one.
+    const auto open_first = [](const Port& p) { return p.dims && !p.dims->empty() && !(*p.dims)[0].known(); };
+    const bool as_many_as_found = open_first(program_.outputs()[0]) && !open_first(program_.inputs()[0]);
     const bool map = s.size() == 4 && is_float(of(0).dtype());
     const int64_t channels = map ? s[channels_last_ ? 3 : 1] : 0;
     if (outputs.tensors.size() == 1 && map && picture_like(s, channels_last_) && labels_.size() != 3 && way.options.channels == 3)
@@ -95,8 +98,9 @@ void Eye::find(const Answers& outputs, const Way& way) {
              ((map && (channels == 1 || labels_.empty() || channels == static_cast<int64_t>(labels_.size()))) ||
               (s.size() == 3 && !is_float(of(0).dtype()))))
       sees_ = Sees::masks;
-    else if (outputs.tensors.size() == 1 && is_float(of(0).dtype()) && (s.size() == 2 || (s.size() == 4 && s[2] == 1 && s[3] == 1)) &&
-             s[0] == 1 && (labels_.empty() || s[1] == static_cast<int64_t>(labels_.size())))
+    else if (outputs.tensors.size() == 1 && !as_many_as_found && is_float(of(0).dtype()) &&
+             (s.size() == 2 || (s.size() == 4 && s[2] == 1 && s[3] == 1)) && s[0] == 1 &&
+             (labels_.empty() || s[1] == static_cast<int64_t>(labels_.size())))
       sees_ = Sees::labels;
     else if (holds_boxes(outputs)) sees_ = Sees::boxes;
     else sees_ = Sees::labels;

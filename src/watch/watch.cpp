@@ -399,6 +399,8 @@ class Watching {
       if (fixed_batch_ && batch_ > 1) fail(Category::value, "parts of pictures go one by one; the model takes batches of {}", batch_);
       eye_.see_part(run_once(lane, input, way), way, p, j.sight);
     }
+    // What lies on a seam is seen from both sides of it.
+    if (!j.sight.boxes.empty()) j.sight.boxes = suppress(std::move(j.sight.boxes), o_.detect.suppress);
   }
 
   Answers run_once(Lane& lane, const Tensor& input, const Way& way) {
