@@ -102,11 +102,10 @@ class Held : public FrameSource {
 };
 
 // The model's rate on two lanes of one thread, inputs ready, and that of watching decoded frames.
-void chain(const Program& program, const char* name, int64_t height, int64_t width, int rounds) {
+void chain(const Program& program, const char* name, int64_t height, int64_t width, int64_t frames, int rounds) {
   const Tensor pixels = noise(height, width);
   const PictureWay way = picture_way({}, program, height, width, size_multiple(program.metadata()));
   const Tensor input = picture_to_tensor(pixels, way.options);
-  const int64_t frames = std::clamp<int64_t>(static_cast<int64_t>(2.5e7 / static_cast<double>(height * width)), 100, 1000);
   WatchOptions o;
   o.lanes = 2, o.threads = 1;
   std::vector<double> alone, watched, parts;
@@ -166,9 +165,9 @@ int main(int argc, char** argv) {
     const std::filesystem::path demo = LATHE_DEMO_DIR;
     const Program knots = compile(load(demo / "knots/knots.onnx"), {.threads = 2, .dims = {{"batch", 1}}});
     const Program sanding = compile(load(demo / "sanding/sanding.onnx"), {.threads = 2, .dims = {{"batch", 1}}});
-    chain(knots, "knots, 128 x 192", 128, 192, 9);
-    chain(knots, "knots, 480 x 640", 480, 640, 5);
-    chain(sanding, "sanding, 128 x 192", 128, 192, 3);
+    chain(knots, "knots, 128 x 192", 128, 192, 1000, 9);
+    chain(knots, "knots, 480 x 640", 480, 640, 100, 5);
+    chain(sanding, "sanding, 128 x 192", 128, 192, 60, 5);
     live(knots, seconds);
   } catch (const std::exception& e) {
     std::fprintf(stderr, "frames: %s\n", e.what());
