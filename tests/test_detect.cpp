@@ -254,6 +254,26 @@ TEST_CASE("what names, shapes and values leave as the only reading is found; wha
   f = complete_form({{"a", "b"}, {random_tensor({1, 7, 8, 12}, 1), random_tensor({1, 7, 4, 6}, 2)}}, 3);
   CHECK(f.kind == Kind::cells);
   CHECK(f.outputs.size() == 2);
+  // A picture without anything shows which output is what, and no more: the next one may show the rest.
+  const Answers none{{"boxes", "labels", "scores"}, {Tensor(DType::f32, {0, 4}), Tensor(DType::i64, {0}), Tensor(DType::f32, {0})}};
+  const DetectForm open = complete_form(none, 0);
+  CHECK(open.kind == Kind::chosen);
+  CHECK_FALSE(open.relative.has_value());
+  CHECK(candidates(none, open, 0, 64, 64, 0.5).empty());
+  const Answers some{{"boxes", "labels", "scores"},
+                     {floats({1, 4}, {10, 20, 30, 60}), Tensor::from<int64_t>({1}, {3}), floats({1}, {0.9f})}};
+  const DetectForm whole = complete_form(some, 0, open);
+  CHECK(whole.relative == false);
+  CHECK(candidates(some, whole, 0, 64, 64, 0.5).size() == 1);
+  // One box: which number is how many there are.
+  CHECK(complete_form({{"n", "classes", "scores", "boxes"},
+                       {floats({1}, {1}), floats({1, 1}, {2}), floats({1, 1}, {0.9f}), floats({1, 1, 4}, {10, 20, 30, 60})}},
+                      0)
+            .outputs == std::vector<std::string>{"boxes", "scores", "classes", "n"});
+  // Rows of zeros that fill up are no boxes of the whole picture.
+  const Answers zeros{{"boxes", "classes", "scores", "count"},
+                      {floats({1, 2, 4}, std::vector<float>(8, 0)), floats({1, 2}, {0, 0}), floats({1, 2}, {0, 0}), floats({1}, {0})}};
+  CHECK_FALSE(complete_form(zeros, 0).relative.has_value());
   // Four classes: names tell scores from boxes, else somebody must.
   const Tensor fours = random_tensor({1, 3, 4}, 1, 0, 1);
   CHECK(complete_form({{"confidence", "boxes"}, {fours, fours}}, 4).outputs == std::vector<std::string>{"boxes", "confidence"});

@@ -306,10 +306,16 @@ void from_picked(std::vector<Box>& out, const Answers& o, const DetectForm& f, i
 
 }  // namespace
 
-std::vector<Box> candidates(const Answers& outputs, const DetectForm& form, int64_t item, int64_t input_height, int64_t input_width,
+std::vector<Box> candidates(const Answers& outputs, const DetectForm& given, int64_t item, int64_t input_height, int64_t input_width,
                             double least_score) {
-  if (!form.kind || !form.box || !form.relative || !form.scores || !form.objectness || form.outputs.empty())
+  if (!given.kind || given.outputs.empty())
     fail(Category::value, "the description of the outputs is not complete: complete_form completes it");
+  // What no picture has shown yet, since none held anything.
+  DetectForm form = given;
+  form.box = form.box.value_or(BoxForm::corners);
+  form.relative = form.relative.value_or(false);
+  form.scores = form.scores.value_or(ScoreForm::as_is);
+  form.objectness = form.objectness.value_or(false);
   const Frame in{static_cast<double>(input_height), static_cast<double>(input_width)};
   std::vector<Box> out;
   switch (*form.kind) {

@@ -62,7 +62,7 @@ std::vector<Reading> readings(const Answers& o) {
     return fit;
   };
   for (size_t b : fours) {
-    const int64_t count = grid_of(o.tensors[b].shape(), 4).rows;
+    const int64_t count = grid_of(o.tensors[b].shape(), 4).rows, items = grid_of(o.tensors[b].shape(), 4).items;
     const auto scores = scores_for(b);
     for (size_t t : triples) {
       for (size_t s : scores) out.push_back({Form::picked, {b, s, t}});
@@ -72,8 +72,11 @@ std::vector<Reading> readings(const Answers& o) {
     for (size_t i : others) {
       const Tensor& t = o.tensors[i];
       const int64_t size = static_cast<int64_t>(t.size());
-      if (size == count * grid_of(o.tensors[b].shape(), 4).items && last(t.shape()) != 0 && t.rank() <= 3) each.push_back(i);
-      else if (size == grid_of(o.tensors[b].shape(), 4).items) counts.push_back(i);
+      const int rank = o.tensors[b].rank() - (o.tensors[b].rank() == 4 ? 1 : 0);
+      // Of one box a number may as well say how many there are: then its axes tell.
+      const bool of_boxes = size > items || t.rank() + 1 == rank || (t.rank() == rank && last(t.shape()) == 1);
+      if (size == count * items && of_boxes && t.rank() <= 3) each.push_back(i);
+      else if (size == items) counts.push_back(i);
     }
     if (each.size() == 2 && triples.empty()) {
       const auto is_class = [&](size_t i) { return is_whole(o.tensors[i]) || named(o.names[i], {"class", "label"}); };
@@ -204,6 +207,8 @@ Values values_of(const Tensor& boxes, const detecting::Grid& b, const Tensor& sc
 }
 
 void complete_values(DetectForm& f, const Values& v) {
+  // No boxes, or rows of zeros that fill up: the next picture may show what this one does not.
+  if (v.most == 0) return;
   // Coordinates of pixels pass a few units, those of 1 hardly do.
   if (!f.relative) f.relative = v.most <= 2;
   // Of widths and heights many are smaller than the middle that stands before them.

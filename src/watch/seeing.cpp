@@ -78,7 +78,14 @@ Eye::Eye(const Program& program, const WatchOptions& options) : program_(program
 }
 
 void Eye::find(const Answers& outputs, const Way& way) {
-  if (found_) return;
+  if (found_) {
+    const DetectForm known = form();
+    if (sees_ != Sees::boxes || (known.box && known.relative && known.scores)) return;
+    const DetectForm more = complete_form(outputs, static_cast<int64_t>(labels_.size()), known);
+    const std::lock_guard lock(mutex_);
+    form_ = more;
+    return;
+  }
   const auto of = [&](size_t i) -> const Tensor& { return outputs.tensors[i]; };
   const bool described = form_.kind || !form_.outputs.empty();
   if (o_.sees) {
@@ -107,7 +114,12 @@ void Eye::find(const Answers& outputs, const Way& way) {
   }
   const Shape& s = of(0).shape();
   switch (sees_) {
-    case Sees::boxes: form_ = complete_form(outputs, static_cast<int64_t>(labels_.size()), form_); break;
+    case Sees::boxes: {
+      const DetectForm known = complete_form(outputs, static_cast<int64_t>(labels_.size()), form_);
+      const std::lock_guard lock(mutex_);
+      form_ = known;
+      break;
+    }
     case Sees::labels:
       if (!is_float(of(0).dtype()) || of(0).size() == 0 || s.empty() ||
           static_cast<int64_t>(of(0).size()) != s[s.size() == 1 ? 0 : 1] * (s.size() == 1 ? 1 : s[0]))
@@ -130,7 +142,7 @@ void Eye::see(const Answers& outputs, int64_t item, const Way& way, Sight& sight
   const int64_t height = sight.frame.pixels.shape()[0], width = sight.frame.pixels.shape()[1];
   const int64_t items = outputs.tensors[0].rank() > 0 ? std::max<int64_t>(1, outputs.tensors[0].shape()[0]) : 1;
   switch (sees_) {
-    case Sees::boxes: sight.boxes = detect(outputs, form_, item, way.options.height, way.options.width, way.placement, o_.detect); return;
+    case Sees::boxes: sight.boxes = detect(outputs, form(), item, way.options.height, way.options.width, way.placement, o_.detect); return;
     case Sees::labels: {
       const auto v = widen<double>(item_of(outputs.tensors[0], item, items));
       std::vector<size_t> order(v.size());

@@ -1,6 +1,7 @@
 // From a frame to a model's input, and from its outputs to what was seen.
 #pragma once
 
+#include <mutex>
 #include <string>
 #include <vector>
 
@@ -17,7 +18,8 @@ class Eye {
 
   // For a frame, or a part of one, of this size. Throws Error (value, shape).
   Way way_for(int64_t height, int64_t width) const { return picture_way(o_.pictures, program_, height, width, multiple_); }
-  // What the outputs are of: found once, from the first ones. Throws Error (shape, value).
+  // What the outputs are of: found once, from the first ones; of boxes, what those do not show from the next that do. One thread at a time.
+  // Throws Error (shape, value).
   void find(const Answers& outputs, const Way& way);
   bool found() const { return found_; }
   // Item `item` of a batch. Throws Error (shape).
@@ -30,7 +32,10 @@ class Eye {
   void see_part(const Answers& outputs, const Way& way, const Part& part, Sight& sight) const;
 
   Sees sees() const { return sees_; }
-  const DetectForm& form() const { return form_; }
+  DetectForm form() const {
+    const std::lock_guard lock(mutex_);
+    return form_;
+  }
   const std::vector<std::string>& labels() const { return labels_; }
   int64_t multiple() const { return multiple_; }
   void set_multiple(int64_t m) { multiple_ = m; }
@@ -43,6 +48,7 @@ class Eye {
   bool open_ = false, found_ = false, channels_last_ = false;
   int64_t multiple_ = 1;
   Sees sees_ = Sees::labels;
+  mutable std::mutex mutex_;  // of the form
   DetectForm form_;
 };
 
