@@ -27,7 +27,7 @@ const Command kCommands[]{
     {"judge", "judge " + kGrain + " --data " + (kDemo / "grain/truth.csv").string() + " --beside " + (kDemo / "grain/test").string()},
     {"narrow", "narrow " + kGrain + " -o @/narrow.onnx", true, true},
     {"compare", "compare @/quick.toml", false},
-    {"watch", "watch " + (kDemo / "knots/knots.onnx").string() + " " + (kDemo / "knots/calibration").string()},
+    {"watch", "watch " + kGrain + " " + (kDemo / "grain/calibration").string()},
     {"logbook", "logbook --logbook @/book.sqlite", false, true},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},

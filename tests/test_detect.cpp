@@ -265,6 +265,8 @@ TEST_CASE("what names, shapes and values leave as the only reading is found; wha
   const DetectForm whole = complete_form(some, 0, open);
   CHECK(whole.relative == false);
   CHECK(candidates(some, whole, 0, 64, 64, 0.5).size() == 1);
+  // Fewer boxes than numbers of a box.
+  CHECK(complete_form({{"o"}, {floats({1, 2, 6}, {1, 1, 5, 5, 0.9f, 0, 0, 0, 4, 4, 0.4f, 0})}}, 2).kind == Kind::chosen);
   // One box: which number is how many there are.
   CHECK(complete_form({{"n", "classes", "scores", "boxes"},
                        {floats({1}, {1}), floats({1, 1}, {2}), floats({1, 1}, {0.9f}), floats({1, 1, 4}, {10, 20, 30, 60})}},

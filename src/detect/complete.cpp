@@ -95,8 +95,7 @@ std::vector<Reading> readings(const Answers& o) {
   if (!out.empty()) return out;
   if (n == 1 && !others.empty()) {
     const Shape& s = o.tensors[0].shape();
-    const bool table =
-        (s.size() == 2 && s[1] >= 5) || (s.size() == 3 && s[1] != s[2] && std::min(s[1], s[2]) >= (s[1] < s[2] ? 5 : 1) && s[2] >= 5);
+    const bool table = (s.size() == 2 && s[1] >= 5) || (s.size() == 3 && std::max(s[1], s[2]) >= 5);
     // A table of one row of an item is what classifiers give.
     if (is_float(o.tensors[0].dtype()) && table) {
       const int64_t columns = s.back();
