@@ -251,6 +251,32 @@ TEST_CASE("labels, masks and pictures are told apart by what the outputs are; wh
   CHECK(masks.report.sees == Sees::masks);
   const auto m = masks.sights.at(0).mask.as<int64_t>();
   for (size_t i = 0; i < m.size(); ++i) CHECK(m[i] == (p.as<uint8_t>()[3 * i + 1] > p.as<uint8_t>()[3 * i] ? 1 : 0));
+  {
+    // A mask at a quarter of the input's size, of a picture whose sides were rounded up: it lies where the picture does.
+    Builder b("small");
+    const auto in = b.input("x", DType::f32, {1, 3, "h", "w"});
+    const std::vector<int64_t> four{4, 4};
+    const auto small = b.op("AveragePool", {in}, {{"kernel_shape", four}, {"strides", four}});
+    b.output(b.op("Conv", {small, b.constant("w", Tensor::from<float>({2, 3, 1, 1}, {0, 0, 0, 1, 0, 0})),
+                           b.constant("bias", Tensor::from<float>({2}, {100, 0}))}),
+             "y");
+    const Program quarter = compile(b.finish(), {.threads = 1});
+    Tensor half(DType::u8, {34, 42, 3});
+    std::memset(half.data(), 0, half.byte_size());
+    for (int64_t y = 0; y < 34; ++y) std::memset(half.as<uint8_t>().data() + (y * 42 + 20) * 3, 255, 22 * 3);
+    Listed frames({half});
+    WatchOptions how;
+    how.multiple = 16;  // 48 x 48: seven rows and three columns before the picture
+    how.sees = Sees::masks;
+    const Tensor m = watched(quarter, frames, how).sights.at(0).mask;
+    REQUIRE(m.shape() == Shape{34, 42});
+    const auto at = [&](int64_t y, int64_t x) { return m.as<int64_t>()[static_cast<size_t>(y * 42 + x)]; };
+    for (int64_t y = 4; y < 30; ++y) {
+      CHECK(at(y, 16) == 0);
+      CHECK(at(y, 24) == 1);
+      CHECK(at(y, 40) == 1);
+    }
+  }
   Builder b("odd");
   const auto x = b.input("x", DType::f32, {1, 3, 8, 8});
   b.output(b.op("Relu", {x}), "y");

@@ -1,9 +1,10 @@
 // A class for each pixel of a picture, from what a model gave.
+#include "detect/masks.hpp"
+
 #include <algorithm>
 #include <cmath>
 
 #include "base/fail.hpp"
-#include "lathe/detect.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe {
@@ -20,19 +21,25 @@ Tensor mask_of(const Tensor& output, Fit fit, int64_t height, int64_t width) {
   if (named) {
     said = widen<int64_t>(output);
   } else {
-    const auto v = widen<double>(output);
+    std::vector<float> own;
+    if (output.dtype() != DType::f32) {
+      const auto wide = widen<double>(output);
+      own.assign(wide.begin(), wide.end());
+    }
+    const float* v = output.dtype() == DType::f32 ? output.as<float>().data() : own.data();
     const size_t plane = said.size();
-    const bool shares = std::ranges::all_of(v, [](double x) { return x >= 0 && x <= 1; });
-    for (size_t i = 0; i < plane; ++i) {
-      if (classes == 1) {
-        said[i] = v[i] > (shares ? 0.5 : 0.0) ? 1 : 0;
-        continue;
-      }
-      size_t best = 0;
+    if (classes == 1) {
+      const bool shares = std::all_of(v, v + plane, [](float x) { return x >= 0 && x <= 1; });
+      for (size_t i = 0; i < plane; ++i) said[i] = v[i] > (shares ? 0.5f : 0.0f) ? 1 : 0;
+    } else {
+      // Plane by plane, as they lie in memory.
+      std::vector<float> best(v, v + plane);
       for (size_t c = 1; c < static_cast<size_t>(classes); ++c) {
-        if (v[c * plane + i] > v[best * plane + i]) best = c;
+        const float* scores = v + c * plane;
+        for (size_t i = 0; i < plane; ++i) {
+          if (scores[i] > best[i]) best[i] = scores[i], said[i] = static_cast<int64_t>(c);
+        }
       }
-      said[i] = static_cast<int64_t>(best);
     }
   }
   const Placement p = placement(fit, height, width, oh, ow);
@@ -47,5 +54,17 @@ Tensor mask_of(const Tensor& output, Fit fit, int64_t height, int64_t width) {
   }
   return mask;
 }
+
+namespace detecting {
+
+Tensor mask_in_picture(const Tensor& output, const PictureOptions& input, int64_t height, int64_t width) {
+  const Shape& s = output.shape();
+  const bool same = s.size() >= 2 && s[s.size() - 2] == input.height && s.back() == input.width;
+  if (same || input.height == 0 || input.width == 0) return mask_of(output, input.fit, height, width);
+  Tensor whole = mask_of(output, Fit::stretch, input.height, input.width);
+  return mask_of(whole.reshaped({1, input.height, input.width}), input.fit, height, width);
+}
+
+}  // namespace detecting
 
 }  // namespace lathe

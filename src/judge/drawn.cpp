@@ -5,6 +5,7 @@
 #include <map>
 
 #include "base/fail.hpp"
+#include "detect/masks.hpp"
 #include "lathe/judge_pictures.hpp"
 #include "tensor/widen.hpp"
 
@@ -154,7 +155,7 @@ DrawnJudgement judge_drawn(const Program& program, const DrawnData& data, const 
     const PictureOptions& picture = *ways[i];
     switch (data.kind) {
       case Drawn::masks: {
-        const Tensor said = mask_of(out[0], picture.fit, expected[i].shape()[0], expected[i].shape()[1]);
+        const Tensor said = detecting::mask_in_picture(out[0], picture, expected[i].shape()[0], expected[i].shape()[1]);
         int64_t most = 0;
         for (int64_t c : said.as<int64_t>()) most = std::max(most, c + 1);
         for (int64_t c : expected[i].as<int64_t>()) most = std::max(most, c + 1);

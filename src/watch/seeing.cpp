@@ -6,6 +6,7 @@
 #include <numeric>
 
 #include "base/fail.hpp"
+#include "detect/masks.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::watching {
@@ -155,8 +156,7 @@ void Eye::see(const Answers& outputs, int64_t item, const Way& way, Sight& sight
       return;
     }
     case Sees::masks: {
-      const Fit fit = way.options.fit;
-      sight.mask = mask_of(item_of(outputs.tensors[0], item, items), fit, height, width);
+      sight.mask = detecting::mask_in_picture(item_of(outputs.tensors[0], item, items), way.options, height, width);
       return;
     }
     case Sees::pictures: {
@@ -178,7 +178,7 @@ void Eye::see_part(const Answers& outputs, const Way& way, const Part& part, Sig
   }
   if (sees_ == Sees::masks) {
     if (sight.mask.empty()) sight.mask = Tensor(DType::i64, {height, width});
-    const Tensor own = mask_of(outputs.tensors[0], way.options.fit, part.height, part.width);
+    const Tensor own = detecting::mask_in_picture(outputs.tensors[0], way.options, part.height, part.width);
     const auto from = own.as<int64_t>();
     const auto to = sight.mask.as<int64_t>();
     for (int64_t y = part.keep_top; y < part.keep_top + part.keep_height; ++y) {
