@@ -73,7 +73,8 @@ bool holds_boxes(const Answers& outputs);
 // when no reading fits, or (value) when several do: the sentence names what there is and the keys that decide.
 DetectForm complete_form(const Answers& outputs, int64_t classes, const DetectForm& given = {});
 
-// Boxes of one item of a batch, in pixels of the model's input, before any suppression; the best class of each. `form` is complete.
+// Boxes of one item of a batch, in pixels of the model's input, before any suppression; the best class of each. What
+// `form` still leaves open, since no picture has held anything yet, is taken as pixels, corners and scores as they are.
 // Throws Error (shape) when the outputs do not fit it.
 std::vector<Box> candidates(const Answers& outputs, const DetectForm& form, int64_t item, int64_t input_height, int64_t input_width,
                             double least_score);
