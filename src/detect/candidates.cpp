@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "detect/floats.hpp"
 #include "detect/shapes.hpp"
 #include "kernels/suppression.hpp"
 #include "tensor/widen.hpp"
@@ -9,28 +10,11 @@
 namespace lathe {
 namespace {
 
+using detecting::Floats;
 using detecting::Grid;
 using detecting::grid_of;
 using detecting::place_of;
 using Form = DetectForm::Kind;
-
-// Numbers of an output as floats: where they are, when they are floats.
-class Floats {
- public:
-  explicit Floats(const Tensor& t) : held_(t) {
-    if (t.dtype() != DType::f32) {
-      const auto wide = widen<double>(t);
-      own_.assign(wide.begin(), wide.end());
-    }
-    at_ = t.dtype() == DType::f32 ? t.as<float>().data() : own_.data();
-  }
-  const float* data() const { return at_; }
-
- private:
-  Tensor held_;
-  std::vector<float> own_;
-  const float* at_;
-};
 
 double sigmoid(double v) { return 1 / (1 + std::exp(-v)); }
 

@@ -5,7 +5,7 @@
 #include <cmath>
 
 #include "base/fail.hpp"
-#include "tensor/widen.hpp"
+#include "detect/floats.hpp"
 
 namespace lathe {
 
@@ -21,12 +21,8 @@ Tensor mask_of(const Tensor& output, Fit fit, int64_t height, int64_t width) {
   if (named) {
     said = widen<int64_t>(output);
   } else {
-    std::vector<float> own;
-    if (output.dtype() != DType::f32) {
-      const auto wide = widen<double>(output);
-      own.assign(wide.begin(), wide.end());
-    }
-    const float* v = output.dtype() == DType::f32 ? output.as<float>().data() : own.data();
+    const detecting::Floats floats(output);
+    const float* v = floats.data();
     const size_t plane = said.size();
     if (classes == 1) {
       const bool shares = std::all_of(v, v + plane, [](float x) { return x >= 0 && x <= 1; });
@@ -45,11 +41,17 @@ Tensor mask_of(const Tensor& output, Fit fit, int64_t height, int64_t width) {
   const Placement p = placement(fit, height, width, oh, ow);
   Tensor mask(DType::i64, {height, width});
   const auto out = mask.as<int64_t>();
+  // The same columns are read on every line.
+  std::vector<int64_t> columns;
+  for (int64_t x = 0; x < width; ++x) {
+    const auto sx = static_cast<int64_t>(std::floor((static_cast<double>(x) + 0.5) * p.scale_x + p.left));
+    columns.push_back(sx >= ow ? -1 : sx);
+  }
   for (int64_t y = 0; y < height; ++y) {
     const auto sy = static_cast<int64_t>(std::floor((static_cast<double>(y) + 0.5) * p.scale_y + p.top));
     for (int64_t x = 0; x < width; ++x) {
-      const auto sx = static_cast<int64_t>(std::floor((static_cast<double>(x) + 0.5) * p.scale_x + p.left));
-      out[static_cast<size_t>(y * width + x)] = sy < 0 || sx < 0 || sy >= oh || sx >= ow ? -1 : said[static_cast<size_t>(sy * ow + sx)];
+      const int64_t sx = columns[static_cast<size_t>(x)];
+      out[static_cast<size_t>(y * width + x)] = sy < 0 || sx < 0 || sy >= oh ? -1 : said[static_cast<size_t>(sy * ow + sx)];
     }
   }
   return mask;

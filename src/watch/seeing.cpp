@@ -6,6 +6,7 @@
 #include <numeric>
 
 #include "base/fail.hpp"
+#include "detect/floats.hpp"
 #include "detect/masks.hpp"
 #include "tensor/widen.hpp"
 
@@ -27,15 +28,15 @@ bool picture_like(const Shape& s, bool channels_last) { return s.size() == 4 && 
 
 uint8_t byte_of(double v) { return static_cast<uint8_t>(std::lrint(std::clamp(v, 0.0, 255.0))); }
 
-// The value of the output's plane at a place between its pixels.
-double between(const float* plane, int64_t height, int64_t width, int64_t step, double y, double x) {
-  y = std::clamp(y, 0.0, static_cast<double>(height - 1)), x = std::clamp(x, 0.0, static_cast<double>(width - 1));
-  const auto y0 = static_cast<int64_t>(y), x0 = static_cast<int64_t>(x);
-  const int64_t y1 = std::min(y0 + 1, height - 1), x1 = std::min(x0 + 1, width - 1);
-  const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
-  const auto at = [&](int64_t r, int64_t c) { return static_cast<double>(plane[(r * width + c) * step]); };
-  const double top = at(y0, x0) + (at(y0, x1) - at(y0, x0)) * fx, bottom = at(y1, x0) + (at(y1, x1) - at(y1, x0)) * fx;
-  return top + (bottom - top) * fy;
+// Two pixels of an axis of the output, and the share of the second, at a place between their middles.
+struct Between {
+  int64_t low, high;
+  double share;
+};
+Between between(double at, int64_t size) {
+  at = std::clamp(at, 0.0, static_cast<double>(size - 1));
+  const auto low = static_cast<int64_t>(at);
+  return {low, std::min(low + 1, size - 1), at - static_cast<double>(low)};
 }
 
 // Pixels [top, top + height) x [left, left + width) of the frame, of what the model made of it.
@@ -43,25 +44,31 @@ void put_picture(const Tensor& made, bool channels_last, double white, const Pla
                  const Eye::Part& part, Tensor& frame) {
   const Shape& s = made.shape();
   const int64_t oh = s[channels_last ? 1 : 2], ow = s[channels_last ? 2 : 3];
-  std::vector<float> own;
-  if (made.dtype() != DType::f32) {
-    const auto wide = widen<double>(made);
-    own.assign(wide.begin(), wide.end());
-  }
-  const float* v = made.dtype() == DType::f32 ? made.as<float>().data() : own.data();
+  const detecting::Floats floats(made);
+  const float* v = floats.data();
   const double scale = 255 / white;
   // The model may make another size than it takes: its pixels are spread over the same field.
   const double fy = static_cast<double>(oh) / static_cast<double>(input_height),
                fx = static_cast<double>(ow) / static_cast<double>(input_width);
-  const int64_t width = frame.shape()[1];
-  uint8_t* to = frame.as<uint8_t>().data();
+  const int64_t width = frame.shape()[1], step = channels_last ? 3 : 1;
+  std::vector<Between> columns;  // the same on every line
+  for (int64_t x = part.keep_left; x < part.keep_left + part.keep_width; ++x)
+    columns.push_back(between(((static_cast<double>(x - part.left) + 0.5) * p.scale_x + p.left) * fx - 0.5, ow));
   for (int64_t y = part.keep_top; y < part.keep_top + part.keep_height; ++y) {
-    const double sy = ((static_cast<double>(y - part.top) + 0.5) * p.scale_y + p.top) * fy - 0.5;
-    for (int64_t x = part.keep_left; x < part.keep_left + part.keep_width; ++x) {
-      const double sx = ((static_cast<double>(x - part.left) + 0.5) * p.scale_x + p.left) * fx - 0.5;
+    const Between r = between(((static_cast<double>(y - part.top) + 0.5) * p.scale_y + p.top) * fy - 0.5, oh);
+    uint8_t* to = frame.as<uint8_t>().data() + (y * width + part.keep_left) * 3;
+    for (const Between& k : columns) {
       for (int64_t c = 0; c < 3; ++c) {
         const float* plane = channels_last ? v + c : v + c * oh * ow;
-        to[(y * width + x) * 3 + c] = byte_of(between(plane, oh, ow, channels_last ? 3 : 1, sy, sx) * scale);
+        const auto at = [&](int64_t row, int64_t column) { return static_cast<double>(plane[(row * ow + column) * step]); };
+        double value = at(r.low, k.low);
+        // At the model's own size, which is the usual case, every place is the middle of a pixel.
+        if (r.share != 0 || k.share != 0) {
+          const double top = value + (at(r.low, k.high) - value) * k.share,
+                       bottom = at(r.high, k.low) + (at(r.high, k.high) - at(r.high, k.low)) * k.share;
+          value = top + (bottom - top) * r.share;
+        }
+        *to++ = byte_of(value * scale);
       }
     }
   }

@@ -388,7 +388,7 @@ class Watching {
     const Tensor& pixels = j.sight.frame.pixels;
     const int64_t h = pixels.shape()[0], w = pixels.shape()[1];
     for (const Eye::Part& p : watching::parts_of(h, w, o_.tile, o_.overlap)) {
-      if (stopped() && over_) return;
+      if (over_) return;
       Tensor own(DType::u8, {p.height, p.width, 3});
       for (int64_t y = 0; y < p.height; ++y)
         std::memcpy(own.as<uint8_t>().data() + y * p.width * 3, pixels.as<uint8_t>().data() + ((p.top + y) * w + p.left) * 3,
