@@ -310,6 +310,10 @@ TEST_CASE("pictures that are none are refused with the reason, truncated at any 
   huge[frame + 5] = huge[frame + 7] = 0x75, huge[frame + 6] = huge[frame + 8] = 0x30;  // 30000 x 30000
   write(f.path / "huge.jpg", huge);
   CHECK_THROWS_WITH_AS((void)read_picture(f.path / "huge.jpg"), doctest::Contains("million allowed"), Error);
+  std::string sized = slurp(f.path / "a.png");
+  sized.replace(16, 8, std::string("\0\x01\0\0\0\x01\0\0", 8));  // 65536 x 65536
+  write(f.path / "sized.png", sized);
+  CHECK_THROWS_AS((void)picture_size(f.path / "sized.png"), Error);
   write(f.path / "text.png", "hello");
   CHECK_THROWS_WITH_AS((void)read_picture(f.path / "text.png"), doctest::Contains("PNG and JPEG are"), Error);
 }
