@@ -2,9 +2,11 @@
 #pragma once
 
 #include "lathe/archive.hpp"
+#include "lathe/arrivals.hpp"
 #include "lathe/builder.hpp"
 #include "lathe/compare.hpp"
 #include "lathe/detect.hpp"
+#include "lathe/divergence.hpp"
 #include "lathe/dtype.hpp"
 #include "lathe/error.hpp"
 #include "lathe/formats.hpp"

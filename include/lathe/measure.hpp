@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -27,6 +28,28 @@ struct MachineInfo {
 };
 
 MachineInfo machine_info();
+
+// What figures measured here depend on. Nothing in it names the machine, its user or a path.
+struct Environment {
+  MachineInfo machine;
+  std::string version, compiler, system;  // of the library; what compiled it; kernel and its release
+  std::string governor;                   // of the first core this process may use; "" where the system does not tell
+  std::optional<bool> turbo;
+  std::string affinity;     // cores this process may use: "0-3,6"
+  double core_limit = 0;    // cores' worth of time that a control group leaves it; 0: no limit
+  size_t memory_limit = 0;  // bytes; 0: no limit
+  size_t page_bytes = 0;
+  std::string huge_pages;  // "always", "madvise", "never"; "" where the system does not tell
+  double load = 0;         // tasks that want to run, average of the last minute
+};
+Environment environment();
+
+// Time that other guests of the machine took from all its cores, in core-seconds since it started; nothing where the system does not tell.
+std::optional<double> stolen_seconds();
+// The most memory this process has held, in bytes; 0 where the system does not tell.
+size_t peak_memory_bytes();
+// Joules that the processor's packages have used, modulo a range that a few minutes do not pass; nothing where the machine does not tell.
+std::optional<double> package_joules();
 
 // fp32 multiply-add rate in GFLOP/s (a multiply-add counts two) on `threads` threads: best of several short bursts.
 double measure_fma_peak(const std::string& isa, int threads, double seconds = 0.05);
@@ -70,7 +93,7 @@ Limits measure_limits(int threads = 0, const std::function<void(const std::strin
 // Seconds a run.
 struct Latency {
   int64_t runs = 0;
-  double min = 0, mean = 0, median = 0, p90 = 0, p99 = 0, max = 0, deviation = 0;
+  double min = 0, mean = 0, median = 0, p90 = 0, p99 = 0, p999 = 0, max = 0, deviation = 0;
 };
 
 // `samples` in seconds, any order. Percentiles by linear interpolation between order statistics.
@@ -78,8 +101,8 @@ Latency summarise(std::vector<double> samples);
 
 struct BenchOptions {
   int lanes = 1;
-  double warmup_seconds = 0.2;
-  double min_seconds = 1.0;  // measured time at least
+  double warmup_seconds = 2;  // at most; a model that is steady at once needs a tenth of a second
+  double min_seconds = 1.0;   // measured time at least
   double max_seconds = 10.0;
   int64_t min_runs = 10;
   RunOptions run{};  // of each run: stop and limit
@@ -93,15 +116,24 @@ struct BenchResult {
   int not_counted = 0;         // steps whose arithmetic is not: what runs hangs on values
   double gflops = 0;
   double peak_gflops =
-      0;              // median of probes before, during (one lane) and after; same instruction set; as many threads, but no more than cores
-  double share = 0;   // gflops / peak_gflops
-  double spread = 0;  // (p90 - min) / median
+      0;             // median of probes before, during (one lane) and after; same instruction set; as many threads, but no more than cores
+  double share = 0;  // gflops / peak_gflops
+  double weight_bytes = 0;      // constants that a run reads
+  double read_bandwidth = 0;    // bytes a second that this machine reads of a working set of that size, on as many threads
+  double share_of_reading = 0;  // weight_bytes a run / read_bandwidth: what bounds decoders
+  double first_seconds = 0;     // of the first run, which allocates
+  int64_t warmup_runs = 0;      // before medians of successive runs stood still
+  bool steady = false;          // they did, within the time for it
+  double stolen = 0;            // share of the cores' time that other guests of the machine took meanwhile
+  double joules = 0;            // a run, of the processor's packages; 0 where the machine does not tell
+  double spread = 0;            // (p90 - min) / median
   double peak_drift = 0;        // (highest - lowest) / median of the probes
   std::vector<double> samples;  // seconds of runs in the order measured, lane by lane; of more than 2000 every so many'th
   bool noisy = false;           // spread above 25 % or drift above 25 %: do not trust absolute times
 };
 
-// Warm-up, then runs until the median is steady or the time is up. Each lane has `threads` threads.
+// Warm-up until medians of successive runs stand still (within 2 %) or its time is up, then runs until the median is steady or the time is
+// up. Each lane has `threads` threads.
 BenchResult bench(const Program& program, int threads, const std::vector<Tensor>& inputs, const BenchOptions& options = {});
 
 // How to use the cores: one lane with all of them, a lane each, or in between.

@@ -29,6 +29,24 @@ Tolerance default_tolerance(DType dtype);
 // What applies to the dtype when this was asked for: kByDType filled in.
 Tolerance tolerance_for(DType dtype, const std::optional<Tolerance>& asked);
 
+// Tolerances for all, by dtype and by name: the narrowest that says something counts.
+struct Tolerances {
+  Tolerances() = default;
+  Tolerances(std::optional<Tolerance> for_all) : all(for_all) {}  // NOLINT: one tolerance is one for all
+  Tolerances(Tolerance for_all) : all(for_all) {}                 // NOLINT
+
+  std::optional<Tolerance> all{};
+  std::map<DType, Tolerance> by_dtype{};
+  std::map<std::string, Tolerance> by_name{};
+
+  // For a value of that name and dtype; nothing when nothing was said (default_tolerance holds).
+  std::optional<Tolerance> of(const std::string& name, DType dtype) const;
+};
+
+// A TOML file: `absolute`, `relative`, `ulp` at its top, in [dtype.f16], in [value."logits"]. Throws Error (format) naming the key, with
+// what is allowed there.
+Tolerances read_tolerances(const std::filesystem::path& path);
+
 struct Comparison {
   std::string name;
   DType dtype = DType::undefined;
@@ -39,6 +57,7 @@ struct Comparison {
   double max_relative = 0;  // over finite pairs with expected != 0
   double max_ulp = 0;       // floating types
   double cosine = 1;        // of the two tensors as vectors
+  double error = 0;  // root mean square of the difference over that of what is expected (floating types; else the share that differs)
   int64_t out_of_tolerance = 0;
   Shape worst;                // index of the element furthest out, measured in tolerances
   std::string got, expected;  // that element's values
@@ -67,7 +86,9 @@ struct CaseResult {
   std::vector<Comparison> outputs;
 };
 
-CaseResult check_case(Lane& lane, const Case& c, const std::optional<Tolerance>& tolerance = {}, const RunOptions& run = {});
+// Outputs of a run on the case's inputs against what it expects: by name where the names match, else by position.
+CaseResult check_outputs(const Program& program, const Outputs& got, const Case& c, const Tolerances& tolerances = {});
+CaseResult check_case(Lane& lane, const Case& c, const Tolerances& tolerances = {}, const RunOptions& run = {});
 
 // Random inputs for these shapes, from a seed: floats in [-1, 1), integers in [0, 8), bools.
 std::vector<Tensor> random_inputs(const Program& program, const std::vector<Shape>& shapes, uint64_t seed);

@@ -147,11 +147,27 @@ class Outputs {
   std::shared_ptr<Slot> slot_;
 };
 
+// A value of the model that a step of a run has just made, for whoever looks at a program at work. Valid during the call that gets it.
+class MadeValue {
+ public:
+  virtual ~MadeValue() = default;
+  virtual size_t step() const = 0;  // index into EditionInfo::steps
+  virtual const std::string& name() const = 0;
+  virtual DType dtype() const = 0;
+  // A copy, in the standard's order.
+  virtual Tensor read() const = 0;
+  // Steps that follow read this instead. Throws Error: type, shape.
+  virtual void write(const Tensor& tensor) = 0;
+};
+
 struct RunOptions {
   std::stop_token stop{};             // cancels between steps, and between the nodes of subgraphs: Error (cancelled)
   std::chrono::nanoseconds limit{0};  // time a run may take; 0: none. Checked between steps
   // Called before each step, on the thread that runs the lane: steps done, and the share of the run that they are by estimate (0 to 1).
   std::function<void(size_t step, size_t steps, double share)> progress{};
+  // Called after each step, on the thread that runs the lane, for each value that outlives the step; values inside a fused step have no
+  // memory of their own and are not among them, nor are those of subgraphs. What it throws ends the run.
+  std::function<void(MadeValue&)> made{};
 };
 
 struct StepTime {

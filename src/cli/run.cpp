@@ -6,8 +6,7 @@
 #include <fstream>
 #include <numeric>
 
-#include "common.hpp"
-#include "pictures.hpp"
+#include "feed.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
 #include "tensor/widen.hpp"
@@ -19,20 +18,12 @@ namespace fs = std::filesystem;
 
 struct Options {
   ModelOptions model;
-  std::vector<std::string> inputs, images;
-  std::optional<uint64_t> seed;
+  FeedFlags feed;
+  std::vector<std::string> images;
   PictureFlags pictures;
   std::string truth, save, save_as = "npy";
   int top = 3;
 };
-
-// The tensors a file holds; a single array has no name.
-std::vector<NamedTensor> read_tensors(const fs::path& path) {
-  if (path.extension() == ".npz") return read_npz(path);
-  if (path.extension() == ".npy") return {{"", read_npy(path)}};
-  if (path.extension() == ".pb") return {read_tensor_pb(path)};
-  throw UsageError(fmt::format("--input: {}: expected .npy, .npz or .pb", path.string()));
-}
 
 struct Ranked {
   std::string label;
@@ -74,7 +65,7 @@ void save_outputs(const Options& o, const std::vector<NamedTensor>& out, const s
   };
   const auto checked = [&](const fs::path& path, std::string_view kind) {
     std::vector<std::string> read = o.images;
-    for (const std::string& text : o.inputs) read.push_back(fs::exists(text) ? text : text.substr(text.find('=') + 1));
+    for (const std::string& text : o.feed.inputs) read.push_back(fs::exists(text) ? text : text.substr(text.find('=') + 1));
     read.push_back(o.model.model);
     check_target("--save", path.string(), {kind}, read);
     return path;
@@ -102,11 +93,6 @@ Tensor row_of(const Tensor& t, int64_t r, int64_t rows) {
   if (t.dtype() == DType::string) std::ranges::copy(t.as<std::string>().subspan(r * each, each), out.as<std::string>().begin());
   else if (each > 0) std::memcpy(out.data(), static_cast<const std::byte*>(t.data()) + r * out.byte_size(), out.byte_size());
   return out;
-}
-
-int64_t count_nan(const Tensor& t) {
-  if (t.composite() || !is_float(t.dtype())) return 0;
-  return std::ranges::count_if(widen<double>(t), [](double v) { return std::isnan(v); });
 }
 
 std::string summary(const Tensor& t) {
@@ -246,76 +232,10 @@ int run_images(const Options& o, const Program& program, const CompileOptions& o
   return kGood;
 }
 
-int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
-  // Shapes come from the arrays, where they are given.
-  std::map<std::string, Tensor> given;
-  std::vector<std::string> names;
-  for (ValueId v : graph.inputs) names.push_back(graph.values[v].name);
-  // Initializers that are inputs too: they may be given another value.
-  std::vector<std::string> defaults;
-  for (const Default& d : graph.defaults) defaults.push_back(graph.values[d.value].name);
-  const auto put = [&](const std::string& name, Tensor t) {
-    const bool other = std::ranges::find(defaults, name) != defaults.end();
-    if (!other && std::ranges::find(names, name) == names.end()) {
-      std::vector<std::string> all = names;
-      all.insert(all.end(), defaults.begin(), defaults.end());
-      throw UsageError(
-          fmt::format("--input: no input is named '{}'; the inputs are {}{}", name, fmt::join(all, ", "), did_you_mean(name, all)));
-    }
-    if (given.contains(name)) throw UsageError(fmt::format("--input: '{}' is given twice", name));
-    if (other) compile_options.given.push_back(name);
-    if (const int64_t odd = count_nan(t); odd > 0)
-      fmt::print(stderr, "lathe: input '{}' holds {} NaN{}\n", name, odd, odd == t.size() ? ", and nothing else" : "");
-    given[name] = std::move(t);
-  };
-  for (const std::string& text : o.inputs) {
-    const size_t at = text.find('=');
-    const bool named = at != std::string::npos && !fs::exists(text);
-    auto tensors = read_tensors(named ? text.substr(at + 1) : text);
-    if (named && tensors.size() != 1)
-      throw UsageError(
-          fmt::format("--input: {} holds {} arrays; give it without a name, its arrays have theirs", text.substr(at + 1), tensors.size()));
-    for (NamedTensor& t : tensors) {
-      std::string name = named ? text.substr(0, at) : t.name;
-      const bool is_input = std::ranges::find(names, name) != names.end() || std::ranges::find(defaults, name) != defaults.end();
-      if (!named && !is_input && names.size() == 1 && tensors.size() == 1) name = names[0];  // only one place to go
-      put(name, std::move(t.tensor));
-    }
-  }
-  for (auto& [name, t] : given) {
-    for (ValueId v : graph.inputs) {
-      if (graph.values[v].name != name || !graph.values[v].dims) continue;
-      const Dims& dims = *graph.values[v].dims;
-      for (size_t i = 0; i < dims.size() && i < t.shape().size(); ++i) {
-        if (!dims[i].symbol.empty() && o.model.batch == 0) compile_options.dims[dims[i].symbol] = t.shape()[i];
-      }
-    }
-  }
-  const bool random = o.seed.has_value();
-  if (!random) {
-    std::vector<std::string> missing;
-    for (const auto& n : names) {
-      if (!given.contains(n)) missing.push_back(n);
-    }
-    if (!missing.empty())
-      throw UsageError(fmt::format("no value for input {}; give --input NAME=FILE, --image FILE, or --seed N for random data",
-                                   fmt::join(missing, ", ")));
-  }
+int run_tensors(Options& o, Graph graph, CompileOptions compile_options) {
+  o.feed.read(o.model, graph, compile_options);
   const Program program = o.model.make_program(std::move(graph), compile_options);
-  std::vector<Tensor> inputs;
-  if (random) {
-    CompileOptions with = compile_options;
-    for (const auto& [name, t] : given) {
-      if (!t.composite()) with.shapes[name] = t.shape();
-    }
-    inputs = random_inputs(program, o.model.shapes_for(program, with), *o.seed);
-  } else {
-    inputs.resize(program.inputs().size());
-  }
-  for (size_t i = 0; i < inputs.size(); ++i) {
-    const auto it = given.find(program.inputs()[i].name);
-    if (it != given.end()) inputs[i] = it->second;
-  }
+  const std::vector<Tensor> inputs = o.feed.make(o.model, program, compile_options);
   Lane lane(program, o.model.threads);
   RunProgress slow("running");
   const Outputs out = lane.run(std::span<const Tensor>(inputs), slow.on(o.model.run_options()));
@@ -351,13 +271,10 @@ int run_tensors(const Options& o, Graph graph, CompileOptions compile_options) {
 Command add_run(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
-  app.add_option("--input", o->inputs, "An input's value: NAME=FILE.npy, NAME=FILE.pb, or FILE.npz with the inputs' names (repeatable)")
-      ->type_name("[NAME=]FILE")
-      ->allow_extra_args(false);
+  o->feed.add_to(app, {.cases = false, .image = false});
   app.add_option("--image", o->images, "A picture (PNG, JPEG) or a folder of them (repeatable); resized to the input")
       ->type_name("PATH")
       ->allow_extra_args(false);
-  app.add_option("--seed", o->seed, "Random data from this seed for inputs that get no value")->type_name("N");
   o->pictures.add_to(app);
   app.add_option("--truth", o->truth, "File of FILE,LABEL lines to count right answers with")->type_name("FILE");
   app.add_option("--top", o->top, "How many labels to show (3)")->check(CLI::Range(1, 1000))->type_name("K");
@@ -369,7 +286,7 @@ Command add_run(CLI::App& app) {
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     if (o->images.empty()) return run_tensors(*o, std::move(graph), options);
-    if (!o->inputs.empty()) throw UsageError("--image and --input do not go together");
+    if (!o->feed.inputs.empty()) throw UsageError("--image and --input do not go together");
     const Program program = o->model.make_program(std::move(graph), options);
     return run_images(*o, program, options);
   };

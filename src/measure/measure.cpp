@@ -61,6 +61,15 @@ kernels::Isa isa_of(const std::string& name) {
   return *isa;
 }
 
+// Whether runs have settled: the medians of the last third and of the third before it agree to 2 %.
+bool stands_still(const std::vector<double>& seconds) {
+  if (seconds.size() < 6) return false;
+  const auto third = static_cast<int64_t>(seconds.size() / 3);
+  const double last = summarise({seconds.end() - third, seconds.end()}).median;
+  const double before = summarise({seconds.end() - 2 * third, seconds.end() - third}).median;
+  return std::fabs(last - before) <= 0.02 * before;
+}
+
 }  // namespace
 
 MachineInfo machine_info() {
@@ -195,6 +204,7 @@ Latency summarise(std::vector<double> s) {
   l.median = at(0.5);
   l.p90 = at(0.9);
   l.p99 = at(0.99);
+  l.p999 = at(0.999);
   l.mean = std::accumulate(s.begin(), s.end(), 0.0) / static_cast<double>(s.size());
   double squares = 0;
   for (double x : s) squares += (x - l.mean) * (x - l.mean);
@@ -233,12 +243,17 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   std::exception_ptr failed;
   Clock::time_point first, last;
   int64_t counted = 0;
-  std::barrier gate(o.lanes);
+  bool steady = true;
+  const auto whole_start = Clock::now();
+  const auto stolen_before = stolen_seconds();
+  std::optional<double> joules_before, joules_after;
+  std::barrier gate(o.lanes, [&]() noexcept { joules_before = package_joules(); });
   const auto work = [&] {
     std::vector<double> own;
     own.reserve(1 << 16);
     Clock::time_point start, end;
-    bool ran = false;
+    bool ran = false, still = false;
+    std::vector<double> warming;
     try {
       Lane lane(program, threads);
       start = Clock::now();
@@ -247,7 +262,9 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
         const auto t0 = Clock::now();
         lane.run(std::span<const Tensor>(inputs), o.run);
         once = since(t0);
-      } while (since(start) < o.warmup_seconds);
+        warming.push_back(once);
+        still = stands_still(warming) && since(start) > 0.05;
+      } while (!still && since(start) < o.warmup_seconds);
       gate.arrive_and_wait();
       ran = true;
       start = Clock::now();
@@ -285,6 +302,9 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
       return;
     }
     const std::lock_guard guard(lock);
+    r.first_seconds = std::max(r.first_seconds, warming.front());
+    r.warmup_runs = std::max(r.warmup_runs, static_cast<int64_t>(warming.size()));
+    steady = steady && still;
     if (counted == 0 || start < first) first = start;
     if (counted == 0 || end > last) last = end;
     counted += static_cast<int64_t>(own.size());
@@ -296,6 +316,9 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
     work();
   }
   if (failed) std::rethrow_exception(failed);
+  joules_after = package_joules();
+  if (const auto stolen = stolen_seconds(); stolen && stolen_before)
+    r.stolen = (*stolen - *stolen_before) / (since(whole_start) * std::max(1, machine_info().cores));
   const double after = measure_fma_peak(program.options().isa, std::min(all, 64));
   r.latency = summarise(samples);
   constexpr size_t kKept = 2000;
@@ -311,6 +334,18 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   // take longer and nothing is done.
   r.gflops = r.flops * (o.lanes == 1 ? 1 / r.latency.median : r.runs_per_second) / 1e9;
   r.share = r.gflops / r.peak_gflops;
+  r.steady = steady;
+  // Probes between runs are in it: it is the processor's, for all it did.
+  if (joules_before && joules_after && *joules_after > *joules_before)
+    r.joules = (*joules_after - *joules_before) / static_cast<double>(counted);
+  r.weight_bytes = static_cast<double>(edition.weight_bytes);
+  if (edition.weight_bytes > 0) {
+    // Weights are read by all threads together, each its part.
+    const int readers = std::min(all, 64);
+    const size_t part = std::min<size_t>(std::max<size_t>(edition.weight_bytes / static_cast<size_t>(threads), 1 << 12), size_t{256} << 20);
+    r.read_bandwidth = 1e9 * measure_read_bandwidth(program.options().isa, part, readers, 0.05);
+    r.share_of_reading = r.weight_bytes * (o.lanes == 1 ? 1 / r.latency.median : r.runs_per_second) / r.read_bandwidth;
+  }
   r.spread = (r.latency.p90 - r.latency.min) / r.latency.median;
   r.noisy = r.spread > 0.25 || r.peak_drift > 0.25;
   return r;

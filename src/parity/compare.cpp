@@ -50,14 +50,14 @@ void compare_exact(Comparison& c, const std::vector<T>& a, const std::vector<T>&
 }
 
 void compare_floats(Comparison& c, const std::vector<double>& a, const std::vector<double>& b, const Tolerance& t) {
-  double dot = 0, aa = 0, bb = 0, worst = -1;
+  double dot = 0, aa = 0, bb = 0, off = 0, worst = -1;
   int64_t at = 0;
   for (size_t i = 0; i < a.size(); ++i) {
     const double x = a[i], y = b[i];
     double excess = 0;  // error in tolerances
     if (std::isnan(x) || std::isnan(y) || std::isinf(x) || std::isinf(y)) {
       excess = (std::isnan(x) && std::isnan(y)) || x == y ? 0 : INFINITY;
-      if (excess > 0) c.max_ulp = INFINITY;
+      if (excess > 0) c.max_ulp = off = INFINITY;
     } else {
       const double error = std::fabs(x - y), allowed = t.absolute + t.relative * std::fabs(y), ulp = ulp_distance(x, y, c.dtype);
       c.max_absolute = std::max(c.max_absolute, error);
@@ -68,6 +68,7 @@ void compare_floats(Comparison& c, const std::vector<double>& a, const std::vect
       dot += x * y;
       aa += x * x;
       bb += y * y;
+      off += error * error;
     }
     if (excess > 1) ++c.out_of_tolerance;
     if (excess > worst) {
@@ -75,6 +76,7 @@ void compare_floats(Comparison& c, const std::vector<double>& a, const std::vect
       at = static_cast<int64_t>(i);
     }
   }
+  c.error = off == 0 ? 0 : std::sqrt(off / bb);
   c.cosine = aa == 0 && bb == 0 ? 1 : aa == 0 || bb == 0 ? 0 : dot / std::sqrt(aa) / std::sqrt(bb);
   if (!a.empty()) {
     c.worst = index_of(at, c.shape);
@@ -111,6 +113,12 @@ Tolerance tolerance_for(DType dtype, const std::optional<Tolerance>& asked) {
   return t;
 }
 
+std::optional<Tolerance> Tolerances::of(const std::string& name, DType dtype) const {
+  if (const auto it = by_name.find(name); it != by_name.end()) return it->second;
+  if (const auto it = by_dtype.find(dtype); it != by_dtype.end()) return it->second;
+  return all;
+}
+
 Comparison compare(const std::string& name, const Tensor& got, const Tensor& expected, const std::optional<Tolerance>& tolerance) {
   Comparison c;
   c.name = name;
@@ -129,6 +137,7 @@ Comparison compare(const std::string& name, const Tensor& got, const Tensor& exp
       c.max_relative = std::max(c.max_relative, item.max_relative);
       c.max_ulp = std::max(c.max_ulp, item.max_ulp);
       c.cosine = std::min(c.cosine, item.cosine);
+      c.error = std::max(c.error, item.error);
       c.out_of_tolerance += item.out_of_tolerance;
       if (c.pass && !item.pass) {
         c.pass = false;
@@ -169,6 +178,8 @@ Comparison compare(const std::string& name, const Tensor& got, const Tensor& exp
     const auto a = widen<double>(got), b = widen<double>(expected);
     for (size_t i = 0; i < a.size(); ++i) c.max_absolute = std::max(c.max_absolute, std::fabs(a[i] - b[i]));
   }
+  if (!is_float(c.dtype) && !is_complex(c.dtype) && c.error == 0)
+    c.error = static_cast<double>(c.out_of_tolerance) / static_cast<double>(std::max<int64_t>(1, expected.size()));
   c.pass = c.out_of_tolerance == 0;
   if (!c.pass) {
     c.reason = fmt::format("{} of {} elements out of tolerance, worst at [{}]: got {}, expected {}", c.out_of_tolerance, expected.size(),

@@ -64,9 +64,7 @@ std::vector<Tensor> arrange_inputs(const Program& program, const Case& c) {
   return out;
 }
 
-CaseResult check_case(Lane& lane, const Case& c, const std::optional<Tolerance>& tolerance, const RunOptions& run) {
-  const Program& program = lane.program();
-  const Outputs got = lane.run(std::span<const Tensor>(arrange_inputs(program, c)), run);
+CaseResult check_outputs(const Program& program, const Outputs& got, const Case& c, const Tolerances& tolerances) {
   CaseResult result{c.name, true, {}};
   const auto& ports = program.outputs();
   const bool by_name = std::any_of(c.outputs.begin(), c.outputs.end(), [&](const NamedTensor& t) {
@@ -83,12 +81,19 @@ CaseResult check_case(Lane& lane, const Case& c, const std::optional<Tolerance>&
       comparison.name = expected.name;
       comparison.reason = fmt::format("the model has no output '{}'", expected.name);
     } else {
-      comparison = compare(ports[at].name, got[at], as_declared(expected.tensor, got[at].dtype()), tolerance);
+      comparison =
+          compare(ports[at].name, got[at], as_declared(expected.tensor, got[at].dtype()), tolerances.of(ports[at].name, got[at].dtype()));
     }
     result.pass = result.pass && comparison.pass;
     result.outputs.push_back(std::move(comparison));
   }
   return result;
+}
+
+CaseResult check_case(Lane& lane, const Case& c, const Tolerances& tolerances, const RunOptions& run) {
+  const Program& program = lane.program();
+  const Outputs got = lane.run(std::span<const Tensor>(arrange_inputs(program, c)), run);
+  return check_outputs(program, got, c, tolerances);
 }
 
 std::vector<Tensor> random_inputs(const Program& program, const std::vector<Shape>& shapes, uint64_t seed) {

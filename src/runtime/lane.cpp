@@ -10,6 +10,7 @@
 #include "ops/internal_ops.hpp"
 #include "runtime/bodies.hpp"
 #include "runtime/crew.hpp"
+#include "runtime/made.hpp"
 #include "runtime/program_impl.hpp"
 
 namespace lathe {
@@ -225,6 +226,8 @@ class LaneImpl : public lower::Bodies {
     }
     std::optional<LimitScope> scope;
     if (!inside) scope.emplace(limits);
+    std::optional<MadeValues> made;
+    if (options.made) made.emplace(plan);
     double whole = 0, done = 0;
     if (options.progress) {
       for (const lower::Step& step : plan.steps) whole += weight(step);
@@ -240,6 +243,7 @@ class LaneImpl : public lower::Bodies {
         fail(Category::cancelled, "the run passed its limit of {:.3f} s before step {} of {}",
              std::chrono::duration<double>(options.limit).count(), i + 1, plan.steps.size());
       plan.steps[i].kernel->run(context);
+      if (made) made->show(i, context, s.buffers.size(), options.made);
       if (timing) {
         const auto now = Clock::now();
         s.seconds[i] = std::chrono::duration<double>(now - before).count();
