@@ -6,6 +6,7 @@ install(DIRECTORY include/lathe DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} FILES_MA
 if(LATHE_BUILD_TOOL)
   set_target_properties(lathe_tool PROPERTIES INSTALL_RPATH "$ORIGIN/../${CMAKE_INSTALL_LIBDIR}")
   install(TARGETS lathe_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR})
+  install(DIRECTORY ${CMAKE_BINARY_DIR}/share/ DESTINATION ${CMAKE_INSTALL_DATADIR})
 endif()
 set(package_dir ${CMAKE_INSTALL_LIBDIR}/cmake/MellowLathe)
 install(EXPORT MellowLatheTargets NAMESPACE MellowLathe:: DESTINATION ${package_dir})

@@ -30,6 +30,7 @@ const Command kCommands[]{
     {"watch", "watch " + kGrain + " " + (kDemo / "grain/calibration").string()},
     {"logbook", "logbook --logbook @/book.sqlite", false, true},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
+    {"report", "report " + kGrain + " -o @/page.html --seconds 0.02 --without walk --without graph --threads 1"},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},
     {"sweep", "sweep Relu --sizes 64 --rounds 3", false},
 };
@@ -196,7 +197,8 @@ TEST_CASE("every command: files that are no models are the file's fault, and sai
     }
     CHECK_FALSE(fs::exists(f.path / "turned.onnx"));
     CHECK_FALSE(fs::exists(f.path / "shipped.lathe"));
-    // A folder is no model either, and an archive none that can be shaped.
+    // A folder is no model either, and an archive none that can be shaped. (Of a folder parity takes the models in it.)
+    if (c.name == "parity") continue;
     std::string arguments = in_folder(c.good, f.path);
     arguments.replace(arguments.find(kGrain), kGrain.size(), dir);
     const Result r = tool(arguments);

@@ -153,6 +153,22 @@ struct LaneChoice {
 LaneChoice choose_lanes(const std::function<Program(int threads)>& compile_for, const std::vector<Tensor>& inputs, Prefer prefer, int cores,
                         int rounds = 5);
 
+// One of several ways to run a model.
+struct Contender {
+  Program program;
+  int threads = 1, lanes = 1;  // threads of each lane
+  int64_t items = 1;           // that a run does
+  std::vector<Tensor> inputs;
+};
+struct TurnTimes {
+  std::vector<double> latencies;  // seconds a run, all rounds
+  std::vector<double> rates;      // items a second, by round
+};
+// In each round each of them runs for its share of `seconds`, in an order that turns from round to round: what the machine does meanwhile
+// falls on all alike. Throws what a run throws.
+std::vector<TurnTimes> by_turns(const std::vector<Contender>& contenders, double seconds, int rounds,
+                                const std::function<void(int round)>& progress = {});
+
 // Alternates a and b, `rounds` times each after one warm-up each; seconds of every call.
 struct Interleaved {
   Latency a, b;

@@ -70,6 +70,13 @@ struct NodeInfo {
   std::string output;                        // "f32 [1, 64, 56, 56]"
 };
 
+// A part of the arena, between the first step that writes it and the last that reads it.
+struct ArenaPart {
+  std::string value;  // that lies there (one of several that share it); "" for scratch memory of a step
+  size_t offset = 0, bytes = 0;
+  int first = 0, last = 0;  // indices of steps
+};
+
 // One edition, described.
 struct EditionInfo {
   std::vector<Shape> inputs;
@@ -82,6 +89,7 @@ struct EditionInfo {
   int not_counted = 0;  // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;
+  std::vector<ArenaPart> arena;  // the plan of memory
 };
 
 class ProgramImpl;

@@ -66,6 +66,7 @@ std::string_view kind_of_file(std::string_view head) {
       {"SQLite format 3\0"sv, "an SQLite database"},
       {"GIF8"sv, "a GIF picture"},
       {"YUV4MPEG2 "sv, "a YUV4MPEG2 video"},
+      {"<!doctype html"sv, "an HTML page"},
       {"BM"sv, "a BMP picture"},
       {"\x89HDF"sv, "an HDF5 file"},
       {"version https://git-lfs"sv, "a pointer that Git LFS left in place of the file; fetch the file itself"}};

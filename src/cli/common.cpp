@@ -1,3 +1,4 @@
+#include <utility>
 #include "common.hpp"
 
 #include <unistd.h>
@@ -469,8 +470,19 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   return o;
 }
 
+namespace {
+thread_local Json* json_sink = nullptr;
+}
+
+JsonSink::JsonSink(Json& into) : before_(std::exchange(json_sink, &into)) {}
+JsonSink::~JsonSink() { json_sink = before_; }
+
 void write_json(const std::string& target, const Json& json) {
   if (target.empty()) return;
+  if (target == "-" && json_sink != nullptr) {
+    *json_sink = json;
+    return;
+  }
   const std::string text = json.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
   if (target == "-") fmt::print("{}", text);
   else write_file(target, text);

@@ -101,6 +101,16 @@ void add_ops_option(CLI::App& app, std::vector<std::string>& target);
 void add_json_option(CLI::App& app, std::string& target);
 // Writes to the file, or to standard output for "-".
 void write_json(const std::string& target, const Json& json);
+// While it lives, what write_json would print goes there instead: for a command that gathers what others find.
+class JsonSink {
+ public:
+  explicit JsonSink(Json& into);
+  ~JsonSink();
+  JsonSink(const JsonSink&) = delete;
+
+ private:
+  Json* before_;
+};
 // Whether tables for people belong on standard output.
 inline bool for_people(const std::string& json_target) { return json_target != "-"; }
 
@@ -178,5 +188,6 @@ Command add_narrow(CLI::App& app);
 Command add_compare(CLI::App& app);
 Command add_watch(CLI::App& app);
 Command add_logbook(CLI::App& app);
+Command add_report(CLI::App& app);
 
 }  // namespace lathe::cli

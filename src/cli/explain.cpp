@@ -1,6 +1,6 @@
 // lathe explain
-#include "common.hpp"
 #include "drawing.hpp"
+#include "feed.hpp"
 #include "base/files.hpp"
 
 namespace lathe::cli {
@@ -23,6 +23,7 @@ namespace {
 
 struct Options {
   ModelOptions model;
+  FeedFlags feed;
   std::string draw, detail, focus;
   int depth = 2, around = 3, runs = 30;
   bool timed = false;
@@ -45,14 +46,20 @@ Command add_explain(CLI::App& app) {
       ->type_name("N");
   app.add_flag("--timed", o->timed, "Run the model too and put each step's time beside its least time");
   app.add_option("--runs", o->runs, "With --timed: runs (30)")->check(CLI::Range(1, 1000000))->type_name("N");
+  o->feed.add_to(app, {});
   return [o] {
     const bool dot = o->draw.ends_with(".dot");
     if (!o->draw.empty() && !dot) check_picture_name(o->draw, "--draw");
     o->model.check_target("--draw", o->draw, {dot ? std::string_view("text") : picture_kind(o->draw)});
     Graph graph = o->model.load_graph();
-    const CompileOptions options = o->model.compile_options(graph);
+    CompileOptions options = o->model.compile_options(graph);
+    o->feed.read(o->model, graph, options);
     const Program program = o->model.make_program(std::move(graph), options);
-    const auto shapes = o->model.shapes_for(program, options);
+    // Random inputs of some kinds cannot be made, and only runs need any.
+    const auto inputs = o->timed || o->feed.any() ? o->feed.make(o->model, program, options, 1) : std::vector<Tensor>();
+    std::vector<Shape> shapes;
+    for (const Tensor& t : inputs) shapes.push_back(t.shape());
+    if (inputs.empty()) shapes = o->model.shapes_for(program, options);
     const EditionInfo edition = program.describe(shapes);
     const int threads = program.options().threads;
     Progress progress;
@@ -64,7 +71,7 @@ Command add_explain(CLI::App& app) {
       ProfileOptions po;
       po.runs = o->runs;
       po.progress = [&](const std::string& what) { progress.show(what); };
-      timed = profile(lane, random_inputs(program, shapes, 1), roofline, po);
+      timed = profile(lane, inputs, roofline, po);
     }
     progress.show("");
     double least = 0;

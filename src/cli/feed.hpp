@@ -22,6 +22,8 @@ struct FeedFlags {
     bool cases = true, image = true, seed = true;
   };
   void add_to(CLI::App& app, Which which);
+  // Whether inputs were given.
+  bool any() const { return !inputs.empty() || !cases.empty() || !image.empty(); }
   // Reads the arrays and sees to it that they fit: opens initializers that get another value, binds the symbolic dims that arrays give
   // sizes. Throws UsageError, Error (format).
   void read(const ModelOptions& model, const Graph& graph, CompileOptions& options);

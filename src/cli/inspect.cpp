@@ -3,6 +3,7 @@
 #include <map>
 
 #include "common.hpp"
+#include "listing.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -124,14 +125,17 @@ Command add_inspect(CLI::App& app) {
   struct Options {
     ModelOptions model;
     bool steps = false, modules = false;
+    Listing listing;
   };
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
   app.add_flag("--steps", o->steps, "Also what each pass changed and the steps that result, with the fused nodes");
   app.add_flag("--modules", o->modules, "Also which module each part comes from: functions and paths in node names");
+  o->listing.add_to(app);
   return [o] {
     Graph g = o->model.load_graph(true);
     if (o->model.archived()) {
+      if (o->listing.on()) throw UsageError("--nodes and --values: an archive holds no nodes; list those of the model");
       if (o->steps || o->modules) throw UsageError("--steps and --modules: of an archive, 'lathe explain' tells the steps");
       (void)o->model.compile_options(g);  // names and sizes that do not fit are reported
       const ArchiveInfo info = archive_info(o->model.model);
@@ -212,9 +216,25 @@ Command add_inspect(CLI::App& app) {
           j["steps"].push_back({{"kind", s.kind}, {"nodes", s.nodes}, {"recipe", s.recipe}, {"flops", s.flops}, {"bytes", s.bytes}});
       }
     }
+    if (edition && o->steps) {
+      for (const ArenaPart& part : edition->arena)
+        j["arena"].push_back({{"value", part.value},
+                              {"offset", part.offset},
+                              {"bytes", part.bytes},
+                              {"first_step", part.first + 1},
+                              {"last_step", part.last + 1}});
+    }
+    const Listed listed = o->listing.list(g, edition ? &*edition : nullptr);
+    if (o->listing.nodes) j["node_list"] = listed.nodes;
+    if (o->listing.values) j["value_list"] = listed.values;
     write_json(o->model.json, j);
     const int code = faults.empty() ? kGood : kModelFault;
     if (!for_people(o->model.json)) return code;
+    if (o->listing.on()) {
+      fmt::print("{}\n{}", o->model.model, listed.text);
+      for (const Fault& f : faults) fmt::print("  {}: {}{}\n", to_string(f.category), f.where.empty() ? "" : f.where + ": ", f.what);
+      return code;
+    }
 
     Table head("ll");
     std::string opsets;

@@ -1,7 +1,8 @@
 // The lathe command-line tool.
+#include <algorithm>
 #include <iostream>
 
-#include "common.hpp"
+#include "help.hpp"
 #include "base/text.hpp"
 
 namespace lathe::cli {
@@ -46,47 +47,30 @@ int run(int argc, char** argv) {
   app.formatter(std::make_shared<Help>());
   app.set_version_flag("--version", "lathe " LATHE_VERSION);
   app.require_subcommand(1);
+  std::vector<std::pair<CLI::App*, Command>> commands;
+  constexpr std::pair<const char*, Command (*)(CLI::App&)> kMakers[]{
+      {"inspect", add_inspect}, {"explain", add_explain}, {"report", add_report},   {"machine", add_machine}, {"turn", add_turn},
+      {"narrow", add_narrow},   {"run", add_run},         {"watch", add_watch},     {"vet", add_vet},         {"parity", add_parity},
+      {"judge", add_judge},     {"bench", add_bench},     {"profile", add_profile}, {"sweep", add_sweep},     {"compare", add_compare},
+      {"logbook", add_logbook}, {"ship", add_ship}};
+  for (const CommandHelp& help : command_helps()) {
+    const auto* maker = std::ranges::find_if(kMakers, [&](const auto& m) { return std::string_view(m.first) == help.name; });
+    CLI::App* sub = app.add_subcommand(help.name, help.what);
+    commands.emplace_back(sub, maker->second(*sub));
+  }
+  dress(app);
+  // After the commands were made: they would take it for theirs.
   app.footer(
-      "A first walk through a model:\n"
-      "  lathe inspect grain.onnx                     what it is\n"
-      "  lathe vet grain.onnx                         whether anything is wrong with it\n"
-      "  lathe turn grain.onnx --bind batch=8 -o b8.onnx   the same model for batches of eight\n"
-      "  lathe inspect grain.onnx --steps             what the compiler made of it\n"
-      "  lathe explain grain.onnx --draw grain.svg    why these steps, and a drawing of them\n"
-      "  lathe profile grain.onnx                     where the time goes\n"
-      "  lathe run grain.onnx --image board.png       what it says about a picture\n"
-      "  lathe narrow grain.onnx -o g8.onnx --weights i8   the same model with weights of a byte\n"
-      "  lathe judge grain.onnx --data boards.csv     how often it is right, and how sure that is\n"
-      "  lathe parity grain.onnx                      whether its numbers are right\n"
-      "  lathe bench grain.onnx                       how fast it is, against this machine's limit\n"
-      "  lathe ship grain.onnx -o grain.lathe         the compiled program as one file; run, bench and profile take it too\n"
-      "  lathe compare sheet.toml                     ways to ship it, side by side: size, accuracy, speed\n"
-      "  lathe watch knots.onnx scans/                what it sees in pictures, streams and cameras; rules that act\n"
-      "  lathe logbook                                what was measured and kept, and how it changed\n"
-      "  lathe sweep Exp --sizes 2^10..2^22           how fast one op is, size by size\n"
+      "lathe COMMAND --help tells a command's options and two calls of it; lathe help words, what our words mean.\n"
+      "A first look: lathe inspect grain.onnx; lathe run grain.onnx --image board.png; lathe report grain.onnx\n"
       "\n"
       "Exit codes: 0 good; 1 the check failed; 2 wrong usage; 3 the model or the data is at fault; 4 resources.");
-  std::vector<std::pair<CLI::App*, Command>> commands;
-  const auto add = [&](const char* name, const char* what, Command (*make)(CLI::App&)) {
-    CLI::App* sub = app.add_subcommand(name, what);
-    commands.emplace_back(sub, make(*sub));
-  };
-  add("machine", "This machine: instruction sets, caches, and its measured limits", add_machine);
-  add("inspect", "A model: inputs, outputs, size, arithmetic, operators; with --steps, the compiled form", add_inspect);
-  add("explain", "Why the compiled form is what it is: passes, steps, layouts, least times; as a drawing", add_explain);
-  add("profile", "Where the time goes: by step and by op, against this machine's limit; chart and timeline", add_profile);
-  add("run", "Run a model on arrays, pictures or random data; write or read off the results", add_run);
-  add("narrow", "Keep a model's weights in fewer bits: f16, bf16, 8 or 4; with what each layer loses", add_narrow);
-  add("judge", "Accuracy on labelled data, with its uncertainty; two models compared item by item", add_judge);
-  add("parity", "Check a model's outputs against reference outputs, or compiled against plain", add_parity);
-  add("vet", "Everything that is wrong with a model, in one pass, with what to do about it", add_vet);
-  add("turn", "Shape a model and save it: cut, fix sizes, freeze, rename, preprocessing inside, newer opset", add_turn);
-  add("bench", "Latency and throughput, as a share of this machine's measured peak", add_bench);
-  add("compare", "Ways to ship a model side by side, from a job sheet: size, memory, accuracy, parity, speed", add_compare);
-  add("watch", "Pictures, streams and cameras through a model: boxes, masks, labels, drawn and kept; rules that act", add_watch);
-  add("logbook", "What was measured and kept: list, show, export, history as a chart, slower or only noise", add_logbook);
-  add("ship", "Save the compiled program as one file that loads in milliseconds", add_ship);
-  add("sweep", "Single kernels over many sizes: implementations side by side, checked, timed, charted", add_sweep);
+  if (argc > 1 && std::string_view(argv[1]) == "help") {
+    std::vector<std::string> topic(argv + 2, argv + argc);
+    if (std::ranges::find_if(topic, [](const std::string& t) { return t == "--help" || t == "-h"; }) != topic.end()) topic.clear();
+    fmt::print("{}", help_text(app, topic));
+    return kGood;
+  }
   const auto known = [&](const std::string& name) {
     return std::any_of(commands.begin(), commands.end(), [&](const auto& c) { return c.first->get_name() == name; });
   };

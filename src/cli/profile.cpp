@@ -3,6 +3,7 @@
 
 #include "base/files.hpp"
 #include "drawing.hpp"
+#include "feed.hpp"
 #include "keep.hpp"
 
 namespace lathe::cli {
@@ -10,6 +11,7 @@ namespace {
 
 struct Options {
   ModelOptions model;
+  FeedFlags feed;
   ProfileOptions profile;
   std::string chart, timeline;
   int top = 25;
@@ -82,16 +84,20 @@ Command add_profile(CLI::App& app) {
   app.add_option("--top", o->top, "Steps to list, longest first (25)")->check(CLI::Range(1, 1000000))->type_name("N");
   app.add_option("--chart", o->chart, "Draw the longest steps as bars (needs gnuplot)")->type_name("FILE.png|svg");
   app.add_option("--timeline", o->timeline, "Write steps and workers over time, in the Trace Event format")->type_name("FILE.json");
-  app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");
+  o->feed.add_to(app, {.seed = false});
+  app.add_option("--seed", o->seed, "Seed of random data for inputs that get no value (1)")->type_name("N");
   o->keep.add_to(app);
   return [o] {
     if (!o->chart.empty()) check_picture_name(o->chart, "--chart");
     o->model.check_target("--chart", o->chart, {picture_kind(o->chart)});
     o->model.check_target("--timeline", o->timeline, {"JSON"});
     Graph graph = o->model.load_graph();
-    const CompileOptions options = o->model.compile_options(graph);
+    CompileOptions options = o->model.compile_options(graph);
+    o->feed.read(o->model, graph, options);
     const Program program = o->model.make_program(std::move(graph), options);
-    const auto inputs = random_inputs(program, o->model.shapes_for(program, options), o->seed);
+    const auto inputs = o->feed.make(o->model, program, options, o->seed);
+    std::vector<Shape> shapes;
+    for (const Tensor& t : inputs) shapes.push_back(t.shape());
     const int threads = program.options().threads;
     Progress progress;
     progress.show("probing the machine");
@@ -102,7 +108,7 @@ Command add_profile(CLI::App& app) {
     o->profile.progress = [&](const std::string& what) { progress.show(what); };
     const Profile p = profile(lane, inputs, roofline, o->profile);
     progress.show("");
-    const EditionInfo edition = program.describe(o->model.shapes_for(program, options));
+    const EditionInfo edition = program.describe(shapes);
     const double plainly = plain_share(p);
     Json steps = Json::array(), ops = Json::array();
     for (size_t i = 0; i < p.steps.size(); ++i) {
@@ -111,6 +117,11 @@ Command add_profile(CLI::App& app) {
                        {"kind", s.step.kind},
                        {"op", s.step.op},
                        {"nodes", s.step.nodes},
+                       {"output", s.step.output},
+                       {"layout", s.step.layout},
+                       {"recipe", s.step.recipe},
+                       {"flops", s.step.flops},
+                       {"bytes", s.step.bytes},
                        {"seconds", latency_json(s.latency)},
                        {"share", s.share},
                        {"gflops", s.gflops},
@@ -127,7 +138,14 @@ Command add_profile(CLI::App& app) {
                      {"flops", op.flops},
                      {"bytes", op.bytes},
                      {"limit_seconds", op.limit_seconds}});
+    Json bandwidth = Json::array(), begun = Json::array(), spells = Json::array();
+    for (double bytes = 1 << 14; bytes <= 1 << 28; bytes *= 4)
+      bandwidth.push_back({{"bytes", bytes}, {"bytes_per_second", 1e9 * roofline.bandwidth(bytes)}});
+    for (size_t i = 0; i < p.timeline.size(); ++i)
+      begun.push_back({{"step", i + 1}, {"begin", p.timeline[i].begin}, {"seconds", p.timeline[i].seconds}});
+    for (const Spell& s : p.spells) spells.push_back({{"worker", s.worker}, {"begin", s.begin}, {"seconds", s.seconds}, {"tasks", s.tasks}});
     const Json details{{"model", o->model.model},
+                       {"inputs", o->feed.text(o->seed)},
                        {"threads", threads},
                        {"isa", program.options().isa},
                        {"runs", p.timed.runs},
@@ -138,6 +156,8 @@ Command add_profile(CLI::App& app) {
                        {"flops", p.flops},
                        {"plain", plain_json(edition, plainly)},
                        {"peak_gflops", roofline.peak_gflops()},
+                       {"bandwidth", bandwidth},
+                       {"timeline", {{"seconds", p.timeline_seconds}, {"steps", begun}, {"workers", spells}}},
                        {"ops", ops},
                        {"steps", steps}};
     write_json(o->model.json, details);

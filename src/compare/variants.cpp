@@ -5,7 +5,6 @@
 #include <unistd.h>
 
 #include "base/fail.hpp"
-#include "compare/timing.hpp"
 #include "lathe/archive.hpp"
 #include "lathe/compare.hpp"
 #include "lathe/formats.hpp"
@@ -50,7 +49,7 @@ class Job {
     } else {
       result_.no_accuracy = "no labelled data: name them in [data] to have accuracy";
     }
-    std::vector<comparing::Running> running;
+    std::vector<Contender> running;
     std::vector<size_t> place;  // of the running variants among all
     std::vector<std::optional<Judgement>> judged(s_.variants.size());
     for (size_t i = 0; i < s_.variants.size(); ++i) {
@@ -160,7 +159,7 @@ class Job {
     return model.write(b.wide);
   }
 
-  comparing::Running build(size_t i, VariantResult& r, std::optional<Judgement>& judgement) {
+  Contender build(size_t i, VariantResult& r, std::optional<Judgement>& judgement) {
     const Variant& v = s_.variants[i];
     fs::path file = v.model;
     if (!fs::exists(file)) fail(Category::value, "{}: no such file", file.string());
@@ -173,7 +172,7 @@ class Job {
     std::error_code ec;
     if (const uintmax_t beside = fs::file_size(file.string() + ".data", ec); !ec) r.file_bytes += beside;
     say(v.name + ": loading");
-    comparing::Running run;
+    Contender run;
     run.threads = v.threads, run.lanes = v.lanes;
     Graph plain;
     const bool archive = is_program_archive(file);
@@ -195,7 +194,7 @@ class Job {
     r.load_seconds = std::chrono::duration<double>(Clock::now() - start).count();
     r.memory_bytes = edition.weight_bytes + edition.arena_bytes * static_cast<size_t>(v.lanes);
     if (edition.plain > 0) r.notes.push_back(fmt::format("{} steps by plain evaluation", edition.plain));
-    run.batch = shapes.empty() || shapes[0].empty() ? 1 : std::max<int64_t>(1, shapes[0][0]);
+    run.items = shapes.empty() || shapes[0].empty() ? 1 : std::max<int64_t>(1, shapes[0][0]);
     run.inputs = inputs_for(run.program, shapes);
     check_parity(plain, archive, run, edition, r);
     if (data_) judgement = judged(run.program, shapes, v.name);
@@ -217,7 +216,7 @@ class Job {
     return batches(program, shapes, static_cast<size_t>(rows), [&](size_t i) { return load(i % data_->items); }).load(0);
   }
 
-  void check_parity(const Graph& g, bool archive, const comparing::Running& run, const EditionInfo& edition, VariantResult& r) const {
+  void check_parity(const Graph& g, bool archive, const Contender& run, const EditionInfo& edition, VariantResult& r) const {
     constexpr double kMost = 2e9;  // operations that plain evaluation does in a few seconds
     if (archive) r.parity_why_not = "an archive has no graph to evaluate plainly";
     else if (edition.flops > kMost) r.parity_why_not = "too much for plain evaluation; 'lathe parity --against-plain' does it";
@@ -237,9 +236,9 @@ class Job {
   // Bytes may fall on the other side of a step here and there; what is wrong is far from this.
   static constexpr double kNear = 0.9999;
 
-  void time(const std::vector<comparing::Running>& running, const std::vector<size_t>& place) {
-    const auto timed = comparing::by_turns(running, s_.seconds, s_.rounds,
-                                           [&](int round) { say(fmt::format("timing: round {} of {}", round + 1, s_.rounds)); });
+  void time(const std::vector<Contender>& running, const std::vector<size_t>& place) {
+    const auto timed =
+        by_turns(running, s_.seconds, s_.rounds, [&](int round) { say(fmt::format("timing: round {} of {}", round + 1, s_.rounds)); });
     const bool first_runs = place[0] == 0;
     for (size_t k = 0; k < timed.size(); ++k) {
       VariantResult& r = result_.variants[place[k]];

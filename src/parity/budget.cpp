@@ -51,7 +51,8 @@ ErrorBudget error_budget(const Graph& model, std::span<const Tensor> inputs, con
   parting::Exact exact(exact_net.graph(), inputs, options.run, compile_options.limits);
   std::vector<std::string> names;
   look.made = [&](MadeValue& v) {
-    if (is_float(v.dtype()) && exact.has(v.name()) && std::ranges::find(names, v.name()) == names.end()) names.push_back(v.name());
+    const std::string name = net.model_name(v.name());
+    if (is_float(v.dtype()) && exact.has(name) && std::ranges::find(names, name) == names.end()) names.push_back(name);
   };
   const Outputs first = lane.run(inputs, look);
   std::vector<Tensor> got;
@@ -76,7 +77,7 @@ ErrorBudget error_budget(const Graph& model, std::span<const Tensor> inputs, con
   std::map<size_t, StepError> steps;
   std::set<std::string> off;
   look.made = [&](MadeValue& v) {
-    const auto it = right.find(v.name());
+    const auto it = right.find(net.model_name(v.name()));
     if (it == right.end()) return;
     const Tensor t = v.read();
     if (!usable(t, it->second)) return;
@@ -86,7 +87,7 @@ ErrorBudget error_budget(const Graph& model, std::span<const Tensor> inputs, con
     if (!identical(t, here)) off.insert(v.name());
     auto [step, fresh] = steps.try_emplace(v.step());
     if (fresh || own > step->second.own) {
-      const ValueId id = net.find(v.name());
+      const ValueId id = net.find(net.model_name(v.name()));
       step->second.step = static_cast<int>(v.step());
       step->second.value = v.name();
       step->second.own = own;
@@ -109,7 +110,7 @@ ErrorBudget error_budget(const Graph& model, std::span<const Tensor> inputs, con
     const double times = std::max(1.0, kInjected / step.own);
     look.made = [&, at = at](MadeValue& v) {
       if (v.step() > at || (v.step() == at && !off.contains(v.name()))) return;
-      const auto it = right.find(v.name());
+      const auto it = right.find(net.model_name(v.name()));
       if (it == right.end()) return;
       const Tensor t = v.read();
       if (!usable(t, it->second)) return;

@@ -38,6 +38,7 @@ void widen_attributes(Node& node) {
       *tensor = widened(*tensor);
     }
   }
+  if (node.op == "SequenceEmpty" && !node.attributes.contains("dtype")) node.attributes["dtype"].data = kDouble;
   if (node.op == "ConstantOfShape" && !node.attributes.contains("value")) node.attributes["value"].data = Tensor::from<double>({1}, {0.0});
   if (node.op == "Constant" && node.domain.empty()) {
     for (const char* name : {"value_float", "value_floats"}) {

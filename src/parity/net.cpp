@@ -34,6 +34,13 @@ ValueId Net::find(const std::string& name) const {
   return it == by_name_.end() ? kAbsent : it->second;
 }
 
+std::string Net::model_name(const std::string& made) const {
+  constexpr std::string_view kWide = ".f32";
+  if (by_name_.contains(made) || !made.ends_with(kWide)) return made;
+  const std::string narrow = made.substr(0, made.size() - kWide.size());
+  return by_name_.contains(narrow) ? narrow : made;
+}
+
 std::vector<ValueId> Net::reads(int node) const {
   std::vector<ValueId> out;
   const auto take = [&](ValueId v) {
@@ -79,14 +86,26 @@ Graph Net::extract(const Segment& s) const {
   return g;
 }
 
-double error_of(const Tensor& got, const Tensor& expected) {
+namespace {
+
+bool codes(DType t) { return !is_float(t) && t != DType::boolean && t != DType::string && !is_complex(t) && bit_width(t) <= 8; }
+
+}  // namespace
+
+double error_of(const Tensor& got, const Tensor& expected, int64_t steps) {
+  if (got.composite() && got.kind() == expected.kind() && got.items().size() == expected.items().size()) {
+    double worst = 0;
+    for (size_t i = 0; i < got.items().size(); ++i) worst = std::max(worst, error_of(got.items()[i], expected.items()[i], steps));
+    return worst;
+  }
   if (got.composite() || expected.composite() || got.shape() != expected.shape()) return INFINITY;
   if (got.size() == 0) return 0;
   if (got.dtype() == DType::string || expected.dtype() == DType::string || is_complex(got.dtype())) return identical(got, expected) ? 0 : 1;
   if (!is_float(got.dtype()) || !is_float(expected.dtype())) {
     const auto a = widen<int64_t>(got), b = widen<int64_t>(expected);
+    const int64_t same = codes(got.dtype()) ? steps : 0;
     int64_t differ = 0;
-    for (size_t i = 0; i < a.size(); ++i) differ += a[i] != b[i];
+    for (size_t i = 0; i < a.size(); ++i) differ += std::abs(a[i] - b[i]) > same;
     return static_cast<double>(differ) / static_cast<double>(a.size());
   }
   const auto a = widen<double>(got), b = widen<double>(expected);
@@ -115,14 +134,25 @@ double floor_of(DType dtype) {
 }
 
 Tensor as_type(const Tensor& t, DType dtype) {
+  if (t.kind() == Kind::sequence || t.kind() == Kind::optional) {
+    std::vector<Tensor> items;
+    for (const Tensor& item : t.items()) items.push_back(as_type(item, dtype));
+    if (t.kind() == Kind::sequence) return Tensor::sequence(std::move(items));
+    return Tensor::optional(items.empty() ? std::nullopt : std::optional(items[0]));
+  }
   if (t.composite() || t.dtype() == dtype || !is_float(t.dtype()) || !is_float(dtype)) return t;
   return narrow<double>(dtype, t.shape(), widen<double>(t));
 }
 
-Comparison compare_value(const std::string& name, const Tensor& got, const Tensor& expected, const Tolerances& tolerances) {
-  const std::optional<Tolerance> asked = tolerances.of(name, got.dtype());
-  if (got.composite() || !is_float(got.dtype()) || !is_float(expected.dtype()) || got.shape() != expected.shape())
-    return compare(name, got, expected, asked);
+Comparison compare_value(const std::string& name, const Tensor& got, const Tensor& expected, const Tolerances& tolerances, int64_t steps) {
+  std::optional<Tolerance> asked = tolerances.of(name, got.dtype());
+  if (!asked && steps > 0 && codes(got.dtype())) asked = Tolerance{static_cast<double>(steps), 0, 0};
+  if (got.composite()) {
+    const Tensor* leaf = &got;
+    while (leaf->composite() && !leaf->items().empty()) leaf = &leaf->items()[0];
+    return compare(name, got, leaf->composite() ? expected : as_type(expected, leaf->dtype()), asked);
+  }
+  if (!is_float(got.dtype()) || !is_float(expected.dtype()) || got.shape() != expected.shape()) return compare(name, got, expected, asked);
   Tolerance t = tolerance_for(got.dtype(), asked);
   if (!asked || asked->absolute < 0) {
     double squares = 0;
@@ -147,8 +177,8 @@ Exact::Exact(const Graph& written_out, std::span<const Tensor> inputs, const Run
   if (inputs.size() != graph_.inputs.size())
     fail(Category::value, "the model takes {} inputs, got {}", graph_.inputs.size(), inputs.size());
   for (size_t i = 0; i < inputs.size(); ++i) {
-    const DType dtype = graph_.values[static_cast<size_t>(graph_.inputs[i])].dtype;
-    inputs_.push_back(dtype == DType::f64 ? as_type(inputs[i], DType::f64) : inputs[i]);
+    const Value& v = graph_.values[static_cast<size_t>(graph_.inputs[i])];
+    inputs_.push_back(v.dtype == DType::f64 || v.composite ? as_type(inputs[i], DType::f64) : inputs[i]);
   }
 }
 

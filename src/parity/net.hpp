@@ -19,6 +19,8 @@ class Net {
   const Graph& graph() const { return graph_; }
   // kAbsent when there is none.
   ValueId find(const std::string& name) const;
+  // The model's name for what a program has made: a value in half precision is made in f32, under a name of its own.
+  std::string model_name(const std::string& made) const;
   // Index of the node that makes it; -1: an input or a constant.
   int maker(ValueId v) const { return maker_[static_cast<size_t>(v)]; }
   int depth(ValueId v) const { return depth_[static_cast<size_t>(v)]; }
@@ -41,15 +43,17 @@ class Net {
 };
 
 // Root mean square of the difference over that of what is expected; the share that differs, of other than floating types. Infinite where
-// one is NaN or infinite and the other is not the same.
-double error_of(const Tensor& got, const Tensor& expected);
+// one is NaN or infinite and the other is not the same. `steps`: whole numbers of 8 bits and less that far apart count as the same: what is
+// rounded to them falls to either side when it lies in the middle.
+double error_of(const Tensor& got, const Tensor& expected, int64_t steps = 0);
 // What rounding alone explains at one value.
 double floor_of(DType dtype);
-// The expected value as the type that was got.
+// The expected value as the type that was got; items of sequences alike.
 Tensor as_type(const Tensor& t, DType dtype);
 // `expected` may be wider. Tolerances as given; by dtype the absolute part is at least a tenth of the relative one times the root mean
 // square of what is expected: values between have no scale of their own.
-Comparison compare_value(const std::string& name, const Tensor& got, const Tensor& expected, const Tolerances& tolerances);
+Comparison compare_value(const std::string& name, const Tensor& got, const Tensor& expected, const Tolerances& tolerances,
+                         int64_t steps = 0);
 
 // Limits of plain evaluation that keep to what runs may: stop and time.
 class Watched {

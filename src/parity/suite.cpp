@@ -11,6 +11,17 @@ namespace lathe {
 
 namespace fs = std::filesystem;
 
+namespace {
+
+// The standard's packaged cases store bfloat16 tensors as u16 bits, their models declare bf16.
+Tensor as_declared(const Tensor& t, DType declared) {
+  if (declared != DType::bf16 || t.dtype() != DType::u16) return t;
+  Tensor same = t;
+  return Tensor::share(DType::bf16, t.shape(), std::make_shared<Tensor>(t), same.data());
+}
+
+}  // namespace
+
 std::vector<Case> read_cases(const fs::path& folder, const Graph* model) {
   const auto type = [&](const std::vector<ValueId>* list, int k) {
     return list && k < static_cast<int>(list->size()) ? type_of(model->values[(*list)[k]]) : Type();
@@ -23,8 +34,11 @@ std::vector<Case> read_cases(const fs::path& folder, const Graph* model) {
     c.name = dir.filename().string();
     for (const bool in : {true, false}) {
       const auto* declared = !model ? nullptr : in ? &model->inputs : &model->outputs;
-      for (int k = 0; fs::exists(dir / fmt::format("{}_{}.pb", in ? "input" : "output", k)); ++k)
-        (in ? c.inputs : c.outputs).push_back(read_tensor_pb(dir / fmt::format("{}_{}.pb", in ? "input" : "output", k), type(declared, k)));
+      for (int k = 0; fs::exists(dir / fmt::format("{}_{}.pb", in ? "input" : "output", k)); ++k) {
+        NamedTensor t = read_tensor_pb(dir / fmt::format("{}_{}.pb", in ? "input" : "output", k), type(declared, k));
+        if (in) t.tensor = as_declared(t.tensor, type(declared, k).dtype);
+        (in ? c.inputs : c.outputs).push_back(std::move(t));
+      }
     }
     if (c.outputs.empty()) fail(Category::format, "{}: holds no output_0.pb to compare with", dir.string());
     cases.push_back(std::move(c));
@@ -35,17 +49,6 @@ std::vector<Case> read_cases(const fs::path& folder, const Graph* model) {
 Case read_npz_case(const fs::path& inputs, const fs::path& outputs) {
   return {inputs.filename().string(), read_npz(inputs), read_npz(outputs)};
 }
-
-namespace {
-
-// The standard's packaged cases store bfloat16 tensors as u16 bits, their models declare bf16.
-Tensor as_declared(const Tensor& t, DType declared) {
-  if (declared != DType::bf16 || t.dtype() != DType::u16) return t;
-  Tensor same = t;
-  return Tensor::share(DType::bf16, t.shape(), std::make_shared<Tensor>(t), same.data());
-}
-
-}  // namespace
 
 std::vector<Tensor> arrange_inputs(const Program& program, const Case& c) {
   const auto& ports = program.inputs();

@@ -25,6 +25,9 @@ class References {
   // Bytes of an element, more or less.
   virtual size_t element_bytes() const { return 8; }
   virtual int plain_runs() const { return 0; }
+  // By how many steps codes of a few bits may differ: where they are computed and not given, what lies in the middle may be rounded to
+  // either.
+  virtual int64_t steps() const { return 1; }
   // Whether the values between those that are there can be computed, too.
   virtual parting::Exact* exact() { return nullptr; }
   virtual std::vector<std::string> missing(const Net&) const { return {}; }
@@ -57,6 +60,7 @@ class GivenReferences : public References {
     return out;
   }
   size_t element_bytes() const override { return 0; }  // they are here
+  int64_t steps() const override { return 0; }
   std::vector<std::string> missing(const Net& net) const override {
     std::vector<std::string> out;
     for (const auto& [name, t] : given_) {
@@ -88,7 +92,7 @@ class ModelReferences : public References {
         fail(Category::value, "the other model takes input '{}', which this one does not have", program_.inputs()[i].name);
       inputs_.push_back(parting::as_type(inputs[at], program_.inputs()[i].dtype));
     }
-    const RunOptions look = looking([&](MadeValue& v) { made_.insert(v.name()); });
+    const RunOptions look = looking([&](MadeValue& v) { made_[theirs.model_name(v.name())] = v.name(); });
     lane_->run(std::span<const Tensor>(inputs_), look);
     std::erase_if(match_, [&](const auto& m) { return !made_.contains(m.second); });
     if (match_.empty()) fail(Category::value, "no value of the other model has the name, or the place and shape, of one of this model's");
@@ -97,7 +101,7 @@ class ModelReferences : public References {
   bool has(const std::string& name) const override { return match_.contains(name); }
   std::map<std::string, Tensor> fetch(const std::vector<std::string>& names) override {
     std::map<std::string, std::vector<std::string>> wanted;
-    for (const std::string& name : names) wanted[match_.at(name)].push_back(name);
+    for (const std::string& name : names) wanted[made_.at(match_.at(name))].push_back(name);
     std::map<std::string, Tensor> out;
     lane_->run(std::span<const Tensor>(inputs_), looking([&](MadeValue& v) {
                  const auto it = wanted.find(v.name());
@@ -118,7 +122,7 @@ class ModelReferences : public References {
 
   RunOptions run_;
   std::map<std::string, std::string> match_;  // this model's values, the other's
-  std::set<std::string> made_;
+  std::map<std::string, std::string> made_;   // the other's values, as its program names them
   Program program_;
   std::optional<Lane> lane_;
   std::vector<Tensor> inputs_;
@@ -149,7 +153,7 @@ class Walker {
 
  private:
   struct Made {
-    std::string name;
+    std::string name, made;  // the model's, the program's
     ValueId value = kAbsent;
     int step = -1;
     size_t bytes = 0;  // of its reference
@@ -166,22 +170,30 @@ class Walker {
     return lane_.run(inputs_, r);
   }
 
+  // Numbers written as text are written with as many digits as their type has: in double these are others.
+  bool written_number(ValueId v, DType dtype) const {
+    const std::string& op = net_.graph().nodes[static_cast<size_t>(net_.maker(v))].op;
+    return dtype == DType::string && references_.exact() && op.starts_with("Cast");
+  }
+
   // What the program makes that can be compared, in its order.
   void list() {
     tell("running the program");
     std::set<std::string> seen;
     go([&](MadeValue& v) {
       ++w_.values_made;
-      const ValueId id = net_.find(v.name());
-      if (id == kAbsent || net_.maker(id) < 0 || v.dtype() == DType::undefined || !references_.has(v.name()) ||
-          !seen.insert(v.name()).second)
+      const std::string name = net_.model_name(v.name());
+      const ValueId id = net_.find(name);
+      if (id == kAbsent || net_.maker(id) < 0 || !references_.has(name) || !seen.insert(name).second || written_number(id, v.dtype()))
         return;
-      made_.push_back({v.name(), id, static_cast<int>(v.step()), static_cast<size_t>(v.read().size()) * references_.element_bytes()});
+      made_.push_back({name, v.name(), id, static_cast<int>(v.step()), static_cast<size_t>(v.read().size()) * references_.element_bytes()});
     });
     for (size_t i = 0; i < program_.outputs().size(); ++i) {
       const std::string& name = program_.outputs()[i].name;
       const ValueId id = net_.find(name);
-      if (id != kAbsent && net_.maker(id) >= 0 && references_.has(name) && !seen.contains(name)) made_.push_back({name, id, -1, 0});
+      if (id != kAbsent && net_.maker(id) >= 0 && references_.has(name) && !seen.contains(name) &&
+          !written_number(id, program_.outputs()[i].dtype))
+        made_.push_back({name, name, id, -1, 0});
     }
     if (made_.empty())
       fail(
@@ -196,7 +208,7 @@ class Walker {
     tell(fmt::format("{} of {} values: {}", names.size(), made_.size(), references_.what()));
     std::map<std::string, Tensor> expected = references_.fetch(names);
     std::map<std::string, size_t> index;
-    for (size_t i : which) index[made_[i].name] = i;
+    for (size_t i : which) index[made_[i].made] = i;
     tell(fmt::format("comparing {} values", names.size()));
     const auto check = [&](size_t i, const Tensor& got) {
       const Tensor& wanted = expected.at(made_[i].name);
@@ -207,8 +219,8 @@ class Walker {
       c.op = net_.graph().nodes[static_cast<size_t>(n)].op;
       c.step = made_[i].step;
       c.depth = net_.depth(made_[i].value);
-      c.comparison = parting::compare_value(c.name, got, wanted, o_.tolerances);
-      c.error = parting::error_of(got, wanted);
+      c.comparison = parting::compare_value(c.name, got, wanted, o_.tolerances, references_.steps());
+      c.error = parting::error_of(got, wanted, references_.steps());
       checks_[i] = std::move(c);
     };
     const Outputs out = go([&](MadeValue& v) {
@@ -355,15 +367,15 @@ class Walker {
         inner.step = c.step;
         inner.depth = net_.depth(id);
         if (const auto it = wanted.find(name); it != wanted.end()) {
-          inner.comparison = parting::compare_value(name, single.at(name), it->second, o_.tolerances);
-          inner.error = parting::error_of(single.at(name), it->second);
+          inner.comparison = parting::compare_value(name, single.at(name), it->second, o_.tolerances, references_.steps());
+          inner.error = parting::error_of(single.at(name), it->second, references_.steps());
         }
         w_.inside.push_back(std::move(inner));
       }
       if (!wanted.contains(c.name)) return;
       const double floor = parting::floor_of(c.comparison.dtype);
-      const double alone = parting::error_of(together.at(c.name), wanted.at(c.name));
-      const double unfused = parting::error_of(single.at(c.name), wanted.at(c.name));
+      const double alone = parting::error_of(together.at(c.name), wanted.at(c.name), references_.steps());
+      const double unfused = parting::error_of(single.at(c.name), wanted.at(c.name), references_.steps());
       const double small = std::max(10 * floor, c.error / 10);
       w_.only_fused = unfused <= small && alone > small;
       if (alone <= small && unfused <= small) w_.parting = Parting::amplified;
@@ -401,7 +413,8 @@ class Walker {
                                 : fmt::format("'{}' is the first value out of tolerance", w_.values[static_cast<size_t>(w_.first)].name);
     switch (w_.parting) {
       case Parting::amplified:
-        w_.verdict = fmt::format("{}; {} does right what it is given, and makes an error of {:.1e} {:.1e}", out, nodes, before, c.error);
+        w_.verdict =
+            fmt::format("{}; {} does right what it is given, and turns an error of {:.1e} into one of {:.1e}", out, nodes, before, c.error);
         break;
       case Parting::growth:
         w_.verdict = fmt::format("{}; the error grew to it from value to value, {:.1e} before it and {:.1e} there: no single node makes it",

@@ -347,6 +347,16 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
   info.arena_bytes = plan->arena_bytes;
   info.arena_bound = plan->arena_bound;
   info.weight_bytes = plan->weight_bytes;
+  std::map<lower::BufferId, std::string> lying;
+  for (size_t v = 0; v < plan->locations.size(); ++v) {
+    if (plan->locations[v].buffer != lower::kNoBuffer) lying.try_emplace(plan->locations[v].buffer, g.values[v].name);
+  }
+  for (size_t b = 0; b < plan->buffers.size(); ++b) {
+    const lower::Buffer& buffer = plan->buffers[b];
+    if (buffer.kind != lower::Buffer::Kind::arena || buffer.first < 0 || buffer.bytes == 0) continue;
+    const auto it = lying.find(static_cast<lower::BufferId>(b));
+    info.arena.push_back({it == lying.end() ? "" : it->second, buffer.offset, buffer.bytes, buffer.first, buffer.last});
+  }
   return info;
 }
 

@@ -1,4 +1,5 @@
-#include "compare/timing.hpp"
+// Several ways to run a model, timed by turns.
+#include "lathe/measure.hpp"
 
 #include <barrier>
 #include <chrono>
@@ -7,7 +8,7 @@
 #include <mutex>
 #include <thread>
 
-namespace lathe::comparing {
+namespace lathe {
 namespace {
 
 using Clock = std::chrono::steady_clock;
@@ -16,13 +17,13 @@ double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::
 // The lanes of a variant, kept from round to round.
 class Lanes {
  public:
-  explicit Lanes(const Running& r) : r_(r) {
+  explicit Lanes(const Contender& r) : r_(r) {
     for (int i = 0; i < r.lanes; ++i) {
       lanes_.emplace_back(r.program, r.threads);
       (void)lanes_.back().run(std::span<const Tensor>(r.inputs));  // what is done once is done here
     }
   }
-  void run_for(double seconds, Timed& into) {
+  void run_for(double seconds, TurnTimes& into) {
     std::mutex mutex;
     std::exception_ptr thrown;
     std::barrier gate(static_cast<std::ptrdiff_t>(lanes_.size()));
@@ -55,20 +56,21 @@ class Lanes {
       work(0);
     }
     if (thrown) std::rethrow_exception(thrown);
-    into.rates.push_back(static_cast<double>(runs * r_.batch) / std::chrono::duration<double>(last - first).count());
+    into.rates.push_back(static_cast<double>(runs * r_.items) / std::chrono::duration<double>(last - first).count());
   }
 
  private:
-  const Running& r_;
+  const Contender& r_;
   std::vector<Lane> lanes_;
 };
 
 }  // namespace
 
-std::vector<Timed> by_turns(const std::vector<Running>& variants, double seconds, int rounds, const std::function<void(int)>& progress) {
+std::vector<TurnTimes> by_turns(const std::vector<Contender>& variants, double seconds, int rounds,
+                                const std::function<void(int)>& progress) {
   std::vector<std::unique_ptr<Lanes>> lanes;
-  for (const Running& r : variants) lanes.push_back(std::make_unique<Lanes>(r));
-  std::vector<Timed> timed(variants.size());
+  for (const Contender& r : variants) lanes.push_back(std::make_unique<Lanes>(r));
+  std::vector<TurnTimes> timed(variants.size());
   for (int round = 0; round < rounds; ++round) {
     if (progress) progress(round);
     for (size_t i = 0; i < variants.size(); ++i) {
@@ -79,4 +81,4 @@ std::vector<Timed> by_turns(const std::vector<Running>& variants, double seconds
   return timed;
 }
 
-}  // namespace lathe::comparing
+}  // namespace lathe

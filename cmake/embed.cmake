@@ -1,0 +1,16 @@
+# cmake -DOUT=file.cpp -DNAMES=a;b -DFILES=x;y -P embed.cmake: the files' text as C++ string literals, kA, kB.
+set(code "// Made by cmake/embed.cmake.\n#include <string_view>\nnamespace lathe {\n")
+foreach(name file IN ZIP_LISTS NAMES FILES)
+  file(READ "${file}" text)
+  string(LENGTH "${text}" length)
+  string(APPEND code "extern const std::string_view ${name};\nconst std::string_view ${name} = ")
+  # Literals may be 65,536 bytes long where nothing better is promised.
+  set(at 0)
+  while(at LESS length)
+    string(SUBSTRING "${text}" ${at} 16000 part)
+    string(APPEND code "R\"~lathe~(${part})~lathe~\"\n")
+    math(EXPR at "${at} + 16000")
+  endwhile()
+  string(APPEND code ";\n")
+endforeach()
+file(WRITE "${OUT}" "${code}}  // namespace lathe\n")

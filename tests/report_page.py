@@ -1,0 +1,251 @@
+#!/usr/bin/env python3
+"""Opens reports in headless Chromium and uses them: hover, search, click, fold, zoom, keys, both themes; hostile names.
+Usage: report_page.py TOOL ROOT WORK_DIR [--shots DIR] [--model FILE]"""
+import argparse
+import json
+import pathlib
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.error
+import urllib.request
+
+parser = argparse.ArgumentParser()
+parser.add_argument("tool")
+parser.add_argument("root", type=pathlib.Path)
+parser.add_argument("work", type=pathlib.Path)
+parser.add_argument("--shots", type=pathlib.Path)
+parser.add_argument("--model", type=pathlib.Path, help="only time how this model's report draws")
+args = parser.parse_args()
+sys.path.insert(0, str(args.root / "demo/make"))
+import onnx_wire as wire  # noqa: E402
+
+failures = []
+
+
+def check(condition, what):
+    if not condition:
+        failures.append(what)
+        print("FAILED:", what)
+
+
+class Browser:
+    """The WebDriver protocol, as far as it is needed here."""
+
+    def __init__(self):
+        self.profile = tempfile.mkdtemp(prefix="lathe-report-")
+        self.driver = subprocess.Popen(["chromedriver", "--port=0"], stdout=subprocess.PIPE, text=True)
+        port = None
+        for line in self.driver.stdout:
+            found = re.search(r"on port (\d+)", line)
+            if found and found.group(1) != "0":
+                port = found.group(1)
+                break
+        self.base = f"http://127.0.0.1:{port}"
+        flags = ["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+                 "--disable-component-update", "--disable-sync", "--window-size=1280,940", f"--user-data-dir={self.profile}"]
+        options = {"args": flags}
+        reply = self.call("POST", "/session", {"capabilities": {"alwaysMatch": {"browserName": "chrome", "goog:chromeOptions": options,
+                                                                                 "goog:loggingPrefs": {"browser": "ALL"}}}})
+        self.session = "/session/" + reply["sessionId"]
+
+    def call(self, method, path, body=None):
+        data = None if body is None else json.dumps(body).encode()
+        request = urllib.request.Request(self.base + path, data, {"Content-Type": "application/json"}, method=method)
+        try:
+            with urllib.request.urlopen(request, timeout=120) as reply:
+                return json.load(reply)["value"]
+        except urllib.error.HTTPError as e:
+            raise RuntimeError(e.read().decode()[:500]) from None
+
+    def open(self, path):
+        self.call("POST", self.session + "/url", {"url": "file://" + str(path.resolve())})
+        time.sleep(0.3)
+
+    def run(self, script, *values):
+        return self.call("POST", self.session + "/execute/sync", {"script": script, "args": list(values)})
+
+    def pointer(self, x, y, press=False):
+        steps = [{"type": "pointerMove", "duration": 0, "x": int(x), "y": int(y)}]
+        if press:
+            steps += [{"type": "pointerDown", "button": 0}, {"type": "pointerUp", "button": 0}]
+        self.call("POST", self.session + "/actions", {"actions": [{"type": "pointer", "id": "mouse", "parameters": {"pointerType": "mouse"},
+                                                                      "actions": steps}]})
+
+    def keys(self, text):
+        steps = [{"type": kind, "value": c} for c in text for kind in ("keyDown", "keyUp")]
+        self.call("POST", self.session + "/actions", {"actions": [{"type": "key", "id": "keys", "actions": steps}]})
+
+    def log(self):
+        return [e for e in self.call("POST", self.session + "/se/log", {"type": "browser"}) if e["level"] == "SEVERE"]
+
+    def shot(self, name):
+        if args.shots:
+            import base64
+            args.shots.mkdir(parents=True, exist_ok=True)
+            (args.shots / name).write_bytes(base64.b64decode(self.call("GET", self.session + "/screenshot")))
+
+    def scroll(self, selector, block="center"):
+        self.run("document.querySelector(arguments[0]).scrollIntoView({block: arguments[1]})", selector, block)
+        time.sleep(0.15)
+
+    def middle(self, selector):
+        return self.run("const r = document.querySelector(arguments[0]).getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]",
+                        selector)
+
+    def close(self):
+        try:
+            self.call("DELETE", self.session)
+        finally:
+            self.driver.terminate()
+            shutil.rmtree(self.profile, ignore_errors=True)
+
+
+def report(model, page, *more):
+    done = subprocess.run([args.tool, "report", str(model), "-o", str(page), "--seconds", "0.2", *more], capture_output=True, text=True)
+    check(done.returncode == 0, f"report of {model.name}: exit code {done.returncode}: {done.stderr[:300]}")
+    return done
+
+
+def use(browser, page):
+    """A report of the demo model, used as a person would."""
+    browser.open(page)
+    check(not browser.log(), "the page has errors in its log")
+    drawn = browser.run("return latheDrawn")
+    print(f"grain: {page.stat().st_size / 1e6:.2f} MB, drawn in {drawn:.0f} ms")
+    for part in ("model", "latency", "time", "roofline", "timeline", "memory", "parity", "graph"):
+        check(browser.run("return !!document.getElementById(arguments[0])", part), f"there is no section '{part}'")
+    # Hover tells figures.
+    for selector, words in (("#latency rect.bar", "runs"), ("#time rect", "of the time"), ("#roofline circle", "FLOP a byte"), ("#timeline rect.step", "step"),
+                            ("#memory rect", "steps"), ("#parity circle", "error")):
+        browser.scroll(selector)
+        browser.pointer(*browser.middle(selector))
+        time.sleep(0.1)
+        text = browser.run("const t = document.getElementById('tip'); return t.hidden ? '' : t.textContent")
+        check(words in text, f"hovering over {selector} says '{text}', expected '{words}' in it")
+    # The keyboard reaches the same figures.
+    browser.scroll("#roofline h2")
+    browser.pointer(*browser.middle("#roofline h2"), press=True)
+    browser.keys("\ue004")
+    check(browser.run("return !document.getElementById('tip').hidden"), "focus shows no figures")
+    # Search, go to it, read it.
+    browser.scroll("#search")
+    browser.pointer(*browser.middle("#search"), press=True)
+    browser.keys("gemm")
+    check(browser.run("return document.getElementById('found').textContent").startswith("1 of"), "search does not find the one Gemm")
+    browser.keys("\ue007")
+    chosen = browser.run("return lathe.state.nodes[lathe.state.selected].n.op")
+    check(chosen == "Gemm", f"Enter chose {chosen}")
+    side = browser.run("return document.getElementById('side').textContent")
+    check("Reads" in side and "deviation" in side, "a chosen node tells nothing of what it reads and of its weights")
+    check(browser.run("return document.querySelectorAll('#side svg rect').length") > 5, "there is no histogram of the weights")
+    # A click chooses what is under it.
+    node = browser.run("return lathe.state.nodes[lathe.state.nodes[lathe.state.selected].reads[0]].i")
+    browser.run("const c = document.getElementById('canvas'); c.scrollIntoView({block: 'center'})")
+    browser.pointer(*browser.run("return lathe.place(arguments[0])", node), press=True)
+    check(browser.run("return lathe.state.selected") == node, "a click does not choose the node under it")
+    # Zoom by wheel and keys, move by arrows.
+    before = browser.run("return [lathe.state.t.k, lathe.state.t.x]")
+    browser.run("document.getElementById('canvas').focus()")
+    browser.keys("++")
+    browser.keys("\ue014")
+    after = browser.run("return [lathe.state.t.k, lathe.state.t.x]")
+    check(after[0] > before[0] * 1.5, "+ does not zoom")
+    check(after[1] != before[1], "arrows do not move")
+    browser.shot("report_node.png")
+    # Fold and unfold; colours.
+    browser.pointer(*browser.middle("#fold"), press=True)
+    check(browser.run("return lathe.state.folded.size") > 1, "nothing is folded")
+    browser.pointer(*browser.middle("#fold"), press=True)
+    check(browser.run("return lathe.state.folded.size") == 0, "nothing is unfolded")
+    browser.run("const c = document.getElementById('colours'); c.value = 'time'; c.dispatchEvent(new Event('change'))")
+    browser.run("document.getElementById('canvas').focus()")
+    browser.keys("0")
+    browser.scroll("#graph", "start")
+    browser.shot("report_graph.png")
+    # The other theme.
+    dark = browser.run("return document.documentElement.dataset.theme")
+    browser.run("document.querySelector('header button').click()")
+    check(browser.run("return document.documentElement.dataset.theme") != dark, "the theme does not change")
+    check(not browser.log(), "using the page leaves errors in its log")
+    for part in ("model", "latency", "time", "roofline", "timeline", "memory", "parity"):
+        browser.scroll("#" + part, "start")
+        browser.shot(f"report_dark_{part}.png")
+    browser.run("document.querySelector('header button').click(); scrollTo(0, 0)")
+    browser.shot("report.png")
+
+
+def hostile(browser, work):
+    """Names that would be markup, scripts, or a mess, were they not text."""
+    names = ["</script><script>window.hacked = 1</script>", "<img src=x onerror='window.hacked = 2'>", "\"'`;window.hacked=3//", "a" * 10000,
+             "\u202eright to left\u202c", "\x01\x02\x1b[31mred", "{{script}}", "<!-- <script>", "\u2028line", "back\\slash\\u003c", "\U0001f9f6 \u0641\u062d\u0635"]
+    nodes, before = [], "x"
+    for i, name in enumerate(names):
+        after = "y" if i == len(names) - 1 else name + "/value"
+        nodes.append(wire.node("Relu", [before], [after], name=name))
+        before = after
+    model = work / "hostile.onnx"
+    model.write_bytes(wire.model("</title><script>window.hacked = 4</script>", nodes, [wire.value("x", "float32", [1, 4])], [wire.value("y", "float32", [1, 4])], {},
+                                 metadata={"<b>key</b>": "</script><script>window.hacked = 5</script>"}))
+    page = work / "hostile.html"
+    report(model, page)
+    browser.open(page)
+    check(browser.run("return window.hacked") is None, "a name was run as a script")
+    check(not browser.log(), "hostile names leave errors in the log")
+    check(browser.run("return lathe.state.nodes.length") == len(names), "nodes with hostile names are missing")
+    check(browser.run("return document.images.length") == 0, "a name became a picture")
+    check(browser.run("return document.querySelectorAll('main script, main b script').length") == 0, "a name became a script element")
+    check(browser.run("return document.documentElement.scrollWidth <= innerWidth + 4"), "a long name widens the page")
+    for i in range(len(names)):
+        browser.run("document.getElementById('canvas').focus()")
+        browser.keys("n")
+        check(browser.run("return document.getElementById('side').textContent.length") > 10, f"node {i} cannot be read")
+    check(browser.run("return window.hacked") is None, "looking at a node ran a script")
+    browser.scroll("#graph", "start")
+    browser.shot("report_hostile.png")
+
+
+def large(browser, work, count):
+    """A net of many nodes: how long it takes to draw, and to move."""
+    nodes = []
+    for i in range(count // 4):
+        base, at = f"block_{i // 10}/unit_{i}", f"v{i}"
+        last = f"v{i + 1}" if i < count // 4 - 1 else "y"
+        nodes += [wire.node("Relu", [at], [at + "r"], name=base + "/relu"), wire.node("Tanh", [at], [at + "t"], name=base + "/tanh"),
+                  wire.node("Add", [at + "r", at + "t"], [at + "a"], name=base + "/add"), wire.node("Sigmoid", [at + "a"], [last], name=base + "/gate")]
+    model, page = work / f"large_{count}.onnx", work / f"large_{count}.html"
+    model.write_bytes(wire.model("large", nodes, [wire.value("v0", "float32", [1, 4])], [wire.value("y", "float32", [1, 4])], {}))
+    began = time.time()
+    report(model, page, "--without", "walk", "--without", "profile")
+    made = time.time() - began
+    browser.open(page)
+    check(browser.run("return lathe.state.nodes.length") == len(nodes), "nodes are missing")
+    frame = browser.run("const t = performance.now(); for (let i = 0; i < 10; ++i) lathe.render(); return (performance.now() - t) / 10")
+    print(f"{len(nodes)} nodes: {page.stat().st_size / 1e6:.2f} MB, made in {made:.1f} s, drawn in {browser.run('return latheDrawn'):.0f} ms, {frame:.1f} ms a frame")
+    check(frame < 1000, f"a frame of {count} nodes takes {frame:.0f} ms")
+    browser.scroll("#graph", "start")
+    browser.shot(f"report_large_{count}.png")
+
+
+args.work.mkdir(parents=True, exist_ok=True)
+browser = Browser()
+try:
+    if args.model:
+        page = args.work / "model.html"
+        report(args.model, page)
+        browser.open(page)
+        print(f"{args.model.name}: {page.stat().st_size / 1e6:.2f} MB, drawn in {browser.run('return latheDrawn'):.0f} ms")
+        browser.shot("report_model.png")
+    else:
+        page = args.work / "grain.html"
+        report(args.root / "demo/grain/grain.onnx", page)
+        use(browser, page)
+        hostile(browser, args.work)
+        large(browser, args.work, 1000)
+finally:
+    browser.close()
+print("all of it works" if not failures else f"{len(failures)} failures")
+sys.exit(1 if failures else 0)
