@@ -96,6 +96,10 @@ std::vector<size_t> listed(const Walk& w, size_t most) {
     for (size_t k = 0; some.size() < most && k < most; ++k) some.insert(k * (n - 1) / (most - 1));
     some.insert(n - 1);
   }
+  // A row that says one is left out may as well be that one.
+  for (size_t i = 1; i + 1 < n; ++i) {
+    if (some.contains(i - 1) && some.contains(i + 1)) some.insert(i);
+  }
   return {some.begin(), some.end()};
 }
 
