@@ -43,8 +43,14 @@ class Hunter {
     // Where intermediate values say that the first values agree, the inputs are right.
     const bool inputs_agree = walked_ && walked_->compared > 1 && walked_->values.front().comparison.pass &&
                               walked_->parting != Parting::input && (walked_->first > 0 || walked_->jump > 0);
-    if (!inputs_agree) try_inputs(lane, program);
-    if (!settled()) try_nodes();
+    // What is likely and soon tried comes first; pairs and single nodes of a large net take hundreds of runs.
+    if (!inputs_agree) try_inputs(lane, program, false);
+    if (!settled()) gather_nodes();
+    for (const std::vector<Trial>* trials : {&near_, &together_}) {
+      if (!settled()) try_nodes(*trials);
+    }
+    if (!settled() && !inputs_agree) try_inputs(lane, program, true);
+    if (!settled()) try_nodes(single_);
     rank();
     return std::move(h_);
   }
@@ -98,9 +104,16 @@ class Hunter {
     return false;
   }
 
-  void try_inputs(Lane& lane, const Program& program) {
+  struct Trial {
+    size_t order = 0;
+    std::string text, where;
+    std::vector<std::pair<size_t, std::function<void(Graph&, size_t)>>> edits;
+  };
+
+  // One change each, or two at once.
+  void try_inputs(Lane& lane, const Program& program, bool pairs) {
     for (const auto& [what, inputs] : o_.otherwise) {
-      if (late()) return;
+      if (pairs || late()) break;
       say(what);
       judged(tried(lane, inputs), {what, "the inputs", what, false, 0});
     }
@@ -114,14 +127,16 @@ class Hunter {
         say(what);
         return judged(tried(lane, changed), {what, fmt::format("input '{}'", port.name), what, false, 0});
       };
-      bool found = !h_.verified.empty();
-      for (const auto* list : {&moves, &scales}) {
-        for (const parting::InputChange& c : *list) {
-          if (late()) return;
-          found = attempt(c.what, c.apply(inputs_[i])) || found;
+      if (!pairs) {
+        for (const auto* list : {&moves, &scales}) {
+          for (const parting::InputChange& c : *list) {
+            if (late()) return;
+            attempt(c.what, c.apply(inputs_[i]));
+          }
         }
+        continue;
       }
-      if (found) continue;
+      bool found = false;
       // Two at once: elements moved, and values changed before or after.
       for (const parting::InputChange& m : moves) {
         const Tensor there = m.apply(inputs_[i]);
@@ -142,12 +157,6 @@ class Hunter {
     }
   }
 
-  struct Trial {
-    size_t order = 0;
-    std::string text, where;
-    std::vector<std::pair<size_t, std::function<void(Graph&, size_t)>>> edits;
-  };
-
   std::optional<Result> with(const Graph& base, const Trial& t) {
     try {
       Graph g = std::move(*deep_copy(base));
@@ -159,7 +168,10 @@ class Hunter {
       for (size_t v = 0; v < g.values.size(); ++v) {
         if (!input[v] && !g.values[v].constant) g.values[v].dims.reset();
       }
-      Lane lane(compile(std::move(g), compile_));
+      // Packed once and run once: weights for Winograd's method take longer than they save.
+      CompileOptions once = compile_;
+      once.winograd = false;
+      Lane lane(compile(std::move(g), once));
       return tried(lane, inputs_);
     } catch (const Error& e) {
       if (e.category() == Category::cancelled) throw;
@@ -167,9 +179,9 @@ class Hunter {
     }
   }
 
-  void try_nodes() {
-    Graph base = net_.graph();
-    parting::fold_constants(base);
+  void gather_nodes() {
+    base_ = net_.graph();
+    parting::fold_constants(base_);
     // The nodes that a walk points at come first.
     std::set<std::string> pointed;
     if (walked_) {
@@ -177,43 +189,38 @@ class Hunter {
       const int at = walked_->jump >= 0 ? walked_->jump : walked_->first;
       if (at >= 0) pointed.insert(walked_->values[static_cast<size_t>(at)].name);
     }
-    std::vector<Trial> near, together, single;
-    std::map<std::string, std::vector<size_t>> by_key;  // into `single`
-    for (size_t n = 0; n < base.nodes.size(); ++n) {
-      const Node& node = base.nodes[n];
+    std::map<std::string, std::vector<size_t>> by_key;  // into `single_`
+    for (size_t n = 0; n < base_.nodes.size(); ++n) {
+      const Node& node = base_.nodes[n];
       const bool here = std::ranges::any_of(
-          node.outputs, [&](ValueId v) { return v != kAbsent && pointed.contains(base.values[static_cast<size_t>(v)].name); });
+          node.outputs, [&](ValueId v) { return v != kAbsent && pointed.contains(base_.values[static_cast<size_t>(v)].name); });
       size_t order = 0;
-      for (parting::NodeChange& c : parting::changes_of(base, n)) {
-        Trial t{order++, c.text, label(base, node), {{n, std::move(c.edit)}}};
-        by_key[c.key].push_back(single.size());
-        if (here) near.push_back(t);
-        single.push_back(std::move(t));
+      for (parting::NodeChange& c : parting::changes_of(base_, n)) {
+        Trial t{order++, c.text, label(base_, node), {{n, std::move(c.edit)}}};
+        by_key[c.key].push_back(single_.size());
+        if (here) near_.push_back(t);
+        single_.push_back(std::move(t));
       }
     }
     for (const auto& [key, places] : by_key) {
       if (places.size() < 2) continue;
       Trial all{
-          single[places[0]].order, single[places[0]].text, fmt::format("{} nodes {}", places.size(), key.substr(0, key.find(' '))), {}};
-      for (size_t p : places) all.edits.push_back(single[p].edits[0]);
-      together.push_back(std::move(all));
+          single_[places[0]].order, single_[places[0]].text, fmt::format("{} nodes {}", places.size(), key.substr(0, key.find(' '))), {}};
+      for (size_t p : places) all.edits.push_back(single_[p].edits[0]);
+      together_.push_back(std::move(all));
     }
     const auto likelier = [](const Trial& a, const Trial& b) { return a.order < b.order; };
-    std::stable_sort(together.begin(), together.end(), likelier);
-    std::stable_sort(near.begin(), near.end(), likelier);
-    const auto attempt = [&](const std::vector<Trial>& trials) {
-      for (const Trial& t : trials) {
-        if (late()) break;
-        say(fmt::format("{}: {}", t.where, t.text));
-        judged(with(base, t), {fmt::format("{}: {}", t.where, t.text), t.where, t.text, false, 0});
-      }
-    };
-    attempt(near);
-    if (settled()) return;
-    attempt(together);
-    if (settled()) return;
-    std::stable_sort(single.begin(), single.end(), likelier);
-    attempt(single);
+    std::stable_sort(together_.begin(), together_.end(), likelier);
+    std::stable_sort(near_.begin(), near_.end(), likelier);
+    std::stable_sort(single_.begin(), single_.end(), likelier);
+  }
+
+  void try_nodes(const std::vector<Trial>& trials) {
+    for (const Trial& t : trials) {
+      if (late()) break;
+      say(fmt::format("{}: {}", t.where, t.text));
+      judged(with(base_, t), {fmt::format("{}: {}", t.where, t.text), t.where, t.text, false, 0});
+    }
   }
 
   // The best, and what is as good; what explains less by far was only within tolerance.
@@ -236,6 +243,8 @@ class Hunter {
   const Walk* walked_;
   Clock::time_point start_;
   std::vector<Tensor> inputs_;
+  Graph base_;                                   // constants folded
+  std::vector<Trial> near_, together_, single_;  // at the nodes a walk points at; on all nodes of an op; on each
   Hunt h_;
 };
 

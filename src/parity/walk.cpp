@@ -404,7 +404,9 @@ class Walker {
       if (inner.comparison.dtype == DType::undefined ||
           inner.error <= std::max(10 * parting::floor_of(inner.comparison.dtype), c.error / 10))
         continue;
-      if (!w_.only_fused) nodes = inner.node;
+      // Where those before it have no reference, it may be any of them.
+      const bool known = &inner == &w_.inside.front() || (&inner - 1)->comparison.dtype != DType::undefined;
+      if (!w_.only_fused && known) nodes = inner.node;
       break;
     }
     const std::string out = w_.first < 0 ? "all values are within tolerance"
