@@ -31,6 +31,7 @@ const Command kCommands[]{
     {"logbook", "logbook --logbook @/book.sqlite", false, true},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
     {"report", "report " + kGrain + " -o @/page.html --seconds 0.02 --without walk --without graph --threads 1"},
+    {"bundle", "bundle " + kGrain + " -o @/bundle.zip --without-bench", true, false},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},
     {"sweep", "sweep Relu --sizes 64 --rounds 3", false},
 };

@@ -256,3 +256,51 @@ TEST_CASE("report writes one page with the tool's own facts, and says what it le
              (f.path / "v.json").string())
             .code == 3);
 }
+
+TEST_CASE("bundle holds what helps, and nothing of whose machine it is") {
+  const Folder f;
+  const std::string bundle = (f.path / "b.zip").string(), inside = (f.path / "in").string(),
+                    model = (f.path / "secret_project/grain.onnx").string();
+  fs::create_directories(f.path / "secret_project");
+  fs::copy(kGrain, model);
+  const Json j = json_of("bundle " + model + " -o " + bundle + " --without-bench --failing 'parity " + model + " --values none.npz'");
+  CHECK(j["entries"].size() == 5);
+  REQUIRE(std::system(("python3 -m zipfile -e " + bundle + " " + inside).c_str()) == 0);
+  std::string all;
+  for (const auto& e : fs::directory_iterator(inside)) all += slurp(e.path());
+  CHECK(has(all, "goes with --walk or --why"));
+  CHECK(has(all, "[exit code 2]"));
+  CHECK(has(all, "\"hash\""));
+  CHECK_FALSE(has(all, "secret_project"));
+  CHECK_FALSE(has(all, f.path.string()));
+  char host[256] = "";
+  gethostname(host, sizeof host - 1);
+  if (std::strlen(host) >= 3) CHECK_FALSE(has(all, host));
+  // Of a model that does not load, what there is.
+  write(f.path / "broken.onnx", "no model");
+  const Result broken = tool("bundle " + (f.path / "broken.onnx").string() + " -o " + bundle + " --without-bench");
+  CHECK(broken.code == 3);
+  CHECK(has(broken.err, "broken.onnx"));
+  CHECK(fs::exists(bundle));
+  CHECK(tool("bundle " + model + " -o " + bundle + " --failing 'bundle x'").code == 2);
+  CHECK(tool("bundle " + model + " -o " + bundle + " --failing \"parity 'x\"").code == 2);
+}
+
+TEST_CASE("help has words, manual pages and completion, and says what there is") {
+  const Result words = tool("help words");
+  CHECK(words.code == 0);
+  CHECK(has(words.out, "lane: "));
+  CHECK_FALSE(has(words.out, "**"));
+  CHECK(has(tool("help man parity").out, ".SH OPTIONS"));
+  for (const char* shell : {"bash", "zsh", "fish"}) {
+    const Result r = tool(std::string("help completion ") + shell);
+    CHECK(r.code == 0);
+    CHECK(has(r.out, "to-double"));
+  }
+  CHECK(has(tool("help bench").out, "Examples:"));
+  CHECK(has(tool("help").out, "Prove:"));
+  const Result wrong = tool("help man parrity");
+  CHECK(wrong.code == 2);
+  CHECK(has(wrong.err, "did you mean 'parity'"));
+  CHECK(tool("help completion tcsh").code == 2);
+}

@@ -241,6 +241,24 @@ void add_ops_option(CLI::App& app, std::vector<std::string>& target) {
       ->allow_extra_args(false);
 }
 
+std::vector<std::string> ModelOptions::words() const {
+  std::vector<std::string> w{model};
+  const auto each = [&](const char* option, const std::vector<std::string>& values) {
+    for (const std::string& v : values) w.insert(w.end(), {option, v});
+  };
+  each("--dim", dims);
+  each("--shape", shapes);
+  each("--output", outputs);
+  each("--ops", ops);
+  if (batch > 0) w.insert(w.end(), {"--batch", std::to_string(batch)});
+  if (threads > 0) w.insert(w.end(), {"--threads", std::to_string(threads)});
+  if (!isa.empty()) w.insert(w.end(), {"--isa", isa});
+  if (direct) w.emplace_back("--direct");
+  if (round_each) w.emplace_back("--round-each");
+  if (allow_outside) w.emplace_back("--allow-outside-data");
+  return w;
+}
+
 void ModelOptions::load_libraries() const {
   for (const std::string& path : ops) load_ops(path);
 }
@@ -476,6 +494,18 @@ thread_local Json* json_sink = nullptr;
 
 JsonSink::JsonSink(Json& into) : before_(std::exchange(json_sink, &into)) {}
 JsonSink::~JsonSink() { json_sink = before_; }
+
+Json facts_of(Command (*make)(CLI::App&), std::vector<std::string> words) {
+  CLI::App app;
+  const Command run = make(app);
+  words.insert(words.end(), {"--json", "-"});
+  std::ranges::reverse(words);
+  app.parse(words);
+  Json out;
+  const JsonSink sink(out);
+  (void)run();
+  return out;
+}
 
 void write_json(const std::string& target, const Json& json) {
   if (target.empty()) return;

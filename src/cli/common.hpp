@@ -56,6 +56,8 @@ struct ModelOptions {
   // The shapes to compile and run for, in the order of the program's inputs: what is bound, else what the options say; of an archive the
   // first edition that fits them. Throws UsageError when a dim is still open, with options that close it.
   std::vector<Shape> shapes_for(const Program& program, const CompileOptions& options) const;
+  // The options as they were given, for another command (see facts_of).
+  std::vector<std::string> words() const;
   // A file this command is about to write; see check_target.
   void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds) const;
 };
@@ -172,6 +174,8 @@ std::string dims_text(const std::optional<Dims>& dims);
 
 // Registers a command; returns what to run when it is chosen.
 using Command = std::function<int()>;
+// What a command writes as JSON when it is called with these words.
+Json facts_of(Command (*make)(CLI::App&), std::vector<std::string> words);
 Command add_machine(CLI::App& app);
 Command add_inspect(CLI::App& app);
 Command add_run(CLI::App& app);
@@ -189,5 +193,6 @@ Command add_compare(CLI::App& app);
 Command add_watch(CLI::App& app);
 Command add_logbook(CLI::App& app);
 Command add_report(CLI::App& app);
+Command add_bundle(CLI::App& app);
 
 }  // namespace lathe::cli

@@ -1,5 +1,8 @@
 #include "listing.hpp"
 
+#define XXH_INLINE_ALL
+#include <xxhash.h>
+
 #include <algorithm>
 #include <cmath>
 #include <map>
@@ -47,6 +50,7 @@ Json attribute_json(const Attribute& a) {
 Json weight_json(const Tensor& t) {
   Json j{{"dtype", to_string(t.dtype())}, {"shape", t.shape()}};
   if (t.composite() || t.dtype() == DType::string || is_complex(t.dtype()) || t.size() == 0 || t.data() == nullptr) return j;
+  j["hash"] = fmt::format("{:016x}", XXH3_64bits(t.data(), t.byte_size()));
   const auto v = widen<double>(t);
   double low = INFINITY, high = -INFINITY, sum = 0, squares = 0;
   int64_t odd = 0, zero = 0;

@@ -52,7 +52,7 @@ int run(int argc, char** argv) {
       {"inspect", add_inspect}, {"explain", add_explain}, {"report", add_report},   {"machine", add_machine}, {"turn", add_turn},
       {"narrow", add_narrow},   {"run", add_run},         {"watch", add_watch},     {"vet", add_vet},         {"parity", add_parity},
       {"judge", add_judge},     {"bench", add_bench},     {"profile", add_profile}, {"sweep", add_sweep},     {"compare", add_compare},
-      {"logbook", add_logbook}, {"ship", add_ship}};
+      {"logbook", add_logbook}, {"bundle", add_bundle},   {"ship", add_ship}};
   for (const CommandHelp& help : command_helps()) {
     const auto* maker = std::ranges::find_if(kMakers, [&](const auto& m) { return std::string_view(m.first) == help.name; });
     CLI::App* sub = app.add_subcommand(help.name, help.what);

@@ -143,7 +143,8 @@ Command add_profile(CLI::App& app) {
       bandwidth.push_back({{"bytes", bytes}, {"bytes_per_second", 1e9 * roofline.bandwidth(bytes)}});
     for (size_t i = 0; i < p.timeline.size(); ++i)
       begun.push_back({{"step", i + 1}, {"begin", p.timeline[i].begin}, {"seconds", p.timeline[i].seconds}});
-    for (const Spell& s : p.spells) spells.push_back({{"worker", s.worker}, {"begin", s.begin}, {"seconds", s.seconds}, {"tasks", s.tasks}});
+    for (const Spell& s : p.spells)
+      spells.push_back({{"worker", s.worker}, {"begin", s.begin}, {"seconds", s.seconds}, {"tasks", s.tasks}});
     const Json details{{"model", o->model.model},
                        {"inputs", o->feed.text(o->seed)},
                        {"threads", threads},

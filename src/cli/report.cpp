@@ -31,38 +31,6 @@ struct Options {
 
 const std::vector<std::string> kParts{"bench", "profile", "parity", "walk", "history", "graph"};
 
-// What a command writes as JSON.
-Json facts_of(Command (*make)(CLI::App&), std::vector<std::string> words) {
-  CLI::App app;
-  const Command run = make(app);
-  words.insert(words.end(), {"--json", "-"});
-  std::ranges::reverse(words);
-  app.parse(words);
-  Json out;
-  const JsonSink sink(out);
-  (void)run();
-  return out;
-}
-
-// The options about the model, as they were given.
-std::vector<std::string> model_words(const ModelOptions& m) {
-  std::vector<std::string> w{m.model};
-  const auto each = [&](const char* option, const std::vector<std::string>& values) {
-    for (const std::string& v : values) w.insert(w.end(), {option, v});
-  };
-  each("--dim", m.dims);
-  each("--shape", m.shapes);
-  each("--output", m.outputs);
-  each("--ops", m.ops);
-  if (m.batch > 0) w.insert(w.end(), {"--batch", std::to_string(m.batch)});
-  if (m.threads > 0) w.insert(w.end(), {"--threads", std::to_string(m.threads)});
-  if (!m.isa.empty()) w.insert(w.end(), {"--isa", m.isa});
-  if (m.direct) w.emplace_back("--direct");
-  if (m.round_each) w.emplace_back("--round-each");
-  if (m.allow_outside) w.emplace_back("--allow-outside-data");
-  return w;
-}
-
 // The module that a node's name tells of, so many parts deep.
 std::string module_of(const std::string& name, int depth) {
   size_t at = name.starts_with('/') ? 1 : 0;
@@ -246,7 +214,7 @@ Command add_report(CLI::App& app) {
     check_target("--page", o->out, {"an HTML page"}, read);
     check_target("--json", o->model.json, {"JSON"}, read);
     const auto with = [&](const char* part) { return std::ranges::find(o->without, part) == o->without.end(); };
-    const std::vector<std::string> words = model_words(o->model);
+    const std::vector<std::string> words = o->model.words();
     std::vector<std::string> fed = words;
     for (const std::string& input : o->feed.inputs) fed.insert(fed.end(), {"--input", input});
     if (!o->feed.cases.empty()) fed.insert(fed.end(), {"--cases", o->feed.cases});
