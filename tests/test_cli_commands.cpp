@@ -19,7 +19,7 @@ const Command kCommands[]{
     {"machine", "machine --no-measure", false, true},
     {"inspect", "inspect " + kGrain, true, true},
     {"explain", "explain " + kGrain + " --threads 1"},
-    {"profile", "profile " + kGrain + " --runs 3"},
+    {"profile", "profile " + kGrain + " --runs 3 --threads 1"},
     {"run", "run " + kGrain + " --seed 1", true, true},
     {"parity", "parity " + kGrain + " --against-plain", true, true},
     {"vet", "vet " + kGrain, true, true},

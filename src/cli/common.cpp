@@ -518,6 +518,12 @@ void write_json(const std::string& target, const Json& json) {
   else write_file(target, text);
 }
 
+std::string verdict_text(const std::string& text, bool good) {
+  const char* no_colour = std::getenv("NO_COLOR");
+  if (!::isatty(STDOUT_FILENO) || (no_colour && *no_colour)) return text;
+  return fmt::format("\033[1;{}m{}\033[0m", good ? 32 : 31, text);
+}
+
 std::string bytes_text(double b) {
   const char* units[] = {"B", "KiB", "MiB", "GiB", "TiB"};
   int u = 0;

@@ -134,6 +134,9 @@ class Table {
   bool head_;
 };
 
+// A verdict that stands out: in colour on a terminal, unless NO_COLOR is set.
+std::string verdict_text(const std::string& text, bool good);
+
 // A line on standard error that is rewritten in place; silent when that is no terminal.
 class Progress {
  public:

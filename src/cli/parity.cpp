@@ -93,11 +93,12 @@ Finding report(const Options& o, const std::vector<CaseResult>& results, const s
   const Tolerance t = tolerance_for(DType::f32, o.tolerances().of("", DType::f32));
   fmt::print("tolerance for f32: {:g} absolute + {:g} relative{}{}\n", t.absolute, t.relative,
              t.ulp ? fmt::format(", or {} ulp", t.ulp) : "", o.tolerance_file.empty() ? "" : "; others in " + o.tolerance_file);
-  fmt::print("{}\n", results.empty() ? "PARITY FAILED: every case was skipped"
-                     : !pass         ? "PARITY FAILED; --walk and --why tell where and why"
-                     : skipped.empty()
-                         ? "PARITY: every output agrees"
-                         : fmt::format("PARITY: every output agrees; {} case{} skipped", skipped.size(), skipped.size() == 1 ? "" : "s"));
+  const std::string verdict =
+      results.empty()   ? "PARITY FAILED: every case was skipped"
+      : !pass           ? "PARITY FAILED"
+      : skipped.empty() ? "PARITY: every output agrees"
+                        : fmt::format("PARITY: every output agrees; {} case{} skipped", skipped.size(), skipped.size() == 1 ? "" : "s");
+  fmt::print("{}{}\n", verdict_text(verdict, pass), pass || results.empty() ? "" : "; --walk and --why tell where and why");
   return f;
 }
 

@@ -184,7 +184,7 @@ void print_walk(const ParityOptions& o, const Walk& w, const std::string& fed) {
                w.missing.size() > 5 ? ", ..." : "");
   fmt::print("{} of {} values compared, {} run{} of the program{}\n", w.compared, w.values_made, w.runs, w.runs == 1 ? "" : "s",
              w.plain_runs > 0 ? fmt::format(", {} of plain evaluation", w.plain_runs) : "");
-  fmt::print("{}: {}\n", w.first < 0 ? "PARITY" : "PARITY FAILED", w.verdict);
+  fmt::print("{}: {}\n", verdict_text(w.first < 0 ? "PARITY" : "PARITY FAILED", w.first < 0), w.verdict);
 }
 
 std::string walk_markdown(const ParityOptions& o, const Walk& w, const std::string& fed) {
@@ -408,7 +408,7 @@ Finding find_distances(const ParityOptions& o, const Graph& graph, const Compile
     fmt::print("{}: distance of the outputs to the double result, compiled and by plain evaluation; inputs: {}\n{}", o.model.model, fed,
                table.text(""));
     fmt::print("An output may be 8 times as far as plain evaluation, which sums in double and rounds once a node, or {:.0e} in f32.\n{}\n",
-               1e-6, f.code == kGood ? "PARITY: as good as the model's types can be" : "PARITY FAILED");
+               1e-6, verdict_text(f.code == kGood ? "PARITY: as good as the model's types can be" : "PARITY FAILED", f.code == kGood));
   }
   return f;
 }

@@ -98,6 +98,12 @@ Tensor row_of(const Tensor& t, int64_t r, int64_t rows) {
 std::string summary(const Tensor& t) {
   if (t.dtype() == DType::string || is_complex(t.dtype()) || t.size() == 0) return "";
   const auto v = widen<double>(t);
+  // A few numbers are shown as they are.
+  if (v.size() <= 6) {
+    std::string text;
+    for (double e : v) text += fmt::format("{}{:.6g}", text.empty() ? "" : "  ", e);
+    return text;
+  }
   double low = INFINITY, high = -INFINITY, sum = 0;
   int64_t odd = 0;
   for (double e : v) {

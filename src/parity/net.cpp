@@ -105,7 +105,7 @@ double error_of(const Tensor& got, const Tensor& expected, int64_t steps) {
     const auto a = widen<int64_t>(got), b = widen<int64_t>(expected);
     const int64_t same = codes(got.dtype()) ? steps : 0;
     int64_t differ = 0;
-    for (size_t i = 0; i < a.size(); ++i) differ += std::abs(a[i] - b[i]) > same;
+    for (size_t i = 0; i < a.size(); ++i) differ += a[i] != b[i] && (same == 0 || std::abs(a[i] - b[i]) > same);
     return static_cast<double>(differ) / static_cast<double>(a.size());
   }
   const auto a = widen<double>(got), b = widen<double>(expected);
