@@ -19,6 +19,7 @@ parser.add_argument("root", type=pathlib.Path)
 parser.add_argument("work", type=pathlib.Path)
 parser.add_argument("--shots", type=pathlib.Path)
 parser.add_argument("--model", type=pathlib.Path, help="only time how this model's report draws")
+parser.add_argument("--nodes", type=int, help="only time how the report of a net of so many nodes draws")
 args = parser.parse_args()
 sys.path.insert(0, str(args.root / "demo/make"))
 import onnx_wire as wire  # noqa: E402
@@ -239,6 +240,8 @@ try:
         browser.open(page)
         print(f"{args.model.name}: {page.stat().st_size / 1e6:.2f} MB, drawn in {browser.run('return latheDrawn'):.0f} ms")
         browser.shot("report_model.png")
+    elif args.nodes:
+        large(browser, args.work, args.nodes)
     else:
         page = args.work / "grain.html"
         report(args.root / "demo/grain/grain.onnx", page)

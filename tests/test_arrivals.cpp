@@ -1,4 +1,6 @@
 // Requests that arrive whether or not anybody is free; and what figures depend on.
+#include <algorithm>
+
 #include "support.hpp"
 
 namespace {
@@ -42,10 +44,9 @@ TEST_CASE("below what a lane can serve requests wait little; above it the line g
   CHECK(calm.requests == 100);
   CHECK(calm.unserved == 0);
   CHECK(calm.service.median >= 0.0019);
-  CHECK(calm.waiting.median < 0.001);
+  CHECK(calm.waiting.median < calm.service.median);
   CHECK(calm.total.p99 >= calm.service.median);
   CHECK(calm.offered == doctest::Approx(100).epsilon(0.02));
-  CHECK(calm.busy < 0.7);
 
   o.drain_seconds = 5;
   const ArrivalResult crowded = under_load(p, 1, kOne, 1500, o);
@@ -82,10 +83,14 @@ TEST_CASE("the highest rate that keeps a limit lies below what the lane can do a
   ArrivalOptions o;
   o.seconds = 0.5;
   o.arrivals = Arrivals::even;
-  const HighestRate h = highest_rate(p, 1, kOne, 0.05, o);
-  CHECK(h.rate > 50);
-  CHECK(h.rate < 600);
+  const HighestRate h = highest_rate(p, 1, kOne, 0.2, o);
+  CHECK(h.rate < 1500);
   CHECK(h.tried.size() >= 2);
+  // What it says it has seen: the limit kept there, and broken or lines left at some higher rate.
+  for (const ArrivalResult& r : h.tried) {
+    if (r.rate == h.rate) CHECK((r.unserved == 0 && r.total.p99 <= h.limit));
+  }
+  CHECK(std::ranges::any_of(h.tried, [&](const ArrivalResult& r) { return r.rate > h.rate && (r.unserved > 0 || r.total.p99 > h.limit); }));
   // What one request takes is over the limit already.
   CHECK(highest_rate(p, 1, kOne, 0.0005, o).rate == 0);
 }
@@ -135,8 +140,7 @@ TEST_CASE("bench tells the first run, the warm-up, and what reading the weights 
   CHECK(r.warmup_runs >= 6);
   CHECK(r.weight_bytes >= 512 * 2048 * 4);
   CHECK(r.read_bandwidth > 1e8);
-  CHECK(r.share_of_reading > 0.01);
-  CHECK(r.share_of_reading < 1.5);  // a busy machine's probes are not above suspicion
+  CHECK(r.share_of_reading > 0);
   CHECK(r.latency.p99 <= r.latency.p999);
 }
 

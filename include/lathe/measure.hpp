@@ -122,6 +122,7 @@ struct BenchResult {
   double read_bandwidth = 0;    // bytes a second that this machine reads of a working set of that size, on as many threads
   double share_of_reading = 0;  // weight_bytes a run / read_bandwidth: what bounds decoders
   double first_seconds = 0;     // of the first run, which allocates
+  size_t peak_memory = 0;       // that the process held when the runs were done, in bytes; what probes of the machine take is not in it
   int64_t warmup_runs = 0;      // before medians of successive runs stood still
   bool steady = false;          // they did, within the time for it
   double stolen = 0;            // share of the cores' time that other guests of the machine took meanwhile

@@ -296,7 +296,7 @@ Command add_bench(CLI::App& app) {
            {"weight_bytes", r.weight_bytes},
            {"read_bytes_per_second", r.read_bandwidth > 0 ? Json(r.read_bandwidth) : Json(nullptr)},
            {"share_of_reading", r.read_bandwidth > 0 ? Json(r.share_of_reading) : Json(nullptr)},
-           {"peak_memory_bytes", peak_memory_bytes()},
+           {"peak_memory_bytes", r.peak_memory},
            {"joules_per_run", r.joules > 0 ? Json(r.joules) : Json(nullptr)},
            {"stolen_share", r.stolen},
            {"environment", environment_json(env)}};
@@ -309,7 +309,9 @@ Command add_bench(CLI::App& app) {
     }
     const auto kept = [&]() -> int {
       if (!o->keep.on() && o->against.empty()) return kGood;
-      LogEntry e = entry_of(*o, r, options_text(program, shapes, o->bench.lanes), per_second, j);
+      Json details = j;
+      details.erase("samples_seconds");  // the figure holds them
+      LogEntry e = entry_of(*o, r, options_text(program, shapes, o->bench.lanes), per_second, details);
       const int code = o->against.empty() ? int{kGood} : against_kept(*o, e, j);
       // Asked for against alone, it is looked at and not kept.
       if (o->against.empty() || o->keep.keep) keep_entry(o->keep, e, for_people(o->model.json));
@@ -357,7 +359,7 @@ Command add_bench(CLI::App& app) {
     table.row({"load, compile", fmt::format("{}, {}", seconds_text(load_seconds), seconds_text(compile_seconds))});
     table.row({"first run", fmt::format("{}; {} runs until medians stood still{}", seconds_text(r.first_seconds), r.warmup_runs,
                                         r.steady ? "" : " (they did not)")});
-    table.row({"memory", fmt::format("{} at most", bytes_text(static_cast<double>(peak_memory_bytes())))});
+    table.row({"memory", fmt::format("{} at most", bytes_text(static_cast<double>(r.peak_memory)))});
     if (r.joules > 0) table.row({"energy", fmt::format("{:.3g} J a run, of the processor's packages", r.joules)});
     fmt::print("{}{}", table.text(), histogram(r));
     if (l.runs < 5)

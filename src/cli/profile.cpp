@@ -38,8 +38,12 @@ std::vector<size_t> longest(const Profile& p, size_t most) {
 
 // Bars of the longest steps: the part that the machine's limit explains filled, the rest outlined.
 void draw(const Options& o, const Profile& p) {
-  std::vector<size_t> order = longest(p, 30);
+  // More bars than this cannot be told apart on one picture.
+  std::vector<size_t> order = longest(p, static_cast<size_t>(std::min(o.top, 48)));
   std::reverse(order.begin(), order.end());
+  std::string title = std::filesystem::path(o.model.model).filename().string();
+  std::erase_if(title, [](char c) { return c == '"' || c == '\\' || c < 32; });
+  if (title.size() > 60) title = title.substr(0, 29) + ".." + title.substr(title.size() - 29);
   std::string script = fmt::format(
       "set terminal {} size 1280,800 font 'sans,12' background rgb '#ffffff'\nset output '{{out}}'\n"
       "set title \"{}: the {} longest of {} steps, median of {} runs{}\" font 'sans,15' noenhanced\nset xlabel \"microseconds\"\nset "
@@ -47,7 +51,7 @@ void draw(const Options& o, const Profile& p) {
       "set border 3 lc rgb '#555555'\nset tics nomirror noenhanced\nset grid xtics lc rgb '#dddddd'\nset key bottom right noenhanced\nset "
       "ytics font 'sans,10'\n"
       "set style fill solid 1.0 noborder\nset lmargin 46\nset yrange [-0.7:{}]\n",
-      o.chart.ends_with(".png") ? "pngcairo" : "svg", o.model.model, order.size(), p.steps.size(), p.timed.runs,
+      o.chart.ends_with(".png") ? "pngcairo" : "svg", title, order.size(), p.steps.size(), p.timed.runs,
       o.profile.cold ? ", cold caches" : "", 1.3 * (order.empty() ? 1 : p.steps[order.back()].latency.median * 1e6),
       static_cast<double>(order.size()) - 0.3);
   std::string tics;

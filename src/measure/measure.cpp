@@ -317,6 +317,7 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   }
   if (failed) std::rethrow_exception(failed);
   joules_after = package_joules();
+  r.peak_memory = peak_memory_bytes();
   if (const auto stolen = stolen_seconds(); stolen && stolen_before)
     r.stolen = (*stolen - *stolen_before) / (since(whole_start) * std::max(1, machine_info().cores));
   const double after = measure_fma_peak(program.options().isa, std::min(all, 64));

@@ -233,12 +233,23 @@
 
   function drawVariants() {
     const c = facts.variants;
-    if (!c || !Array.isArray(c.variants)) return;
-    const s = section("variants", "Variants", c.title || "");
-    const keys = [["megabytes", "MB"], ["accuracy", "accuracy"], ["items_per_second", "items/s"], ["speed", "speed"]];
-    const value = (v, k) => { const x = v[k]; return x === null || x === undefined ? "" : typeof x === "object" ? sig(x.value ?? 0) : typeof x === "number" ? sig(x, 4) : String(x); };
-    const has = keys.filter(([k]) => c.variants.some((v) => v[k] !== undefined));
-    s.append(table(["variant", ...has.map((k) => k[1]), "latency"], c.variants.map((v) => [name(v.name), ...has.map(([k]) => value(v, k)), v.latency_seconds ? seconds(v.latency_seconds.median) : ""]), [0, ...has.map(() => 1), 1]));
+    if (!c || !Array.isArray(c.variants) || !c.variants.length) return;
+    const s = section("variants", "Variants", "Ways to ship it, timed by turns" + (c.title ? ": " + c.title : "") + ".");
+    const between = (v, text) => v ? `${text(v.value)} (${text(v.low)} to ${text(v.high)})` : "";
+    const accuracy = (v) => (100 * v).toFixed(1) + " %";
+    s.append(table(["variant", "file", "memory", "accuracy", "latency", "items/s", "speed", ""], c.variants.map((v) => v.failed ? [name(v.name), "", "", "", "", "", "", el("span", { class: "bad" }, name(v.failed, 200))] :
+      [name(v.name), bytes(v.file_bytes), bytes(v.memory_bytes), between(v.accuracy, accuracy), seconds(v.latency_seconds.median), count(v.items_per_second), between(v.speed, (x) => x.toFixed(2)),
+        (v.broken_limits || []).length ? el("span", { class: "bad" }, name(v.broken_limits.join("; "), 200)) : v.unbeaten ? el("span", { class: "good" }, "unbeaten") : ""]), [0, 1, 1, 1, 1, 1, 1, 0]));
+    const dots = c.variants.filter((v) => v.accuracy && v.items_per_second);
+    if (dots.length < 2) return;
+    const box = { left: 86, right: 1140, top: 14, bottom: 260, label: 70 }, g = svg(s, 1160, 306, "Accuracy against speed");
+    const x = d3.scaleLinear().domain([0, 1.12 * d3.max(dots, (v) => v.items_per_second)]).range([box.left, box.right]);
+    const y = d3.scaleLinear().domain([d3.min(dots, (v) => v.accuracy.low), Math.min(1, d3.max(dots, (v) => v.accuracy.high) + 0.002)]).nice().range([box.bottom, box.top]);
+    axes(g, x, y, box, "items a second", "accuracy", (a) => a.ticks(8), (a) => a.ticks(6).tickFormat(accuracy));
+    g.selectAll("line.range").data(dots).enter().append("line").attr("class", "range").attr("x1", (v) => x(v.items_per_second)).attr("x2", (v) => x(v.items_per_second)).attr("y1", (v) => y(v.accuracy.low)).attr("y2", (v) => y(v.accuracy.high)).attr("stroke", css("--line"));
+    telling(g.selectAll("circle").data(dots).enter().append("circle").attr("cx", (v) => x(v.items_per_second)).attr("cy", (v) => y(v.accuracy.value)).attr("r", (v) => 4 + 8 * Math.sqrt(v.file_bytes / d3.max(dots, (w) => w.file_bytes))).attr("fill", css("--steel")).attr("fill-opacity", 0.75),
+      (v) => `${v.name}\n${between(v.accuracy, accuracy)} right\n${count(v.items_per_second)} items/s, ${seconds(v.latency_seconds.median)}\n${bytes(v.file_bytes)}`);
+    g.selectAll("text.name").data(dots).enter().append("text").attr("class", "name").attr("x", (v) => x(v.items_per_second) + 14).attr("y", (v, i) => y(v.accuracy.value) + 4 + 13 * (i % 3 - 1)).text((v) => cut(v.name, 24));
   }
 
   function drawHistory() {
