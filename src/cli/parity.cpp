@@ -66,7 +66,9 @@ Finding report(const Options& o, const std::vector<CaseResult>& results, const s
                                          fmt::format("{:.1e}", c.error),
                                          c.pass ? "agrees" : "DIFFERS"};
       table.row(row);
-      f.markdown += fmt::format("| {} |\n", fmt::join(row, " | "));
+      f.markdown += "|";
+      for (const std::string& text : row) f.markdown += fmt::format(" {} |", cell(text));
+      f.markdown += "\n";
       if (near_zero) faults.push_back("");
       if (!c.pass) faults.push_back(fmt::format("{}, '{}': {}", r.name, c.name, c.reason));
     }

@@ -38,6 +38,8 @@ struct Finding {
   std::string markdown;
 };
 
+// A name in a cell of a Markdown table.
+std::string cell(const std::string& name);
 Json comparison_json(const Comparison& c);
 // A number of JSON; "inf", "nan" as text.
 Json finite_json(double v);

@@ -193,8 +193,8 @@ std::string walk_markdown(const ParityOptions& o, const Walk& w, const std::stri
   md += "| depth | step | value | node | error | verdict |\n|---:|---:|---|---|---:|---|\n";
   for (size_t i : listed(w, static_cast<size_t>(std::max(o.top, 60)))) {
     const ValueCheck& c = w.values[i];
-    md += fmt::format("| {} | {} | `{}` | {} | {} | {} |\n", c.depth, c.step < 0 ? "" : std::to_string(c.step + 1), c.name, c.node,
-                      error_text(c.error), verdict_of(w, i));
+    md += fmt::format("| {} | {} | `{}` | {} | {} | {} |\n", c.depth, c.step < 0 ? "" : std::to_string(c.step + 1), cell(c.name),
+                      cell(c.node), error_text(c.error), verdict_of(w, i));
   }
   return md;
 }
@@ -269,6 +269,16 @@ std::vector<std::pair<std::string, std::vector<Tensor>>> otherwise_made(const Pa
 }
 
 }  // namespace
+
+std::string cell(const std::string& name) {
+  std::string out;
+  for (char c : name) {
+    if (c == '|') out += "\\|";
+    else if (c == '`') out += '\'';
+    else out += static_cast<unsigned char>(c) < 32 ? ' ' : c;
+  }
+  return out;
+}
 
 Json finite_json(double v) { return std::isfinite(v) ? Json(v) : Json(std::isnan(v) ? "nan" : "inf"); }
 
@@ -368,8 +378,8 @@ Finding find_budget(const ParityOptions& o, const Graph& graph, const CompileOpt
                                {"own", finite_json(s.own)},
                                {"at_output", finite_json(s.at_output)},
                                {"share", s.share}});
-    f.markdown +=
-        fmt::format("| {} | {} | {} | {} | {:.1f} % |\n", s.step + 1, s.node, error_text(s.own), error_text(s.at_output), 100 * s.share);
+    f.markdown += fmt::format("| {} | {} | {} | {} | {:.1f} % |\n", s.step + 1, cell(s.node), error_text(s.own), error_text(s.at_output),
+                              100 * s.share);
     if (i < static_cast<size_t>(o.top))
       table.row({std::to_string(s.step + 1), s.op, shortened(s.value, 40), error_text(s.own), error_text(s.at_output),
                  fmt::format("{:.1f} %", 100 * s.share), std::string(static_cast<size_t>(std::lround(20 * s.share)), '#')});
@@ -400,7 +410,7 @@ Finding find_distances(const ParityOptions& o, const Graph& graph, const Compile
     f.json["outputs"].push_back(
         {{"output", d.output}, {"compiled", finite_json(d.compiled)}, {"plain", finite_json(d.plain)}, {"pass", d.pass}});
     const char* verdict = d.pass ? "as good as it can be" : "FARTHER";
-    f.markdown += fmt::format("| `{}` | {} | {} | {} |\n", d.output, error_text(d.compiled), error_text(d.plain), verdict);
+    f.markdown += fmt::format("| `{}` | {} | {} | {} |\n", cell(d.output), error_text(d.compiled), error_text(d.plain), verdict);
     table.row(
         {d.output, error_text(d.compiled), error_text(d.plain), d.plain > 0 ? fmt::format("{:.2f}", d.compiled / d.plain) : "", verdict});
   }
