@@ -37,7 +37,9 @@ class Hunter {
     for (size_t i = 0; i < inputs_.size(); ++i) fits_as_it_is = fits_as_it_is && fits(inputs_[i].shape(), program.inputs()[i].dims);
     const auto now = fits_as_it_is ? tried(lane, inputs_) : std::nullopt;
     h_.error = now ? now->error : INFINITY;
-    h_.agrees = now && now->pass && now->error <= kClose;
+    // Of narrow types rounding leaves more.
+    for (const Port& port : program.outputs()) close_ = std::max(close_, 3 * parting::floor_of(port.dtype));
+    h_.agrees = now && now->pass && now->error <= close_;
     h_.tried = 0;
     if (h_.agrees) return h_;
     // Where intermediate values say that the first values agree, the inputs are right.
@@ -95,7 +97,7 @@ class Hunter {
   bool judged(const std::optional<Result>& r, Suspect s) {
     if (!r || !std::isfinite(r->error)) return false;
     s.error = r->error;
-    s.agrees = r->pass && (r->error <= h_.error / 30 || (r->error <= kClose && r->error < h_.error / 3));
+    s.agrees = r->pass && (r->error <= h_.error / 30 || (r->error <= close_ && r->error < h_.error / 3));
     if (s.agrees) {
       h_.verified.push_back(std::move(s));
       return true;
@@ -242,6 +244,7 @@ class Hunter {
   const Case& case_;
   const Walk* walked_;
   Clock::time_point start_;
+  double close_ = kClose;
   std::vector<Tensor> inputs_;
   Graph base_;                                   // constants folded
   std::vector<Trial> near_, together_, single_;  // at the nodes a walk points at; on all nodes of an op; on each
