@@ -304,3 +304,19 @@ TEST_CASE("help has words, manual pages and completion, and says what there is")
   CHECK(has(wrong.err, "did you mean 'parity'"));
   CHECK(tool("help completion tcsh").code == 2);
 }
+
+TEST_CASE("names in charts are drawn and never run") {
+  const Folder f;
+  // gnuplot runs what stands between backquotes.
+  const std::string name = "grain`touch ran`.onnx";
+  fs::copy(kGrain, f.path / name);
+  for (const std::string& command : {"bench '" + name + "' --batch 1,2 --seconds 0.05", "bench '" + name + "' --rate 50 --seconds 0.1",
+                                     "profile '" + name + "' --runs 2", "parity '" + name + "' --walk --seed 1"}) {
+    CAPTURE(command);
+    const int status = std::system(("cd " + f.path.string() + " && " + LATHE_TOOL + " " + command + " --chart c.svg >out 2>err").c_str());
+    CHECK(WEXITSTATUS(status) == 0);
+    CHECK(fs::exists(f.path / "c.svg"));
+    fs::remove(f.path / "c.svg");
+  }
+  CHECK_FALSE(fs::exists(f.path / "ran"));
+}

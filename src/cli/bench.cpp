@@ -33,6 +33,13 @@ Json environment_json(const Environment& e) {
           {"isas", e.machine.isas}};
 }
 
+double StolenWatch::share() const {
+  const auto now = stolen_seconds();
+  if (!before_ || !now) return 0;
+  const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
+  return (*now - *before_) / (seconds * std::max(1, machine_info().cores));
+}
+
 std::string environment_text(const Environment& e, double stolen) {
   std::string where =
       fmt::format("{}, {} of {} core{}{}", e.machine.cpu, e.machine.usable, e.machine.cores, e.machine.cores == 1 ? "" : "s",
@@ -245,8 +252,7 @@ Command add_bench(CLI::App& app) {
     const auto compiling = Clock::now();
     Program program = o->versus_unfused ? o->model.make_program(graph, options) : o->model.make_program(std::move(graph), options);
     const auto inputs = o->feed.make(o->model, program, options, o->seed);
-    std::vector<Shape> shapes;
-    for (const Tensor& t : inputs) shapes.push_back(t.shape());
+    const std::vector<Shape> shapes = shapes_of(inputs);
     (void)program.describe(shapes);
     const double compile_seconds = seconds(compiling);
     if (o->versus_unfused) return versus(*o, graph, options, program, shapes, inputs);

@@ -25,6 +25,16 @@ struct BenchFlags {
   KeepFlags keep;
 };
 
+// The share of all cores' time that other guests of the machine took since it was made; 0 where the system does not tell.
+class StolenWatch {
+ public:
+  double share() const;
+
+ private:
+  std::optional<double> before_ = stolen_seconds();
+  std::chrono::steady_clock::time_point start_ = std::chrono::steady_clock::now();
+};
+
 Json latency_json(const Latency& l);
 // Where and how it was measured; the same facts for people, a line or two.
 Json environment_json(const Environment& e);

@@ -40,8 +40,7 @@ void draw_rates(const BenchFlags& flags, std::vector<ArrivalResult> results) {
   std::string points;
   for (const ArrivalResult& r : results)
     points += fmt::format("{:.6g} {:.6g} {:.6g} {:.6g}\n", r.rate, r.total.median * 1e3, r.total.p99 * 1e3, r.waiting.p99 * 1e3);
-  std::string name = std::filesystem::path(flags.model.model).filename().string();
-  std::erase_if(name, [](char c) { return c == '"' || c == '\\' || c < 32; });
+  const std::string name = chart_label(std::filesystem::path(flags.model.model).filename().string());
   std::string script = fmt::format(
       "set terminal {} size 1280,800 font 'sans,12' background rgb '#ffffff'\nset output '{{out}}'\n"
       "set title \"{}: time to the answer under load, {} lane{}, {} arrivals\" font 'sans,15' noenhanced\n"
@@ -50,8 +49,8 @@ void draw_rates(const BenchFlags& flags, std::vector<ArrivalResult> results) {
       "plot $p using 1:3 with linespoints lw 2 pt 7 lc rgb '{}' title '99 of 100 below', $p using 1:2 with linespoints lw 2 pt 5 lc rgb "
       "'{}' "
       "title 'median', $p using 1:4 with linespoints lw 1 dt 2 pt 6 lc rgb '{}' title 'waiting, 99 of 100 below'{}\n",
-      flags.chart.ends_with(".png") ? "pngcairo" : "svg", name, flags.bench.lanes, flags.bench.lanes == 1 ? "" : "s", flags.arrivals,
-      points, kColours[1], kColours[0], kColours[3],
+      chart_terminal(flags.chart), name, flags.bench.lanes, flags.bench.lanes == 1 ? "" : "s", flags.arrivals, points, kColours[1],
+      kColours[0], kColours[3],
       flags.hold_ms > 0 ? fmt::format(", {:.6g} with lines dt 3 lc rgb '#888888' title 'the limit'", flags.hold_ms) : "");
   draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), flags.chart);
 }
@@ -79,8 +78,7 @@ int bench_load(BenchFlags& flags) {
   Progress progress;
   std::vector<ArrivalResult> results;
   std::optional<HighestRate> highest;
-  const auto stolen = stolen_seconds();
-  const auto started = std::chrono::steady_clock::now();
+  const StolenWatch stolen;
   if (flags.hold_ms > 0) {
     o.progress = [&](double share) { progress.show(fmt::format("looking for the highest rate: {:.0f} %", 100 * share)); };
     highest = highest_rate(program, threads, inputs, flags.hold_ms / 1e3, o);
@@ -95,8 +93,7 @@ int bench_load(BenchFlags& flags) {
   progress.show("");
   std::ranges::stable_sort(results, {}, &ArrivalResult::rate);
   const Environment env = environment();
-  const double took = std::chrono::duration<double>(std::chrono::steady_clock::now() - started).count();
-  const double share = stolen && stolen_seconds() ? (*stolen_seconds() - *stolen) / (took * std::max(1, env.machine.cores)) : 0;
+  const double share = stolen.share();
   Json j{{"model", flags.model.model},
          {"inputs", flags.feed.text(flags.seed)},
          {"lanes", o.lanes},

@@ -71,11 +71,6 @@ void apply(BenchFlags& flags, const std::string& text) {
   }
 }
 
-std::string quoted(std::string text) {
-  std::erase_if(text, [](char c) { return c == '"' || c == '\\' || c < 32; });
-  return text;
-}
-
 void draw_sweep(const BenchFlags& flags, const Swept& swept, const std::vector<double>& latency, const std::vector<double>& rate,
                 size_t knee) {
   std::string points;
@@ -94,10 +89,10 @@ void draw_sweep(const BenchFlags& flags, const Swept& swept, const std::vector<d
       "set label \"{} {}: nine tenths of the best throughput\" at {},{:.6g} left offset 1,0 noenhanced font 'sans,11' tc rgb '#555555'\n"
       "plot $p using 1:3 with linespoints lw 2 pt 7 lc rgb '{}' title 'items a second', "
       "$p using 1:2 axes x1y2 with linespoints lw 2 pt 5 lc rgb '{}' title 'latency'\n",
-      flags.chart.ends_with(".png") ? "pngcairo" : "svg", quoted(fs::path(flags.model.model).filename().string()), quoted(swept.what),
-      quoted(swept.what), fmt::join(swept.values, ", "), static_cast<double>(swept.values.front()) / 1.2,
+      chart_terminal(flags.chart), chart_label(fs::path(flags.model.model).filename().string()), chart_label(swept.what),
+      chart_label(swept.what), fmt::join(swept.values, ", "), static_cast<double>(swept.values.front()) / 1.2,
       static_cast<double>(swept.values.back()) * 1.2, 1.15 * most, points, swept.values[knee], swept.values[knee], 1.15 * most,
-      quoted(swept.what), swept.values[knee], swept.values[knee], 0.06 * most, kColours[0], kColours[1]);
+      chart_label(swept.what), swept.values[knee], swept.values[knee], 0.06 * most, kColours[0], kColours[1]);
   draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), flags.chart);
 }
 
@@ -186,10 +181,8 @@ int bench_sweep(BenchFlags& flags, const Swept& swept) {
       shapes.push_back(std::move(r.shapes));
     }
   }
-  const auto stolen = stolen_seconds();
-  const auto started = std::chrono::steady_clock::now();
+  const StolenWatch stolen;
   const auto times = timed(flags, contenders, 7);
-  const double took = std::chrono::duration<double>(std::chrono::steady_clock::now() - started).count();
   std::vector<double> latency, rate;
   for (const TurnTimes& t : times) {
     latency.push_back(summarise(t.latencies).median);
@@ -218,7 +211,7 @@ int bench_sweep(BenchFlags& flags, const Swept& swept) {
     table.row({std::to_string(swept.values[i]), shapes[i], seconds_text(l.median), seconds_text(l.p90), seconds_text(l.p99),
                fmt::format("{:.1f}", rate[i]), fmt::format("{:.0f} %", 100 * rate[i] / best), i == knee ? "<- knee" : ""});
   }
-  const double share = stolen && stolen_seconds() ? (*stolen_seconds() - *stolen) / (took * std::max(1, env.machine.cores)) : 0;
+  const double share = stolen.share();
   j["environment"] = environment_json(env);
   j["stolen_share"] = share;
   write_json(flags.model.json, j);

@@ -148,15 +148,11 @@ std::string csv(const JobResult& r) {
 
 // Speed against accuracy; without accuracy, bars of speed.
 void draw_chart(const Options& o, const JobSheet& sheet, const JobResult& r) {
-  const auto label = [](std::string text) {
-    for (char& c : text) c = c == '"' || c == '\\' || c == '`' ? '\'' : c;
-    return text;
-  };
   std::string data, points, bars;
   int n = 0;
   for (const VariantResult& v : r.variants) {
     if (!v.failed.empty()) continue;
-    bars += fmt::format("{} {:.9g} \"{}\"\n", n, v.items_per_second, label(v.name));
+    bars += fmt::format("{} {:.9g} \"{}\"\n", n, v.items_per_second, chart_label(v.name));
     if (v.accuracy || v.error) {
       const Interval right = v.accuracy ? *v.accuracy : *v.error;
       const double f = v.accuracy ? 100 : 1;
@@ -164,14 +160,14 @@ void draw_chart(const Options& o, const JobSheet& sheet, const JobResult& r) {
                           f * right.high);
       points += fmt::format("{}$d{} using 1:2:3:4 with yerrorbars lc rgb \"{}\" pt {} ps {} lw 1.5 title \"{}{}\"",
                             points.empty() ? "" : ", ", n, kColours[static_cast<size_t>(n) % kColours.size()], v.unbeaten ? 7 : 6,
-                            v.unbeaten ? 2.2 : 1.6, label(v.name), v.unbeaten ? " (unbeaten)" : "");
+                            v.unbeaten ? 2.2 : 1.6, chart_label(v.name), v.unbeaten ? " (unbeaten)" : "");
     }
     ++n;
   }
   std::string script = fmt::format(
       "set terminal {} size 1200,720 font \"DejaVu Sans,13\"\nset output \"{{out}}\"\nset title \"{}\" noenhanced\nset border 3\n"
       "set tics nomirror\nset grid lc rgb \"#dddddd\"\nset key noenhanced outside right top Left reverse samplen 1\n",
-      o.chart.ends_with(".png") ? "pngcairo" : "svg", label(sheet.title.empty() ? "Variants side by side" : sheet.title));
+      chart_terminal(o.chart), chart_label(sheet.title.empty() ? "Variants side by side" : sheet.title));
   if (points.empty())
     script += fmt::format(
         "$b << EOD\n{}EOD\nset style fill solid\nset boxwidth 0.6\nset yrange [0:*]\nset ylabel \"items a second\"\n"

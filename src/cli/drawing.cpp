@@ -20,6 +20,16 @@ void check_picture_name(const std::string& target, const std::string& option) {
     throw UsageError(fmt::format("{} {}: expected a name ending in .png or .svg", option, target));
 }
 
+std::string chart_label(std::string text) {
+  for (char& c : text) {
+    if (c == '"' || c == '\\' || c == '`') c = '\'';
+    else if (static_cast<unsigned char>(c) < 32) c = ' ';
+  }
+  return text;
+}
+
+std::string_view chart_terminal(const std::string& target) { return target.ends_with(".png") ? "pngcairo" : "svg"; }
+
 void draw_with(const std::string& program, const std::string& package, const std::vector<std::string>& arguments, std::string script,
                const std::string& target) {
   namespace fs = std::filesystem;

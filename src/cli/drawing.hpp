@@ -14,6 +14,11 @@ void check_picture_name(const std::string& target, const std::string& option);
 // drawn.
 void draw_with(const std::string& program, const std::string& package, const std::vector<std::string>& arguments, std::string script,
                const std::string& target);
+// A name between the double quotes of a gnuplot script, where a backquote would run what it holds: quotes, backslashes and control
+// characters are replaced.
+std::string chart_label(std::string text);
+// What draws into a file of that name.
+std::string_view chart_terminal(const std::string& target);
 // Colours of charts: steel, brick, moss, ochre, plum, slate and others, apart from one another also in print.
 extern const std::vector<std::string> kColours;
 

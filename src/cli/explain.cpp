@@ -57,9 +57,7 @@ Command add_explain(CLI::App& app) {
     const Program program = o->model.make_program(std::move(graph), options);
     // Random inputs of some kinds cannot be made, and only runs need any.
     const auto inputs = o->timed || o->feed.any() ? o->feed.make(o->model, program, options, 1) : std::vector<Tensor>();
-    std::vector<Shape> shapes;
-    for (const Tensor& t : inputs) shapes.push_back(t.shape());
-    if (inputs.empty()) shapes = o->model.shapes_for(program, options);
+    const std::vector<Shape> shapes = inputs.empty() ? o->model.shapes_for(program, options) : shapes_of(inputs);
     const EditionInfo edition = program.describe(shapes);
     const int threads = program.options().threads;
     Progress progress;

@@ -19,6 +19,12 @@ int64_t count_nan(const Tensor& t) {
 
 }  // namespace
 
+std::vector<Shape> shapes_of(const std::vector<Tensor>& inputs) {
+  std::vector<Shape> out;
+  for (const Tensor& t : inputs) out.push_back(t.shape());
+  return out;
+}
+
 std::vector<NamedTensor> read_tensors(const std::string& path, const std::string& option) {
   const std::string kind = fs::path(path).extension().string();
   if (kind == ".npz") return read_npz(path);

@@ -38,6 +38,7 @@ struct FeedFlags {
   std::map<std::string, Tensor> given_;
 };
 
+std::vector<Shape> shapes_of(const std::vector<Tensor>& inputs);
 // The tensors that --input FILE holds; a single array has no name. Throws UsageError for a file of another kind.
 std::vector<NamedTensor> read_tensors(const std::string& path, const std::string& option);
 

@@ -86,10 +86,6 @@ void draw_history(const Options& o, const std::vector<LogEntry>& entries) {
   const double factor = unit == "s" ? 1e3 : unit == "share" ? 100 : 1;
   const std::string shown = unit == "s" ? "ms" : unit == "share" ? "%" : unit;
   std::string data, plots;
-  const auto label = [](std::string text) {
-    for (char& c : text) c = c == '"' || c == '\\' || c == '`' ? '\'' : c;
-    return text;
-  };
   size_t n = 0;
   for (const auto& [name, line] : lines) {
     data += fmt::format("$d{} << EOD\n", n);
@@ -103,15 +99,15 @@ void draw_history(const Options& o, const std::vector<LogEntry>& entries) {
     plots += fmt::format(
         "{}$d{} using 1:2:3:4 with yerrorbars lc rgb \"{}\" pt 7 ps 0.8 notitle, $d{} using 1:2 with lines lw 2 lc rgb "
         "\"{}\" title \"{}\"",
-        n ? ", " : "", n, colour, n, colour, label(name));
+        n ? ", " : "", n, colour, n, colour, chart_label(name));
     ++n;
   }
   std::string script = fmt::format(
       "set terminal {} size 1200,640 font \"DejaVu Sans,12\"\nset output \"{{out}}\"\nset title \"{} of what was kept in {}\" noenhanced\n"
       "set xlabel \"entry\"\nset ylabel \"{}{}\" noenhanced\nset key noenhanced above\nset grid ytics lc rgb \"#dddddd\"\nset border 3\n"
       "set tics nomirror\nset xtics 1\nset offsets 0.5, 0.5, graph 0.1, 0\nset yrange [0:*]\n{}plot {}\n",
-      o.chart.ends_with(".png") ? "pngcairo" : "svg", figure, label(fs::path(o.keep.file()).filename().string()), figure,
-      shown.empty() ? "" : ", " + shown, data, plots);
+      chart_terminal(o.chart), chart_label(figure), chart_label(fs::path(o.keep.file()).filename().string()), chart_label(figure),
+      shown.empty() ? "" : ", " + chart_label(shown), data, plots);
   draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), o.chart);
 }
 

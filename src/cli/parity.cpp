@@ -44,6 +44,7 @@ Finding report(const Options& o, const std::vector<CaseResult>& results, const s
                const std::vector<std::pair<std::string, std::string>>& skipped = {}) {
   Finding f;
   f.json = Json{{"model", o.model.model}, {"compared", what}, {"cases", Json::array()}};
+  const Tolerances tolerances = o.tolerances();
   bool pass = true;
   // ULP and relative error say nothing of numbers near zero: they are shown where the error relative to the whole is worth a look.
   Table table("lllrrrl", {"case", "output", "shape", "max abs", "max rel", "error", "verdict"});
@@ -56,7 +57,7 @@ Finding report(const Options& o, const std::vector<CaseResult>& results, const s
     for (const Comparison& c : r.outputs) {
       entry["outputs"].push_back(comparison_json(c));
       // A relative error whose absolute one is within tolerance is one of a number near zero.
-      const Tolerance t = tolerance_for(c.dtype, o.tolerances().of(c.name, c.dtype));
+      const Tolerance t = tolerance_for(c.dtype, tolerances.of(c.name, c.dtype));
       const bool near_zero = c.pass && c.max_relative > t.relative;
       const std::vector<std::string> row{r.name,
                                          cut_to(c.name, 28),
@@ -92,7 +93,7 @@ Finding report(const Options& o, const std::vector<CaseResult>& results, const s
     for (const std::string& line : wrapped(fault, 100)) fmt::print("  {}\n", line);
   }
   if (starred) fmt::print("  * of numbers near zero: what is allowed absolutely is larger than they are\n");
-  const Tolerance t = tolerance_for(DType::f32, o.tolerances().of("", DType::f32));
+  const Tolerance t = tolerance_for(DType::f32, tolerances.of("", DType::f32));
   fmt::print("tolerance for f32: {:g} absolute + {:g} relative{}{}\n", t.absolute, t.relative,
              t.ulp ? fmt::format(", or {} ulp", t.ulp) : "", o.tolerance_file.empty() ? "" : "; others in " + o.tolerance_file);
   const std::string verdict =
@@ -261,6 +262,7 @@ Finding check_cases(const Options& o, Graph graph, CompileOptions options, bool 
   }
   Lane lane(o.model.make_program(std::move(graph), options), o.model.threads);
   RunProgress slow("running");
+  const Tolerances tolerances = o.tolerances();
   std::vector<CaseResult> results;
   std::vector<std::pair<std::string, std::string>> skipped;
   for (const Case& c : cases) {
@@ -268,7 +270,7 @@ Finding check_cases(const Options& o, Graph graph, CompileOptions options, bool 
       skipped.emplace_back(c.name, why);
       continue;
     }
-    results.push_back(check_case(lane, c, o.tolerances(), slow.on(o.model.run_options())));
+    results.push_back(check_case(lane, c, tolerances, slow.on(o.model.run_options())));
   }
   return report(o, results, "compiled against reference outputs", quiet, skipped);
 }
@@ -282,9 +284,10 @@ Finding check_plain(const Options& o, const Graph& graph, const CompileOptions& 
   RunProgress slow("running");
   const RunOptions run = slow.on(o.model.run_options());
   const Outputs got = a.run(std::span<const Tensor>(inputs), run), expected = b.run(std::span<const Tensor>(inputs), run);
+  const Tolerances tolerances = o.tolerances();
   CaseResult r{fmt::format("seed {}", o.seed), true, {}};
   for (size_t i = 0; i < got.size(); ++i) {
-    r.outputs.push_back(compare(got.name(i), got[i], expected[i], o.tolerances().of(got.name(i), got[i].dtype())));
+    r.outputs.push_back(compare(got.name(i), got[i], expected[i], tolerances.of(got.name(i), got[i].dtype())));
     r.pass = r.pass && r.outputs.back().pass;
   }
   return report(o, {r}, "compiled against plain evaluation", quiet);
@@ -381,6 +384,7 @@ int look_at_all(Options& o, const std::vector<std::string>& models) {
 }  // namespace
 
 Command add_parity(CLI::App& app) {
+  constexpr const char* kLaboratory = "Where, why, how much";
   auto o = std::make_shared<Options>();
   o->model.add_to(app, false);
   app.add_option("MORE", o->more, "More models, or folders of them")->type_name("");
@@ -389,33 +393,32 @@ Command add_parity(CLI::App& app) {
   app.add_option("--npz-outputs", o->outputs, "Outputs expected of them, by name")->type_name("FILE");
   app.add_flag("--against-plain", o->against_plain, "Compare the compiled program with plain evaluation on random inputs");
   app.add_flag("--walk", o->walk, "Where they part: every value that the program makes, in order, against plain evaluation in double")
-      ->group("Where, why, how much");
+      ->group(kLaboratory);
   app.add_option("--values", o->values,
                  "With --walk and --why: reference values by name instead, some are enough: an npz, or a folder of npy and pb")
       ->type_name("FILE|DIR")
-      ->group("Where, why, how much");
+      ->group(kLaboratory);
   app.add_option("--against", o->against,
                  "With --walk: the values of this model instead, matched by name or place. With --budget: the model before it was narrowed")
       ->type_name("MODEL")
-      ->group("Where, why, how much");
-  app.add_flag("--why", o->why, "Why the outputs differ from the reference: the usual mistakes, tried one by one")
-      ->group("Where, why, how much");
+      ->group(kLaboratory);
+  app.add_flag("--why", o->why, "Why the outputs differ from the reference: the usual mistakes, tried one by one")->group(kLaboratory);
   app.add_option("--hunt-seconds", o->hunt_seconds, "With --why: begin no further trial after this time (30)")
       ->check(zero_or_more())
       ->type_name("S")
-      ->group("Where, why, how much");
-  app.add_flag("--budget", o->budget, "Where the digits go: what each step adds to the error of the result")->group("Where, why, how much");
+      ->group(kLaboratory);
+  app.add_flag("--budget", o->budget, "Where the digits go: what each step adds to the error of the result")->group(kLaboratory);
   app.add_flag("--to-double", o->to_double,
                "Whether the outputs are as good as their types can be: their distance to the double result, beside "
                "that of plain evaluation")
-      ->group("Where, why, how much");
+      ->group(kLaboratory);
   app.add_option("--keep", o->keep, "With --walk: references kept at a time; more are found by bisection (a quarter of the memory)")
       ->type_name("SIZE")
-      ->group("Where, why, how much");
-  app.add_option("--top", o->top, "Rows to list (24)")->check(CLI::Range(4, 1000000))->type_name("N")->group("Where, why, how much");
+      ->group(kLaboratory);
+  app.add_option("--top", o->top, "Rows to list (24)")->check(CLI::Range(4, 1000000))->type_name("N")->group(kLaboratory);
   app.add_option("--chart", o->chart, "With --walk: draw error against depth (needs gnuplot)")
       ->type_name("FILE.png|svg")
-      ->group("Where, why, how much");
+      ->group(kLaboratory);
   app.add_option("--markdown", o->markdown, "Write the report as Markdown")->type_name("FILE");
   o->feed.add_to(app, {.cases = false, .image = true, .seed = false});
   auto* seed = app.add_option("--seed", o->seed, "Seed of the random inputs (1)")->type_name("N");

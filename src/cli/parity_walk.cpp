@@ -105,10 +105,6 @@ std::vector<size_t> listed(const Walk& w, size_t most) {
 
 // Dots of error against depth, on a scale of powers of ten.
 void draw_walk(const ParityOptions& o, const Walk& w) {
-  const auto label = [](std::string text) {
-    std::erase_if(text, [](char c) { return c == '"' || c == '\\' || c < 32; });
-    return text;
-  };
   std::string points[3];
   double least = 1e-9;
   int deepest = 1;
@@ -125,7 +121,7 @@ void draw_walk(const ParityOptions& o, const Walk& w) {
       "set xlabel \"depth: nodes on the longest path from an input\"\nset ylabel \"error: root mean square, relative\"\n"
       "set logscale y\nset format y '10^{{%T}}'\nset yrange [1e-9:10]\nset xrange [0:{}]\n"
       "set border 3 lc rgb '#555555'\nset tics nomirror\nset grid ytics lc rgb '#dddddd'\nset key top left noenhanced\n",
-      o.chart.ends_with(".png") ? "pngcairo" : "svg", label(fs::path(o.model.model).filename().string()), label(w.against), deepest + 1);
+      chart_terminal(o.chart), chart_label(fs::path(o.model.model).filename().string()), chart_label(w.against), deepest + 1);
   const char* names[]{"within tolerance", "out of tolerance", "the error jumps here"};
   const std::string colours[]{kColours[0], kColours[1], kColours[3]};
   std::string plot;
@@ -139,8 +135,8 @@ void draw_walk(const ParityOptions& o, const Walk& w) {
     const ValueCheck& c = w.values[static_cast<size_t>(at)];
     const bool right = c.depth > deepest / 2;
     script +=
-        fmt::format("set label \"{}\" at {},{:.3g} {} offset {},0.8 noenhanced font 'sans,11'\n", label(shortened(c.node, 60)), c.depth,
-                    std::clamp(std::isfinite(c.error) ? c.error : 10.0, 1e-9, 10.0), right ? "right" : "left", right ? -1.5 : 1.5);
+        fmt::format("set label \"{}\" at {},{:.3g} {} offset {},0.8 noenhanced font 'sans,11'\n", chart_label(shortened(c.node, 60)),
+                    c.depth, std::clamp(std::isfinite(c.error) ? c.error : 10.0, 1e-9, 10.0), right ? "right" : "left", right ? -1.5 : 1.5);
   }
   script += "plot " + plot + "\n";
   draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), o.chart);

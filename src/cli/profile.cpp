@@ -41,8 +41,7 @@ void draw(const Options& o, const Profile& p) {
   // More bars than this cannot be told apart on one picture.
   std::vector<size_t> order = longest(p, static_cast<size_t>(std::min(o.top, 48)));
   std::reverse(order.begin(), order.end());
-  std::string title = std::filesystem::path(o.model.model).filename().string();
-  std::erase_if(title, [](char c) { return c == '"' || c == '\\' || c < 32; });
+  std::string title = chart_label(std::filesystem::path(o.model.model).filename().string());
   if (title.size() > 60) title = title.substr(0, 29) + ".." + title.substr(title.size() - 29);
   std::string script = fmt::format(
       "set terminal {} size 1280,800 font 'sans,12' background rgb '#ffffff'\nset output '{{out}}'\n"
@@ -51,15 +50,13 @@ void draw(const Options& o, const Profile& p) {
       "set border 3 lc rgb '#555555'\nset tics nomirror noenhanced\nset grid xtics lc rgb '#dddddd'\nset key bottom right noenhanced\nset "
       "ytics font 'sans,10'\n"
       "set style fill solid 1.0 noborder\nset lmargin 46\nset yrange [-0.7:{}]\n",
-      o.chart.ends_with(".png") ? "pngcairo" : "svg", title, order.size(), p.steps.size(), p.timed.runs,
-      o.profile.cold ? ", cold caches" : "", 1.3 * (order.empty() ? 1 : p.steps[order.back()].latency.median * 1e6),
-      static_cast<double>(order.size()) - 0.3);
+      chart_terminal(o.chart), title, order.size(), p.steps.size(), p.timed.runs, o.profile.cold ? ", cold caches" : "",
+      1.3 * (order.empty() ? 1 : p.steps[order.back()].latency.median * 1e6), static_cast<double>(order.size()) - 0.3);
   std::string tics;
   script += "$steps << END\n";
   for (size_t i = 0; i < order.size(); ++i) {
     const StepProfile& s = p.steps[order[i]];
-    std::string name = name_of(p, order[i], 34);
-    std::erase_if(name, [](char c) { return c == '"' || c == '\\'; });
+    const std::string name = chart_label(name_of(p, order[i], 34));
     tics += fmt::format("{}\"{}\" {}", i ? ", " : "", name, i);
     script += fmt::format("{} {:.6g} {:.6g} \"{:.1f} %, {:.0f} % of the limit\"\n", i, s.latency.median * 1e6,
                           std::min(s.limit_seconds, s.latency.median) * 1e6, 100 * s.share, 100 * s.of_limit);
@@ -100,8 +97,7 @@ Command add_profile(CLI::App& app) {
     o->feed.read(o->model, graph, options);
     const Program program = o->model.make_program(std::move(graph), options);
     const auto inputs = o->feed.make(o->model, program, options, o->seed);
-    std::vector<Shape> shapes;
-    for (const Tensor& t : inputs) shapes.push_back(t.shape());
+    const std::vector<Shape> shapes = shapes_of(inputs);
     const int threads = program.options().threads;
     Progress progress;
     progress.show("probing the machine");

@@ -112,8 +112,8 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
   for (const SweepRow& row : rows) order.push_back(&row);
   std::ranges::stable_sort(order, [](const SweepRow* a, const SweepRow* b) { return a->size < b->size; });
   const auto rate = [&](const SweepRow& row, double seconds) { return (arithmetic ? row.flops : row.bytes) / seconds / 1e9; };
-  std::string script = fmt::format("set terminal {} size 1280,800 font 'sans,13' background rgb '#ffffff'\nset output '{{out}}'\n",
-                                   o.chart.ends_with(".png") ? "pngcairo" : "svg");
+  std::string script =
+      fmt::format("set terminal {} size 1280,800 font 'sans,13' background rgb '#ffffff'\nset output '{{out}}'\n", chart_terminal(o.chart));
   script += fmt::format(
       "set title \"{} ({}, {} thread{}{})\" font 'sans,16' noenhanced\nset logscale x {}\nset logscale y 10\nset xlabel \"{}\"\nset ylabel "
       "\"{}\"\nset grid xtics ytics lc rgb '#d8d8d8'\nset border 3 lc rgb '#555555'\nset tics nomirror\nset lmargin 10\nset key outside "

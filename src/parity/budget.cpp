@@ -49,17 +49,18 @@ ErrorBudget error_budget(const Graph& model, std::span<const Tensor> inputs, con
 
   const parting::Net exact_net(exact_model ? *exact_model : model, exact_options);
   parting::Exact exact(exact_net.graph(), inputs, options.run, compile_options.limits);
-  std::vector<std::string> names;
+  std::set<std::string> named;
   look.made = [&](MadeValue& v) {
     const std::string name = net.model_name(v.name());
-    if (is_float(v.dtype()) && exact.has(name) && std::ranges::find(names, name) == names.end()) names.push_back(name);
+    if (is_float(v.dtype()) && exact.has(name)) named.insert(name);
   };
   const Outputs first = lane.run(inputs, look);
   std::vector<Tensor> got;
   for (size_t i = 0; i < first.size(); ++i) {
     got.push_back(first[i]);
-    if (exact.has(first.name(i)) && std::ranges::find(names, first.name(i)) == names.end()) names.push_back(first.name(i));
+    if (exact.has(first.name(i))) named.insert(first.name(i));
   }
+  const std::vector<std::string> names(named.begin(), named.end());
   tell(fmt::format("plain evaluation in double of {} values", names.size()));
   const std::map<std::string, Tensor> right = exact.values(names);
   std::vector<Tensor> wanted;

@@ -74,9 +74,6 @@ std::vector<double> numbers_in(const std::map<std::string, std::string>& metadat
   return out;
 }
 
-// The dims fit, open ones included.
-bool takes(const std::optional<Dims>& dims, const Shape& s) { return fits(s, dims); }
-
 }  // namespace
 
 std::vector<InputChange> moved(const std::string& name, const Tensor& given, const std::optional<Dims>& dims) {
@@ -86,13 +83,13 @@ std::vector<InputChange> moved(const std::string& name, const Tensor& given, con
   const auto order = [&](const std::string& what, std::vector<int64_t> axes) {
     out.push_back({what, [axes = std::move(axes)](const Tensor& t) { return transposed(t, axes); }});
   };
-  if (!takes(dims, s)) {  // as it is, it is no input of the model: what makes it one?
+  if (!fits(s, dims)) {  // as it is, it is no input of the model: what makes it one?
     std::vector<int64_t> axes(s.size());
     std::iota(axes.begin(), axes.end(), 0);
     while (s.size() <= 5 && std::next_permutation(axes.begin(), axes.end())) {
       Shape there;
       for (int64_t a : axes) there.push_back(s[static_cast<size_t>(a)]);
-      if (takes(dims, there)) order(fmt::format("'{}' transposed to {}", name, to_string(there)), axes);
+      if (fits(there, dims)) order(fmt::format("'{}' transposed to {}", name, to_string(there)), axes);
     }
     return out;
   }
@@ -129,7 +126,7 @@ std::vector<InputChange> moved(const std::string& name, const Tensor& given, con
       out.push_back({fmt::format("height and width of '{}' swapped in memory", name),
                      [turned, swap](const Tensor& t) { return transposed(t.reshaped(turned), swap); }});
     }
-    if (takes(dims, turned)) order(fmt::format("height and width of '{}' swapped", name), swap);
+    if (fits(turned, dims)) order(fmt::format("height and width of '{}' swapped", name), swap);
     out.push_back({fmt::format("'{}' upside down", name), [h](const Tensor& t) { return mirrored(t, h); }});
     out.push_back({fmt::format("'{}' mirrored, left for right", name), [w](const Tensor& t) { return mirrored(t, w); }});
   }
@@ -142,7 +139,7 @@ std::vector<InputChange> moved(const std::string& name, const Tensor& given, con
       out.push_back({fmt::format("first and second axis of '{}' swapped in memory (the batch in the wrong place)", name),
                      [other, swap](const Tensor& t) { return transposed(t.reshaped(other), swap); }});
     }
-    if (pays && takes(dims, other)) order(fmt::format("first and second axis of '{}' swapped (the batch in the wrong place)", name), swap);
+    if (pays && fits(other, dims)) order(fmt::format("first and second axis of '{}' swapped (the batch in the wrong place)", name), swap);
   }
   return out;
 }

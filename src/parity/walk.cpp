@@ -277,14 +277,13 @@ class Walker {
   }
 
   // The largest error among what a value is made from.
-  double error_before(size_t at, std::vector<ValueId>* from = nullptr) const {
+  double error_before(size_t at) const {
     const auto segment = net_.segment(order_[at], [&](ValueId v) { return by_value_.contains(v); });
     double most = 0;
     for (ValueId v : segment.from) {
       const auto it = by_value_.find(v);
       if (it != by_value_.end() && std::isfinite(w_.values[it->second].error)) most = std::max(most, w_.values[it->second].error);
     }
-    if (from) *from = segment.from;
     return most;
   }
 

@@ -84,7 +84,6 @@ class Shown : public MadeValue {
 
 MadeValues::MadeValues(const lower::Plan& plan) : plan_(plan), by_step_(plan.steps.size()) {
   const Graph& g = *plan.graph;
-  const auto producers = g.producers();
   std::vector<std::vector<int>> steps_of(g.nodes.size());
   for (size_t s = 0; s < plan.steps.size(); ++s) {
     for (int n : plan.steps[s].members) steps_of[static_cast<size_t>(n)].push_back(static_cast<int>(s));
@@ -109,7 +108,7 @@ MadeValues::MadeValues(const lower::Plan& plan) : plan_(plan), by_step_(plan.ste
     }
   }
   for (size_t v = 0; v < g.values.size(); ++v) {
-    if (made[v] < 0 || producers[v] < 0 || g.values[v].constant) continue;
+    if (made[v] < 0 || g.values[v].constant) continue;
     if (!plan.dynamic[v]) {
       const lower::BufferId b = plan.locations[v].buffer;
       if (b == lower::kNoBuffer) continue;
