@@ -7,6 +7,7 @@
 #endif
 
 #include <algorithm>
+#include <cmath>
 #include <cstring>
 
 #include "kernels/byte_result.hpp"
@@ -49,66 +50,89 @@ inline void requantise_exactly(const ByteResult& g, const int32_t* line, uint8_t
   }
 }
 
-// Columns [column, column + lanes): what they need, in registers.
-struct ByteColumns {
-  VF factor, shift, low, high, zero;
-  bool shifted;
+// What sums need to become bytes by floats, for some columns; up to whole vectors past them.
+template <int64_t kMost>
+struct ByteFactors {
+  alignas(64) float factor[kMost];
+  alignas(64) float shift[kMost];  // with the zero point
+  alignas(64) float limit[kMost];  // nearer to a whole number than this, the sum becomes what it becomes in double
 
-  ByteColumns(const ByteResult& g, int64_t column)
-      : factor(narrow(g.factors + column)),
-        shift(g.shifts ? narrow(g.shifts + column) : hn::Zero(F32())),
-        low(hn::Set(F32(), g.out_signed ? -128.0f : 0.0f)),
-        high(hn::Set(F32(), g.out_signed ? 127.0f : 255.0f)),
-        zero(hn::Set(F32(), static_cast<float>(g.out_zero))),
-        shifted(g.shifts != nullptr) {}
-
-  static HWY_INLINE VF narrow(const double* p) {
-    const F32 d;
-#if HWY_TARGET == HWY_SCALAR
-    return hn::Set(d, static_cast<float>(*p));
-#else
-    const hn::Half<F32> dh;
-    const hn::Rebind<double, hn::Half<F32>> dd;
-    return hn::Combine(d, hn::DemoteTo(dh, hn::LoadU(dd, p + hn::Lanes(dh))), hn::DemoteTo(dh, hn::LoadU(dd, p)));
-#endif
-  }
-
-  using Far = hn::Mask<F32>;
-  static HWY_INLINE Far all() { return hn::FirstN(F32(), hn::Lanes(F32())); }
-  static HWY_INLINE bool all_true(Far far) { return hn::AllTrue(F32(), far); }
-
-  // By floats. Says which are far enough from the middle between two numbers: of the others double might round some the other way.
-  HWY_INLINE Far write(hn::Vec<hn::RebindToSigned<F32>> sums, uint8_t* out) const {
-    const F32 d;
-    const hn::RebindToUnsigned<F32> du;
-    VF v = hn::Mul(hn::ConvertTo(d, sums), factor), size = hn::Abs(v);
-    if (shifted) {
-      v = hn::Add(v, shift);
-      size = hn::Add(size, hn::Abs(shift));
+  // `place(j)`: where the j-th column from `column` on stands.
+  template <class Place>
+  void set(const ByteResult& g, int64_t column, int64_t columns, Place place) {
+    const int64_t whole = std::min(kMost, (columns + kStep - 1) / kStep * kStep);
+    std::fill_n(factor, whole, 0.0f), std::fill_n(shift, whole, 0.0f), std::fill_n(limit, whole, 0.5f);
+    for (int64_t j = 0; j < columns; ++j) {
+      const int64_t at = place(j);
+      const double s = (g.shifts ? g.shifts[column + j] : 0) + g.out_zero;
+      factor[at] = static_cast<float>(g.factors[column + j]);
+      shift[at] = static_cast<float>(s);
+      // The product carries two roundings, the shift one, their sum one, each of at most 2^-24 of what it rounds; results of more than
+      // 256 are clamped whatever was lost, so the product is at most 256 and the shift.
+      limit[at] = static_cast<float>(0.5 - 0x1p-24 * (800 + 4 * std::fabs(s)));
     }
-    // Adding a number whose last place is one rounds to the nearest, ties to even. (What is too large for that is clamped.)
-    const VF place = hn::Set(d, 0x1.8p23f);
-    const VF rounded = hn::Sub(hn::Add(v, place), place);
-    // Four roundings, each of at most 2^-24 of what it rounds.
-    const VF apart = hn::MulAdd(size, hn::Set(d, 0x1p-21f), hn::Abs(hn::Sub(v, rounded)));
-    // The whole number then stands in the low bits, negative ones as their complement.
-    const auto y = hn::BitCast(du, hn::Add(hn::Min(hn::Max(hn::Add(rounded, zero), low), high), place));
-    const hn::Rebind<uint8_t, F32> d8;
-    hn::StoreU(hn::TruncateTo(d8, y), d8, out);
-    return hn::Lt(apart, hn::Set(d, 0.5f));
   }
+  void set(const ByteResult& g, int64_t column, int64_t columns) {
+    set(g, column, columns, [](int64_t j) { return j; });
+  }
+
+ private:
+  static constexpr int64_t kStep = 64;
 };
 
-inline void requantise(const ByteResult& g, const int32_t* line, uint8_t* out, int64_t column, int64_t columns) {
-  const hn::RebindToSigned<F32> di;
-  const int64_t lanes = hn::Lanes(F32());
-  int64_t j = 0;
-  for (; j + lanes <= columns; j += lanes) {
-    if (!ByteColumns::all_true(ByteColumns(g, column + j).write(hn::LoadU(di, line + j), out + j)))
-      requantise_exactly(g, line + j, out + j, column + j, lanes);
+using VSums = hn::Vec<hn::RebindToSigned<F32>>;
+using Far = hn::Mask<F32>;  // where floats can be trusted
+HWY_INLINE Far all_far() { return hn::FirstN(F32(), hn::Lanes(F32())); }
+HWY_INLINE bool all_true(Far far) { return hn::AllTrue(F32(), far); }
+
+// A vector of columns, in registers.
+struct ByteColumns {
+  VF factor, shift, limit;
+
+  template <int64_t kMost>
+  ByteColumns(const ByteFactors<kMost>& f, int64_t at)
+      : factor(hn::LoadU(F32(), f.factor + at)), shift(hn::LoadU(F32(), f.shift + at)), limit(hn::LoadU(F32(), f.limit + at)) {}
+
+#if HWY_TARGET == HWY_AVX3
+  // Whole numbers that fit 32 bits, to be saturated.
+  HWY_INLINE VSums rounded(const ByteResult&, VSums sums, Far& far) const {
+    const F32 d;
+    // NaN passes the minimum, and is near to nothing.
+    const VF v{_mm512_min_ps(_mm512_set1_ps(30000.0f), hn::MulAdd(hn::ConvertTo(d, sums), factor, shift).raw)};
+    const VSums r{_mm512_cvtps_epi32(v.raw)};
+    far = hn::And(far, hn::Lt(hn::Abs(hn::Sub(v, hn::ConvertTo(d, r))), limit));
+    return r;
   }
-  requantise_exactly(g, line + j, out + j, column + j, columns - j);
+  HWY_INLINE void write(const ByteResult& g, VSums sums, uint8_t* out, Far& far) const {
+    const VSums r = rounded(g, sums, far);
+    const auto bytes =
+        g.out_signed ? _mm512_cvtsepi32_epi8(r.raw) : _mm512_cvtusepi32_epi8(hn::Max(r, hn::Zero(hn::RebindToSigned<F32>())).raw);
+    _mm_storeu_si128(reinterpret_cast<__m128i*>(out), bytes);
+  }
+#else
+  HWY_INLINE void write(const ByteResult& g, VSums sums, uint8_t* out, Far& far) const {
+    const F32 d;
+    const hn::RebindToUnsigned<F32> du;
+    const hn::Rebind<uint8_t, F32> d8;
+    const VF v = hn::MulAdd(hn::ConvertTo(d, sums), factor, shift);
+    // Adding a number whose last place is one rounds to the nearest, ties to even. (What is too large for that is clamped.)
+    const VF place = hn::Set(d, 0x1.8p23f);
+    const VF whole = hn::Sub(hn::Add(v, place), place);
+    far = hn::And(far, hn::Lt(hn::Abs(hn::Sub(v, whole)), limit));
+    const VF low = hn::Set(d, g.out_signed ? -128.0f : 0.0f), high = hn::Set(d, g.out_signed ? 127.0f : 255.0f);
+    // The whole number then stands in the low bits, negative ones as their complement.
+    hn::StoreU(hn::TruncateTo(d8, hn::BitCast(du, hn::Add(hn::Min(hn::Max(whole, low), high), place))), d8, out);
+  }
+#endif
+};
+
+#if HWY_TARGET == HWY_AVX3
+// Whole numbers saturated to 64 bytes: each 128 bits of the result from those of a, b, c and d in turn.
+HWY_INLINE __m512i saturated(bool is_signed, VSums a, VSums b, VSums c, VSums d) {
+  const __m512i ab = _mm512_packs_epi32(a.raw, b.raw), cd = _mm512_packs_epi32(c.raw, d.raw);
+  return is_signed ? _mm512_packs_epi16(ab, cd) : _mm512_packus_epi16(ab, cd);
 }
+#endif
 
 // A row of finished sums, from `column` on, to the result. Tapes come later, over more columns at once.
 inline void finish_line(const ByteResult& g, const int32_t* line, int64_t row, int64_t column, int64_t columns) {
@@ -118,7 +142,7 @@ inline void finish_line(const ByteResult& g, const int32_t* line, int64_t row, i
     return;
   }
   if (g.reals) return real_row(g, line, g.reals + at, row, column, columns);
-  requantise(g, line, g.out + at, column, columns);
+  requantise_exactly(g, line, g.out + at, column, columns);
 }
 
 }  // namespace lathe::kernels::HWY_NAMESPACE

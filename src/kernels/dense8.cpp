@@ -57,15 +57,16 @@ HWY_INLINE VI add_products(VI sum, const int32_t* a, VI b) {
 #endif
 }
 
+// Sums begin with `start`: a row of it for each, or (start_stride 0) one for all.
 template <int R, int V, bool kBytes>
-HWY_NOINLINE void micro8(const int32_t* HWY_RESTRICT a, int64_t groups, const int32_t* HWY_RESTRICT b, int32_t* HWY_RESTRICT sums,
-                         int64_t stride, bool accumulate) {
+HWY_NOINLINE void micro8(const int32_t* HWY_RESTRICT a, int64_t groups, const int32_t* HWY_RESTRICT b, int32_t* sums, int64_t stride,
+                         const int32_t* start, int64_t start_stride) {
   const I32 d;
   VI acc[R][V];
 #pragma GCC unroll 16
   for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
-    for (int v = 0; v < V; ++v) acc[r][v] = accumulate ? hn::LoadU(d, sums + r * stride + v * kLanes8) : hn::Zero(d);
+    for (int v = 0; v < V; ++v) acc[r][v] = hn::LoadU(d, start + r * start_stride + v * kLanes8);
   }
 #pragma GCC unroll 2
   for (int64_t k = 0; k < groups; ++k) {
@@ -87,7 +88,7 @@ HWY_NOINLINE void micro8(const int32_t* HWY_RESTRICT a, int64_t groups, const in
   }
 }
 
-using Micro8 = void (*)(const int32_t*, int64_t, const int32_t*, int32_t*, int64_t, bool);
+using Micro8 = void (*)(const int32_t*, int64_t, const int32_t*, int32_t*, int64_t, const int32_t*, int64_t);
 template <int V, bool kBytes, int... R>
 constexpr std::array<Micro8, sizeof...(R) + 1> micro_row8(std::integer_sequence<int, R...>) {
   return {nullptr, micro8<R + 1, V, kBytes>...};
@@ -160,45 +161,48 @@ void shared_terms(const Dense8Arguments& g, int32_t a_zero, int64_t column, int6
   }
 }
 
-// Sums of one row from column j of a panel on, with the shared terms and zero points of B: a vector of them.
-HWY_INLINE VI finished_sums(const int32_t* sums, const int32_t* add, const int32_t* zero, int32_t row_sum, int64_t j) {
-  const I32 d;
-  VI v = hn::Add(hn::LoadU(d, sums + j), hn::LoadU(d, add + j));
-  if (zero) v = hn::Sub(v, hn::Mul(hn::LoadU(d, zero + j), hn::Set(d, row_sum)));
-  return v;
-}
+using Factors8 = ByteFactors<kMostPanels8 * kWidth8>;
 
-// Rows of finished sums to the result: shared terms, zero points of B, factor. Bytes vector by vector, whose factors stay in registers for
-// all rows; other results row by row.
-void finish8(const Dense8Arguments& g, const int32_t* add, const int32_t* sums, int64_t stride, int64_t row, int rows, int64_t column,
-             int64_t columns, const int32_t* row_sums) {
-  const PackedBytes& b = *g.b;
+// A panel's sums of some rows to bytes, by floats: vector by vector, whose factors stay in registers for all rows. Columns past the last
+// are sums of nothing. Where floats cannot be trusted the row is done again in double.
+void to_bytes8(const Dense8Arguments& g, const Factors8& factors, const int32_t* sums, int64_t stride, int64_t row, int rows,
+               int64_t panel_column, int64_t column, int64_t columns) {
   const I32 d;
-  const int64_t lanes = hn::Lanes(d);
-  const int32_t* zero = b.any_zero ? b.zero + column : nullptr;
-  alignas(64) int32_t line[kWidth8];
+  uint8_t* out = g.out + row * g.ldc + column;
+  const auto again = [&](int r, int64_t from, int64_t count) {
+    requantise_exactly(g, sums + r * stride + from, out + r * g.ldc + from, column + from, count);
+  };
   int64_t from = 0;
-  for (; g.out && from + lanes <= columns; from += lanes) {
-    const ByteColumns c(g, column + from);
-    const auto seen = [&](int r) HWY_ATTR { return finished_sums(sums + r * stride, add, zero, row_sums[r], from); };
-    uint8_t* out = g.out + row * g.ldc + column + from;
-    auto far = c.all();
-    for (int r = 0; r < rows; ++r) far = hn::And(far, c.write(seen(r), out + r * g.ldc));
-    if (HWY_LIKELY(c.all_true(far))) continue;
-    for (int r = 0; r < rows; ++r) {
-      if (c.all_true(c.write(seen(r), out + r * g.ldc))) continue;
-      hn::StoreU(seen(r), d, line);
-      requantise_exactly(g, line, out + r * g.ldc, column + from, lanes);
+#if HWY_TARGET == HWY_AVX3
+  if (columns == kWidth8) {
+    const ByteColumns left(factors, panel_column), right(factors, panel_column + kLanes8);
+    const __m512i order = _mm512_setr_epi32(0, 4, 8, 12, 1, 5, 9, 13, 2, 6, 10, 14, 3, 7, 11, 15);
+    for (int r = 0; r < rows; r += 2) {
+      const int second = std::min(r + 1, rows - 1);
+      Far far = all_far();
+      const auto part = [&](int of, const ByteColumns& c, int64_t at)
+                            HWY_ATTR { return c.rounded(g, hn::LoadU(d, sums + of * stride + at), far); };
+      const VI a = part(r, left, 0), b = part(r, right, kLanes8), e = part(second, left, 0), f = part(second, right, kLanes8);
+      const __m512i both = _mm512_permutexvar_epi32(order, saturated(g.out_signed, a, b, e, f));
+      _mm256_storeu_si256(reinterpret_cast<__m256i*>(out + r * g.ldc), _mm512_castsi512_si256(both));
+      _mm256_storeu_si256(reinterpret_cast<__m256i*>(out + second * g.ldc), _mm512_extracti64x4_epi64(both, 1));
+      if (HWY_LIKELY(all_true(far))) continue;
+      again(r, 0, columns);
+      again(second, 0, columns);
     }
+    return;
   }
-  for (int r = 0; r < rows && from < columns; ++r) {
-    int64_t j = from;
-    for (; j + lanes <= columns; j += lanes) hn::StoreU(finished_sums(sums + r * stride, add, zero, row_sums[r], j), d, line + j);
-    for (; j < columns; ++j) {
-      const uint32_t sum = static_cast<uint32_t>(sums[r * stride + j]) + static_cast<uint32_t>(add[j]);
-      line[j] = static_cast<int32_t>(zero ? sum - static_cast<uint32_t>(zero[j]) * static_cast<uint32_t>(row_sums[r]) : sum);
+#endif
+  for (; from < columns; from += kLanes8) {
+    const ByteColumns c(factors, panel_column + from);
+    const int64_t count = std::min(kLanes8, columns - from);
+    for (int r = 0; r < rows; ++r) {
+      Far far = all_far();
+      uint8_t *to = out + r * g.ldc + from, part[kLanes8];
+      c.write(g, hn::LoadU(d, sums + r * stride + from), count == kLanes8 ? to : part, far);
+      if (HWY_UNLIKELY(!all_true(far))) again(r, from, count);
+      else if (count < kLanes8) std::memcpy(to, part, static_cast<size_t>(count));
     }
-    finish_line(g, line + from, row + r, column + from, columns - from);
   }
 }
 
@@ -295,12 +299,14 @@ void Dense8Here(const Dense8Arguments& g) {
   const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows8 - 1) / kRows8;
   alignas(64) int32_t near_by[kRows8 * kNearGroups];
   alignas(64) int32_t sums[kRows8 * kMostPanels8 * kWidth8];
-  alignas(64) int32_t add[kMostPanels8 * kWidth8];
+  alignas(64) int32_t add[kMostPanels8 * kWidth8] = {};
+  Factors8 factors;
   const uint8_t* pointers[kMostTaps8 * kRows8];
   const int64_t block = std::min(g.panel_block, kMostPanels8), stride = block * kWidth8;
   for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += block) {
     const int64_t panels = std::min(block, g.panel_end - panel);
     shared_terms(g, a_zero, panel * kWidth8, std::min(panels * kWidth8, b.n - panel * kWidth8), add);
+    if (g.out) factors.set(g, panel * kWidth8, std::min(panels * kWidth8, b.n - panel * kWidth8));
     for (int64_t t = 0; t < tiles; ++t) {
       const int64_t row = g.row_begin + rows * t / tiles;
       const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
@@ -324,16 +330,29 @@ void Dense8Here(const Dense8Arguments& g) {
                                    near_by + r * kNearGroups + (at - from) / each);
           at = until;
         }
-        for (int64_t p = panel; p < panel + panels; ++p)
+        for (int64_t p = panel; p < panel + panels; ++p) {
+          int32_t* to = sums + (p - panel) * kWidth8;
           table[(std::min(kWidth8, b.n - p * kWidth8) + kLanes8 - 1) / kLanes8][height](
-              near_by, count, b.groups + (p * groups + first) * kWidth8, sums + (p - panel) * kWidth8, stride, piece > 0);
+              near_by, count, b.groups + (p * groups + first) * kWidth8, to, stride, piece > 0 ? to : add + (p - panel) * kWidth8,
+              piece > 0 ? stride : 0);
+        }
       }
-      for (int64_t p = panel; p < panel + panels; ++p)
-        finish8(g, add + (p - panel) * kWidth8, sums + (p - panel) * kWidth8, stride, row, height, p * kWidth8,
-                std::min(kWidth8, b.n - p * kWidth8), row_sums);
+      const int64_t begin = panel * kWidth8, columns = std::min(panels * kWidth8, b.n - begin);
+      for (int r = 0; b.any_zero && r < height; ++r) {
+        for (int64_t j = 0; j < columns; ++j) {
+          auto& sum = sums[r * stride + j];
+          sum = static_cast<int32_t>(static_cast<uint32_t>(sum) -
+                                     static_cast<uint32_t>(b.zero[begin + j]) * static_cast<uint32_t>(row_sums[r]));
+        }
+      }
+      for (int64_t at = 0; at < columns; at += kWidth8) {
+        const int64_t wide = std::min(kWidth8, columns - at);
+        if (g.out && !g.sums && !g.reals) to_bytes8(g, factors, sums + at, stride, row, height, at, begin + at, wide);
+        else
+          for (int r = 0; r < height; ++r) finish_line(g, sums + r * stride + at, row + r, begin + at, wide);
+      }
       if (g.reals && g.epilogue.tape) {
-        const int64_t column = panel * kWidth8, columns = std::min(panels * kWidth8, b.n - column);
-        tape_over_rows(g.epilogue, run, g.reals + row * g.ldc + column, g.ldc, row, height, column, columns);
+        tape_over_rows(g.epilogue, run, g.reals + row * g.ldc + begin, g.ldc, row, height, begin, columns);
       }
     }
   }

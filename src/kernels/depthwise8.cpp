@@ -11,11 +11,20 @@
 
 #include "kernels/byte_result.inl.hpp"
 
+#ifndef LATHE_KERNELS_DEPTHWISE8_ONCE
+#define LATHE_KERNELS_DEPTHWISE8_ONCE
+namespace lathe::kernels {
+// Channels that are interleaved together.
+inline constexpr int64_t kChunk8 = 64;
+}  // namespace lathe::kernels
+#endif
+
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
 inline constexpr int kPixels = 6;      // at a time: their sums need not wait for one another, and share the weights
 inline constexpr int64_t kLine = 256;  // channels finished at a time
+using Factors = ByteFactors<kLine>;
 
 template <bool kSigned>
 HWY_INLINE VF load_bytes(const uint8_t* p) {
@@ -31,75 +40,244 @@ template <bool kSigned, int P>
 HWY_INLINE void sum_taps(const Depthwise8Arguments& g, const uint8_t* const* taps, int64_t c, int32_t* lines) {
   const F32 d;
   const hn::RebindToSigned<F32> di;
-  const VF start = hn::Mul(hn::Set(d, -static_cast<float>(g.a_zero)), hn::LoadU(d, g.weight_sums + c));
+  const PackedFilters8& w = g.filters;
+  const VF start = hn::Mul(hn::Set(d, -static_cast<float>(g.a_zero)), hn::ConvertTo(d, hn::LoadU(di, w.sums + c)));
   VF acc[P];
   LATHE_UNROLL(8)
   for (int r = 0; r < P; ++r) acc[r] = start;
-  for (int64_t t = 0; t < g.taps; ++t) {
-    const VF w = hn::LoadU(d, g.weights + t * g.channels + c);
+  for (int64_t t = 0; t < w.taps; ++t) {
+    const VF factor = hn::LoadU(d, w.floats + t * w.channels + c);
     LATHE_UNROLL(8)
-    for (int r = 0; r < P; ++r) acc[r] = hn::MulAdd(load_bytes<kSigned>(taps[t * P + r] + c), w, acc[r]);
+    for (int r = 0; r < P; ++r) acc[r] = hn::MulAdd(load_bytes<kSigned>(taps[t * P + r] + c), factor, acc[r]);
   }
   LATHE_UNROLL(8)
   for (int r = 0; r < P; ++r) hn::StoreU(hn::ConvertTo(di, acc[r]), di, lines + r * kLine);
 }
 
+// Channels [from, until), at most kLine, of P pixels from `row` on.
 template <bool kSigned, int P>
-HWY_INLINE void pixels(const Depthwise8Arguments& g, int64_t row) {
+HWY_INLINE void pixels(const Depthwise8Arguments& g, const Factors& factors, int64_t from, int64_t until, int64_t row) {
   const hn::RebindToSigned<F32> di;
   const int64_t lanes = hn::Lanes(F32());
+  const PackedFilters8& w = g.filters;
   const uint8_t* taps[kMostTapsDepthwise8 * P];
   alignas(64) int32_t lines[kLine * P];
-  point_rows(*g.window, row, P, 0, g.taps, int64_t{0}, taps);
-  for (int64_t from = 0; from < g.channels; from += kLine) {
-    const int64_t until = std::min(g.channels, from + kLine);
-    int64_t c = from;
-    for (; c + lanes <= until; c += lanes) sum_taps<kSigned, P>(g, taps, c, lines + c - from);
-    for (; c < until; ++c) {
-      for (int r = 0; r < P; ++r) {
-        int32_t sum = 0;
-        for (int64_t t = 0; t < g.taps; ++t) {
-          const uint8_t* p = taps[t * P + r] + c;
-          sum += ((kSigned ? static_cast<int8_t>(*p) : static_cast<int32_t>(*p)) - g.a_zero) *
-                 static_cast<int32_t>(g.weights[t * g.channels + c]);
-        }
-        lines[r * kLine + c - from] = sum;
+  point_rows(*g.window, row, P, 0, w.taps, int64_t{0}, taps);
+  int64_t c = from;
+  for (; c + lanes <= until; c += lanes) sum_taps<kSigned, P>(g, taps, c, lines + c - from);
+  for (; c < until; ++c) {
+    for (int r = 0; r < P; ++r) {
+      int32_t sum = 0;
+      for (int64_t t = 0; t < w.taps; ++t) {
+        const uint8_t* p = taps[t * P + r] + c;
+        sum += ((kSigned ? static_cast<int8_t>(*p) : static_cast<int32_t>(*p)) - g.a_zero) *
+               static_cast<int32_t>(w.floats[t * w.channels + c]);
       }
+      lines[r * kLine + c - from] = sum;
     }
-    for (int r = 0; g.bias && !g.reals && r < P; ++r) {
-      for (int64_t j = from; j < until; ++j)
-        lines[r * kLine + j - from] =
-            static_cast<int32_t>(static_cast<uint32_t>(lines[r * kLine + j - from]) + static_cast<uint32_t>(g.bias[j]));
-    }
-    int64_t done = from;
-    for (; g.out && done + lanes <= until; done += lanes) {
-      const ByteColumns columns(g, done);
-      const int32_t* line = lines + done - from;
-      uint8_t* out = g.out + row * g.ldc + done;
-      const auto write = [&](int r) HWY_ATTR { return columns.write(hn::LoadU(di, line + r * kLine), out + r * g.ldc); };
-      auto far = ByteColumns::all();
-      for (int r = 0; r < P; ++r) far = hn::And(far, write(r));
-      for (int r = 0; HWY_UNLIKELY(!ByteColumns::all_true(far)) && r < P; ++r) {
-        if (!ByteColumns::all_true(write(r))) requantise_exactly(g, line + r * kLine, out + r * g.ldc, done, lanes);
-      }
-    }
-    for (int r = 0; r < P && done < until; ++r) finish_line(g, lines + r * kLine + done - from, row + r, done, until - done);
   }
+  for (int r = 0; g.bias && !g.reals && r < P; ++r) {
+    for (int64_t j = from; j < until; ++j)
+      lines[r * kLine + j - from] =
+          static_cast<int32_t>(static_cast<uint32_t>(lines[r * kLine + j - from]) + static_cast<uint32_t>(g.bias[j]));
+  }
+  int64_t done = from;
+  for (; g.out && done + lanes <= until; done += lanes) {
+    const ByteColumns columns(factors, done - from);
+    const int32_t* line = lines + done - from;
+    uint8_t* out = g.out + row * g.ldc + done;
+    for (int r = 0; r < P; ++r) {
+      Far far = all_far();
+      columns.write(g, hn::LoadU(di, line + r * kLine), out + r * g.ldc, far);
+      if (HWY_UNLIKELY(!all_true(far))) requantise_exactly(g, line + r * kLine, out + r * g.ldc, done, lanes);
+    }
+  }
+  for (int r = 0; r < P && done < until; ++r) finish_line(g, lines + r * kLine + done - from, row + r, done, until - done);
 }
 
 template <bool kSigned>
-void depthwise(const Depthwise8Arguments& g) {
-  const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
-  int64_t row = g.row_begin;
-  for (; row + kPixels <= g.row_end; row += kPixels) pixels<kSigned, kPixels>(g, row);
-  for (; row < g.row_end; ++row) pixels<kSigned, 1>(g, row);
-  if (!run) return;
-  tape_over_rows(g.epilogue, run, g.reals + g.row_begin * g.ldc, g.ldc, g.row_begin, g.row_end - g.row_begin, 0, g.channels);
+void by_floats(const Depthwise8Arguments& g) {
+  Factors factors;
+  for (int64_t from = 0; from < g.filters.channels; from += kLine) {
+    const int64_t until = std::min(g.filters.channels, from + kLine);
+    if (g.out) factors.set(g, from, until - from);
+    int64_t row = g.row_begin;
+    for (; row + kPixels <= g.row_end; row += kPixels) pixels<kSigned, kPixels>(g, factors, from, until, row);
+    for (; row < g.row_end; ++row) pixels<kSigned, 1>(g, factors, from, until, row);
+  }
 }
 
+#if HWY_TARGET == HWY_AVX3
+// Where byte interleaving puts channel j of a chunk: lane l of vector v of the sums holds channel 16 * (l / 4) + 4 * v + l % 4.
+constexpr int64_t interleaved_place(int64_t j) { return j % 16 / 4 * 16 + j / 16 * 4 + j % 4; }
+
+// Sums of a chunk, interleaved.
+struct Sums {
+  __m512i v0, v1, v2, v3;
+};
+
+HWY_INLINE __m512i add_products(__m512i sums, __m512i taps, const int8_t* w) {
+  asm("vpdpbusd %2, %1, %0" : "+v"(sums) : "v"(taps), "m"(*reinterpret_cast<const __m512i*>(w)));
+  return sums;
+}
+
+// A pixel's sums of a chunk of channels; of the last one `there` says which are there.
+template <bool kWhole>
+HWY_INLINE Sums chunk_sums(const uint8_t* const* taps, int64_t count, int64_t c, __mmask64 there, __m512i flip, const int8_t* w, Sums s) {
+  const auto load = [&](int64_t t) HWY_ATTR {
+    const void* p = taps[t] + c;
+    return _mm512_xor_si512(kWhole ? _mm512_loadu_si512(p) : _mm512_maskz_loadu_epi8(there, p), flip);
+  };
+  int64_t t = 0;
+  for (; t + 2 <= count; t += 4, w += 256) {
+    // Taps that are not there are weighted by zero.
+    const __m512i a = load(t), b = load(t + 1), e = load(std::min(t + 2, count - 1)), f = load(std::min(t + 3, count - 1));
+    const __m512i low = _mm512_unpacklo_epi8(a, b), high = _mm512_unpackhi_epi8(a, b);
+    const __m512i low2 = _mm512_unpacklo_epi8(e, f), high2 = _mm512_unpackhi_epi8(e, f);
+    s.v0 = add_products(s.v0, _mm512_unpacklo_epi16(low, low2), w);
+    s.v1 = add_products(s.v1, _mm512_unpackhi_epi16(low, low2), w + 64);
+    s.v2 = add_products(s.v2, _mm512_unpacklo_epi16(high, high2), w + 128);
+    s.v3 = add_products(s.v3, _mm512_unpackhi_epi16(high, high2), w + 192);
+  }
+  if (t >= count) return s;
+  // One tap is left: each of its bytes alone in 32 bits. (-1 stays negative: nothing is carried into the other bytes.)
+  const __m512i last = load(t), step = _mm512_set1_epi32(4);
+  const __m512i order = _mm512_broadcast_i32x4(_mm_setr_epi8(0, -1, -1, -1, 1, -1, -1, -1, 2, -1, -1, -1, 3, -1, -1, -1));
+  const __m512i second = _mm512_add_epi32(order, step), third = _mm512_add_epi32(second, step);
+  s.v0 = add_products(s.v0, _mm512_shuffle_epi8(last, order), w);
+  s.v1 = add_products(s.v1, _mm512_shuffle_epi8(last, second), w + 64);
+  s.v2 = add_products(s.v2, _mm512_shuffle_epi8(last, third), w + 128);
+  s.v3 = add_products(s.v3, _mm512_shuffle_epi8(last, _mm512_add_epi32(third, step)), w + 192);
+  return s;
+}
+
+HWY_NOINLINE void in_order(const Sums& s, int32_t* line) {
+  int v = 0;
+  for (const __m512i sums : {s.v0, s.v1, s.v2, s.v3}) {
+    alignas(64) int32_t lanes[16];
+    _mm512_store_si512(lanes, sums);
+    for (int i = 0; i < 4; ++i) std::memcpy(line + 16 * i + 4 * v, lanes + 4 * i, 16);
+    ++v;
+  }
+}
+
+// Where the taps of one pixel after another stand.
+class Taps {
+ public:
+  Taps(const WindowRowsOf<uint8_t>& w, int64_t taps, int64_t first) : w_(w), lines_(taps / w.kw) {
+    const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d;
+    image_ = first / volume, oz_ = first % volume / plane, oy_ = first % plane / w.out_w, ox_ = first % w.out_w;
+    point_lines();
+  }
+  void next(const uint8_t** out) {
+    const int64_t* x = w_.x + ox_ * w_.kw;
+    // Each offset is -1 or >= 0.
+    if (HWY_LIKELY(inside_ && x[0] >= 0 && x[w_.kw - 1] >= 0)) {
+      for (int64_t l = 0; l < lines_; ++l) {
+        for (int64_t k = 0; k < w_.kw; ++k) *out++ = base_[l] + x[k];
+      }
+    } else {
+      for (int64_t l = 0; l < lines_; ++l) {
+        for (int64_t k = 0; k < w_.kw; ++k) *out++ = base_[l] && x[k] >= 0 ? base_[l] + x[k] : w_.zeros;
+      }
+    }
+    if (++ox_ < w_.out_w) return;
+    ox_ = 0;
+    if (++oy_ == w_.out_h) {
+      oy_ = 0;
+      if (++oz_ == w_.out_d) oz_ = 0, ++image_;
+    }
+    pointed_ = false;
+  }
+  // Before the first pixel of a line.
+  HWY_INLINE void ready() {
+    if (!pointed_) point_lines();
+  }
+
+ private:
+  void point_lines() {
+    const uint8_t* picture = w_.base + image_ * w_.image_stride;
+    inside_ = pointed_ = true;
+    for (int64_t l = 0; l < lines_; ++l) {
+      const int64_t z = w_.z[oz_ * w_.kd + l / w_.kh], y = w_.y[oy_ * w_.kh + l % w_.kh];
+      base_[l] = (z | y) >= 0 ? picture + z + y : nullptr;
+      inside_ = inside_ && base_[l];
+    }
+  }
+
+  const WindowRowsOf<uint8_t>& w_;
+  int64_t lines_, image_ = 0, oz_ = 0, oy_ = 0, ox_ = 0;
+  const uint8_t* base_[kMostTapsDepthwise8];  // of each line of the kernel; null in the padding
+  bool inside_ = true, pointed_ = true;
+};
+
+// Channels [c, c + count) of a pixel, those of one chunk, which is `at` from where `start` and `factors` begin.
+template <bool kWhole>
+HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, const int32_t* start, const uint8_t* const* taps, int64_t row,
+                       int64_t c, int64_t at, int64_t count, __m512i flip) {
+  const PackedFilters8& w = g.filters;
+  const __mmask64 there = kWhole ? ~uint64_t{0} : ~uint64_t{0} >> (kChunk8 - count);
+  const int8_t* filters = w.bytes + c / kChunk8 * ((w.taps + 3) / 4) * 256;
+  Sums s{_mm512_load_si512(start + at), _mm512_load_si512(start + at + 16), _mm512_load_si512(start + at + 32),
+         _mm512_load_si512(start + at + 48)};
+  s = chunk_sums<kWhole>(taps, w.taps, c, there, flip, filters, s);
+  alignas(64) int32_t line[kChunk8];
+  if (!g.out) {
+    in_order(s, line);
+    finish_line(g, line, row, c, count);
+    return;
+  }
+  Far far = all_far();
+  const auto whole = [&](__m512i sums, int64_t v) HWY_ATTR { return ByteColumns(factors, at + v * 16).rounded(g, VSums{sums}, far); };
+  const VSums a = whole(s.v0, 0), b = whole(s.v1, 1), e = whole(s.v2, 2), f = whole(s.v3, 3);
+  const __m512i bytes = saturated(g.out_signed, a, b, e, f);
+  uint8_t* out = g.out + row * g.ldc + c;
+  if (kWhole) _mm512_storeu_si512(out, bytes);
+  else _mm512_mask_storeu_epi8(out, there, bytes);
+  if (HWY_LIKELY(all_true(far))) return;
+  in_order(s, line);
+  requantise_exactly(g, line, out, c, count);
+}
+
+void by_four_bytes(const Depthwise8Arguments& g) {
+  const PackedFilters8& w = g.filters;
+  const __m512i flip = _mm512_set1_epi8(g.a_signed ? -128 : 0);
+  const auto a_zero = static_cast<uint32_t>(g.a_zero + (g.a_signed ? 128 : 0));
+  const uint8_t* taps[kMostTapsDepthwise8];
+  alignas(64) int32_t start[kLine];
+  Factors factors;
+  const auto place = [](int64_t j) { return j / kChunk8 * kChunk8 + interleaved_place(j % kChunk8); };
+  for (int64_t from = 0; from < w.channels; from += kLine) {
+    const int64_t until = std::min(w.channels, from + kLine);
+    std::fill_n(start, kLine, 0);
+    for (int64_t c = from; c < until; ++c) {
+      const auto bias = static_cast<uint32_t>(g.bias && !g.reals ? g.bias[c] : 0);
+      start[place(c - from)] = static_cast<int32_t>(bias - a_zero * static_cast<uint32_t>(w.sums[c]));
+    }
+    if (g.out) factors.set(g, from, until - from, place);
+    Taps pixels(*g.window, w.taps, g.row_begin);
+    for (int64_t row = g.row_begin; row < g.row_end; ++row) {
+      pixels.ready();
+      pixels.next(taps);
+      int64_t c = from;
+      for (; c + kChunk8 <= until; c += kChunk8) chunk8<true>(g, factors, start, taps, row, c, c - from, kChunk8, flip);
+      if (c < until) chunk8<false>(g, factors, start, taps, row, c, c - from, until - c, flip);
+    }
+  }
+}
+#endif
+
 void Depthwise8Here(const Depthwise8Arguments& g) {
-  if (g.a_signed) depthwise<true>(g);
-  else depthwise<false>(g);
+#if HWY_TARGET == HWY_AVX3
+  if (g.filters.grouping == Grouping::bytes) by_four_bytes(g);
+  else if (g.a_signed) by_floats<true>(g);
+#else
+  if (g.a_signed) by_floats<true>(g);
+#endif
+  else by_floats<false>(g);
+  if (!g.epilogue.tape || !g.reals) return;
+  tape_over_rows(g.epilogue, run_tape(kHere), g.reals + g.row_begin * g.ldc, g.ldc, g.row_begin, g.row_end - g.row_begin, 0,
+                 g.filters.channels);
 }
 
 }  // namespace lathe::kernels::HWY_NAMESPACE
@@ -107,6 +285,55 @@ HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace lathe::kernels {
+
 Depthwise8 depthwise8(Isa isa) { return LATHE_SELECT(isa, Depthwise8Here); }
+
+namespace {
+// The byte of a chunk's group of taps that stands for this tap of this channel of the chunk.
+int64_t filter_place(int64_t tap, int64_t channel) { return channel % 16 / 4 * 64 + (channel / 16 * 4 + channel % 4) * 4 + tap % 4; }
+int64_t filter_group(int64_t taps, int64_t tap, int64_t channel) { return (channel / kChunk8 * ((taps + 3) / 4) + tap / 4) * 256; }
+int64_t filter_bytes(Grouping grouping, int64_t taps, int64_t channels) {
+  return grouping == Grouping::bytes ? (channels + kChunk8 - 1) / kChunk8 * ((taps + 3) / 4) * 256
+                                     : taps * channels * static_cast<int64_t>(sizeof(float));
+}
+}  // namespace
+
+Grouping filters8_grouping(Isa isa, const int16_t* filters, int64_t taps, int64_t channels) {
+  const bool fit = std::all_of(filters, filters + taps * channels, [](int16_t w) { return w >= -128 && w <= 127; });
+  return fit ? grouping8(isa) : Grouping::pairs;
+}
+
+int64_t packed_filters8_numbers(Grouping grouping, int64_t taps, int64_t channels) {
+  return filter_bytes(grouping, taps, channels) / 4 + channels;
+}
+
+PackedFilters8 packed_filters8(Grouping grouping, int64_t taps, int64_t channels, const int32_t* at) {
+  PackedFilters8 p{grouping, taps, channels, nullptr, nullptr, at + filter_bytes(grouping, taps, channels) / 4};
+  if (grouping == Grouping::bytes) p.bytes = reinterpret_cast<const int8_t*>(at);
+  else p.floats = reinterpret_cast<const float*>(at);
+  return p;
+}
+
+void pack_filters8(Grouping grouping, const int16_t* filters, int64_t taps, int64_t channels, int32_t* to) {
+  const int64_t bytes = filter_bytes(grouping, taps, channels);
+  std::memset(to, 0, static_cast<size_t>(bytes));
+  int32_t* sums = to + bytes / 4;
+  for (int64_t c = 0; c < channels; ++c) {
+    sums[c] = 0;
+    for (int64_t t = 0; t < taps; ++t) {
+      const int16_t w = filters[c * taps + t];
+      sums[c] += w;
+      if (grouping == Grouping::bytes)
+        reinterpret_cast<int8_t*>(to)[filter_group(taps, t, c) + filter_place(t, c % kChunk8)] = static_cast<int8_t>(w);
+      else reinterpret_cast<float*>(to)[t * channels + c] = w;
+    }
+  }
+}
+
+int16_t unpacked_filter8(const PackedFilters8& p, int64_t tap, int64_t channel) {
+  if (p.grouping == Grouping::bytes) return p.bytes[filter_group(p.taps, tap, channel) + filter_place(tap, channel % kChunk8)];
+  return static_cast<int16_t>(p.floats[tap * p.channels + channel]);
+}
+
 }  // namespace lathe::kernels
 #endif

@@ -7,19 +7,33 @@
 
 namespace lathe::kernels {
 
-// Sums are taken in f32, which is exact as long as each stays below 2^24.
+// Where sums are taken in f32, they are exact as long as each stays below 2^24.
 inline constexpr int64_t kMostTapsDepthwise8 = 128;
 
+// Filters packed, where somebody else keeps them: as floats [taps][channels]; or, where there is an instruction that multiplies four bytes
+// and adds them up, and all of them fit signed bytes, four taps of each channel side by side, for 64 channels at a time.
+struct PackedFilters8 {
+  Grouping grouping = Grouping::pairs;
+  int64_t taps = 0, channels = 0;
+  const float* floats = nullptr;
+  const int8_t* bytes = nullptr;  // [channels / 64, rounded up][taps / 4, rounded up][256], in the order in which bytes are interleaved
+  const int32_t* sums = nullptr;  // of each channel's taps
+};
+// Filters are [channels][taps], less their zero points, each of at most 255 in size.
+Grouping filters8_grouping(Isa isa, const int16_t* filters, int64_t taps, int64_t channels);
+int64_t packed_filters8_numbers(Grouping grouping, int64_t taps, int64_t channels);  // 32-bit numbers they take
+void pack_filters8(Grouping grouping, const int16_t* filters, int64_t taps, int64_t channels, int32_t* to);
+PackedFilters8 packed_filters8(Grouping grouping, int64_t taps, int64_t channels, const int32_t* at);  // aligned to 64 bytes
+int16_t unpacked_filter8(const PackedFilters8& filters, int64_t tap, int64_t channel);
+
 // sums[m, c] = sum over taps t of (x[m, t, c] - a_zero) * w[t, c]; then as ByteResult has it.
-// Preconditions: 1 <= taps <= kMostTapsDepthwise8; |w| <= 255; what stands in the padding is a_zero; results overlap no operand. Reads
+// Preconditions: 1 <= taps <= kMostTapsDepthwise8; what stands in the padding is a_zero; results overlap no operand. Reads
 // `channels` bytes at each tap and nothing past them. No allocation, no exception.
 struct Depthwise8Arguments : ByteResult {
   const WindowRowsOf<uint8_t>* window = nullptr;
   bool a_signed = false;
   int32_t a_zero = 0;
-  const float* weights = nullptr;      // [taps][channels], less their zero points
-  const float* weight_sums = nullptr;  // of each channel's taps
-  int64_t taps = 1, channels = 0;
+  PackedFilters8 filters;
   int64_t row_begin = 0, row_end = 0;
 };
 using Depthwise8 = void (*)(const Depthwise8Arguments&);

@@ -14,6 +14,7 @@ namespace {
 class ByteDepthwiseKernel : public StepKernel {
  public:
   kernels::Depthwise8 depthwise = nullptr;
+  kernels::Grouping grouping = kernels::Grouping::pairs;
   ByteFinish finish;
   WindowTables window;
   Location input, weights, padding;
@@ -34,9 +35,7 @@ class ByteDepthwiseKernel : public StepKernel {
       a.window = &w;
       a.a_signed = finish.a_signed;
       a.a_zero = zero;
-      a.weights = pointer<const float>(c, weights);
-      a.weight_sums = a.weights + taps * channels;
-      a.taps = taps, a.channels = channels;
+      a.filters = kernels::packed_filters8(grouping, taps, channels, pointer<const int32_t>(c, weights));
       a.row_begin = rows * task / tasks;
       a.row_end = rows * (task + 1) / tasks;
       depthwise(a);
@@ -79,40 +78,42 @@ class ByteDepthwiseFamily : public StepFamily {
     k.input = b.contiguous(m.a(), Layout::channels_last);
     step.reads.push_back(k.input.buffer);
     k.finish = bind_finish(b, m, step);
-    step.text = fmt::format("{} channels x {} pixels x {} taps, {} depthwise, bytes, {} tasks{}", k.channels, k.rows, k.taps,
-                            kernels::name(p.machine.isa), k.tasks, finish_text(m));
+    step.text = fmt::format("{} channels x {} pixels x {} taps, {} depthwise, {}, {} tasks{}", k.channels, k.rows, k.taps,
+                            kernels::name(p.machine.isa), k.grouping == kernels::Grouping::bytes ? "four bytes a step" : "bytes as floats",
+                            k.tasks, finish_text(m));
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
-  // Weights [filters, 1, taps] as floats less their zero points, tap by tap; then the sum over the taps of each channel.
+  // Weights [filters, 1, taps] less their zero points.
+  static std::vector<int16_t> filters_of(PlanBuilder& b, const ByteMatch& m) {
+    const Tensor raw = b.constant(m.b());
+    const auto* bytes = static_cast<const uint8_t*>(raw.data());
+    const bool is_signed = raw.dtype() == DType::i8;
+    std::vector<int16_t> filters(static_cast<size_t>(m.columns * m.taps));
+    for (int64_t i = 0; i < m.columns * m.taps; ++i) {
+      const int32_t zero = m.b_zero[m.b_zero.size() == 1 ? 0 : static_cast<size_t>(i / m.taps)];
+      filters[i] = static_cast<int16_t>((is_signed ? static_cast<int8_t>(bytes[i]) : static_cast<int32_t>(bytes[i])) - zero);
+    }
+    return filters;
+  }
+
   static void bind_weights(PlanBuilder& b, const ByteMatch& m, kernels::Isa isa, ByteDepthwiseKernel& k, Step& step) {
     const ValueId v = m.b();
-    const int64_t channels = m.columns, taps = m.taps, count = (taps + 1) * channels;
+    const int64_t channels = m.columns, taps = m.taps;
+    const std::vector<int16_t> filters = filters_of(b, m);
+    const kernels::Grouping grouping = k.grouping = kernels::filters8_grouping(isa, filters.data(), taps, channels);
+    const int64_t count = kernels::packed_filters8_numbers(grouping, taps, channels);
     const auto make = [&] {
-      const Tensor raw = b.constant(v);
-      const auto* bytes = static_cast<const uint8_t*>(raw.data());
-      const bool is_signed = raw.dtype() == DType::i8;
-      auto packed = floats(count);
-      float* to = packed.get();
-      std::fill_n(to + taps * channels, channels, 0.0f);
-      for (int64_t c = 0; c < channels; ++c) {
-        const int32_t zero = m.b_zero[m.b_zero.size() == 1 ? 0 : static_cast<size_t>(c)];
-        for (int64_t t = 0; t < taps; ++t) {
-          const uint8_t byte = bytes[c * taps + t];
-          const auto w = static_cast<float>((is_signed ? static_cast<int8_t>(byte) : static_cast<int32_t>(byte)) - zero);
-          to[t * channels + c] = w;
-          to[taps * channels + c] += w;
-        }
-      }
-      b.release_after_packing(v, [=, zeros = m.b_zero, shape = m.bs, type = raw.dtype()] {
+      auto packed = floats(count);  // as many bytes; kept as whole numbers
+      kernels::pack_filters8(grouping, filters.data(), taps, channels, reinterpret_cast<int32_t*>(packed.get()));
+      b.release_after_packing(v, [=, zeros = m.b_zero, shape = m.bs, type = b.dtype(v)] {
         Tensor back(type, shape);
-        for (int64_t c = 0; c < channels; ++c) {
-          const int32_t zero = zeros[zeros.size() == 1 ? 0 : static_cast<size_t>(c)];
-          for (int64_t t = 0; t < taps; ++t)
-            static_cast<uint8_t*>(back.data())[c * taps + t] =
-                static_cast<uint8_t>(static_cast<int32_t>(packed.get()[t * channels + c]) + zero);
+        const auto view = kernels::packed_filters8(grouping, taps, channels, reinterpret_cast<const int32_t*>(packed.get()));
+        for (int64_t i = 0; i < channels * taps; ++i) {
+          const int32_t zero = zeros[zeros.size() == 1 ? 0 : static_cast<size_t>(i / taps)];
+          static_cast<uint8_t*>(back.data())[i] = static_cast<uint8_t>(kernels::unpacked_filter8(view, i % taps, i / taps) + zero);
         }
         return back;
       });
@@ -120,7 +121,7 @@ class ByteDepthwiseFamily : public StepFamily {
     };
     std::vector<ValueId> also;
     const PackKey key = byte_key(m, PackForm::byte_planes, isa, also);
-    k.weights = {b.packed(key, static_cast<size_t>(count) * sizeof(float), make, also)};
+    k.weights = {b.packed(key, static_cast<size_t>(count) * sizeof(int32_t), make, also)};
     step.reads.push_back(k.weights.buffer);
   }
 };

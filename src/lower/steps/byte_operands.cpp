@@ -171,7 +171,8 @@ std::string finish_text(const ByteMatch& m) {
 
 PackKey byte_key(const ByteMatch& m, PackForm form, kernels::Isa isa, std::vector<ValueId>& also) {
   if (m.has(m.b_zero_at)) also = {m.node().inputs[m.b_zero_at]};
-  return {m.b(), form, {static_cast<int64_t>(isa), m.groups, m.taps, also.empty() ? kAbsent : also[0]}};
+  const auto grouping = static_cast<int64_t>(kernels::grouping8(isa));  // processors of one instruction set differ in it
+  return {m.b(), form, {static_cast<int64_t>(isa), grouping, m.groups, m.taps, also.empty() ? kAbsent : also[0]}};
 }
 
 }  // namespace lathe::lower
