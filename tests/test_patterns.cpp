@@ -331,6 +331,34 @@ TEST_CASE("quantised products and convolutions between floats run on bytes") {
     const ValueId y = n.op("Gemm", {x, n.weights({12, 16}, per_filter, 0, 3), n.w({12}, 4)}, {{"transB", int64_t{1}}});
     CHECK(n.steps(n.round_trip(y, 0.04f, 130), {0.0401, 0, 0}) == "QuantizeLinear QLinearConv DequantizeLinear");
   }
+  {  // floats are wanted of it: sums, scaled in the same step
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({2, 8, 9, 9}), 1 / 127.0f, 128);
+    const ValueId y = n.op("Conv", {x, n.weights({12, 8, 3, 3}, per_filter, 0, 1), n.w({12}, 2)}, {{"pads", Ints{1, 1, 1, 1}}});
+    CHECK(n.steps(n.op("Relu", {y}), {1e-5, 1e-5, 0}) == "QuantizeLinear ConvInteger");
+  }
+  {
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({7, 16}), 1 / 127.0f, 120);
+    const ValueId y = n.op("Gemm", {x, n.weights({12, 16}, per_filter, 0, 3), n.w({12}, 4)}, {{"transB", int64_t{1}}});
+    CHECK(n.steps(n.op("Sigmoid", {y}), {1e-5, 1e-5, 0}) == "QuantizeLinear MatMulInteger");
+  }
+  {  // the largest of bytes, joined with others of another scale and turned: floats nowhere, and the same to the bit
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({1, 8, 10, 10}), 0.01f, 128), y = n.round_trip(n.in({1, 8, 5, 5}), 0.02f, 100);
+    const ValueId pooled = n.op("MaxPool", {x}, {{"kernel_shape", Ints{2, 2}}, {"strides", Ints{2, 2}}});
+    const ValueId joined = n.round_trip(n.op("Concat", {pooled, y}, {{"axis", int64_t{1}}}), 0.015f, 110);
+    const std::string steps = n.steps(n.round_trip(n.op("Transpose", {joined}, {{"perm", Ints{0, 2, 3, 1}}}), 0.015f, 110), {0, 0, 0});
+    CHECK(steps.find("MaxPool") != std::string::npos);
+    CHECK(std::ranges::count(steps, 'D') <= 3);  // one DequantizeLinear at the end, and those on the way to another scale
+  }
+  {  // maxima that something else reads too
+    Quantised n;
+    const ValueId x = n.round_trip(n.in({1, 4, 8, 8}), 0.01f, 128);
+    const ValueId pooled =
+        n.op("MaxPool", {n.op("MaxPool", {x}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}})}, {{"kernel_shape", Ints{2, 2}}});
+    CHECK(n.steps(n.op("Add", {pooled, n.round_trip(pooled, 0.03f, 7)}), {0, 0, 0}).find("MaxPool MaxPool") != std::string::npos);
+  }
   {  // a sum of two quantised values: one tape from bytes to bytes, exactly as plain evaluation has it
     Quantised n;
     const ValueId a = n.round_trip(n.in({40, 33}), 0.01f, 128), c = n.round_trip(n.in({40, 33}), 0.02f, 100);

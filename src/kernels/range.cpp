@@ -10,7 +10,7 @@
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
 
-#include "kernels/math.inl.hpp"
+#include "kernels/quantise.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -47,21 +47,16 @@ void ToBytesHere(const float* x, int64_t count, float scale, int zero, uint8_t* 
     return;
   }
   const F32 d;
-  const hn::RebindToSigned<F32> di;
-  const hn::Rebind<uint8_t, F32> du;
   const int64_t lanes = hn::Lanes(d);
-  const VF s = hn::Set(d, scale), z = hn::Set(d, static_cast<float>(zero));
-  const auto quantised = [&](VF v) HWY_ATTR {
-    const VF y = hn::Add(hn::Round(hn::Div(v, s)), z);
-    return hn::IfThenElseZero(hn::Eq(y, y), hn::Min(hn::Max(y, hn::Zero(d)), hn::Set(d, 255.0f)));
-  };
+  const Quantiser quantiser(scale, static_cast<float>(zero), 0, 255);
+  const auto quantised = [&](VF v) HWY_ATTR { return hn::IfThenElseZero(hn::Eq(v, v), quantiser(v)); };
   int64_t i = 0;
-  for (; i + lanes <= count; i += lanes) hn::StoreU(hn::DemoteTo(du, hn::ConvertTo(di, quantised(hn::LoadU(d, x + i)))), du, out + i);
+  for (; i + lanes <= count; i += lanes) store_bytes(quantised(hn::LoadU(d, x + i)), out + i);
   if (i < count) {
     HWY_ALIGN float some[HWY_MAX_BYTES / 4] = {};
     std::memcpy(some, x + i, static_cast<size_t>(count - i) * sizeof(float));
     HWY_ALIGN uint8_t bytes[HWY_MAX_BYTES / 4];
-    hn::StoreU(hn::DemoteTo(du, hn::ConvertTo(di, quantised(hn::Load(d, some)))), du, bytes);
+    store_bytes(quantised(hn::Load(d, some)), bytes);
     std::memcpy(out + i, bytes, static_cast<size_t>(count - i));
   }
 }

@@ -13,6 +13,7 @@
 #include <hwy/highway.h>
 
 #include "kernels/halves.inl.hpp"
+#include "kernels/quantise.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -160,10 +161,8 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::quantise_u8:
     case TapeOp::quantise_i8: {
       const float low = s.op == TapeOp::quantise_u8 ? 0 : -128, high = s.op == TapeOp::quantise_u8 ? 255 : 127;
-      return each1(out, a, n, [=](F32 d, VF x) {
-        const VF zero = hn::Set(d, p), y = hn::Add(hn::Round(q == 1 ? x : hn::Div(x, hn::Set(d, q))), zero);
-        return hn::IfThenElse(hn::IsNaN(x), zero, hn::Min(hn::Max(y, hn::Set(d, low)), hn::Set(d, high)));
-      });
+      const Quantiser quantised(q, p, low, high);
+      return each1(out, a, n, [&](F32, VF x) HWY_ATTR { return quantised(x); });
     }
     case TapeOp::round_f16: return each1(out, a, n, [](F32, VF x) { return round_f16(x); });
     case TapeOp::round_bf16: return each1(out, a, n, [](F32, VF x) { return from_bf16(to_bf16(x)); });
@@ -316,6 +315,14 @@ void store_strip(TapeType type, const float* from, int64_t n, void* to) {
       for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
   }
 }
+// Of numbers that are whole.
+void store_quantised(const float* from, int64_t n, uint8_t* to) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t k = 0;
+  for (; k + lanes <= n; k += lanes) store_bytes(hn::LoadU(d, from + k), to + k);
+  for (; k < n; ++k) to[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
+}
 
 void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
   alignas(64) float memory[kMaxSlots * kStrip];
@@ -377,7 +384,9 @@ void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeT
       one[step.out] = single;
     }
     if (!wide) {
-      store_strip(out_type, slot[tape.result], n, static_cast<char*>(out) + at * bytes_of(out_type));
+      void* to = static_cast<char*>(out) + at * bytes_of(out_type);
+      if (end.op == TapeOp::quantise_u8 || end.op == TapeOp::quantise_i8) store_quantised(slot[tape.result], n, static_cast<uint8_t*>(to));
+      else store_strip(out_type, slot[tape.result], n, to);
     }
   }
 }

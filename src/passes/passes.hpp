@@ -26,6 +26,8 @@ Report fold_normalisation(Graph& graph);
 // Patterns that exporters write out in elementary ops (normalisations, GELU and its relatives, softmax, attention) become the standard's op
 // for each. Attention needs known shapes.
 Report recognise(Graph& graph);
+// Between DequantizeLinear and QuantizeLinear, moves and maxima are done on the quantised numbers; exact.
+Report quantised_moves(Graph& graph);
 // Products and convolutions between DequantizeLinear and QuantizeLinear become ops on the quantised numbers. Results may differ by one step
 // of the output's scale where the float form rounds the other way.
 Report quantised_steps(Graph& graph);

@@ -18,9 +18,11 @@ void halves(Graph& g, const How& how, const Note& note) { note(widen_halves(g, h
 void quantised(Graph& g, const How&, const Note& note) {
   if (std::ranges::none_of(g.nodes, [](const Node& n) { return n.domain.empty() && n.op == "DequantizeLinear"; })) return;
   note(fold_constants(g, int64_t{64} << 20, true));
+  Report moves = quantised_moves(g);
   Report bytes = quantised_steps(g);
   Report weights = quantised_weights(g);
-  const bool changed = !bytes.changes.empty() || !weights.changes.empty();
+  const bool changed = !moves.changes.empty() || !bytes.changes.empty() || !weights.changes.empty();
+  note(std::move(moves));
   note(std::move(bytes));
   note(std::move(weights));
   if (changed) infer(g);

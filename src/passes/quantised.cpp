@@ -1,5 +1,6 @@
 // Products and convolutions between DequantizeLinear and QuantizeLinear: the form in which exporters write quantised models. Each becomes
-// the standard's op on the quantised numbers themselves. Before constants are folded, or the weights would be numbers again.
+// the standard's op on the quantised numbers themselves; where floats are wanted of it, the one that gives sums, which are scaled then.
+// Before constants are folded, or the weights would be numbers again.
 #include <algorithm>
 #include <cmath>
 
@@ -7,6 +8,7 @@
 #include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
 #include "passes/rewriter.hpp"
+#include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::passes {
@@ -30,6 +32,13 @@ class QuantisedSteps {
       const Node& node = graph_.nodes[n];
       if (!node.domain.empty() || node.op != "QuantizeLinear" || graph_.values[node.inputs[0]].dtype != DType::f32) continue;
       quantised_by(n);
+    }
+    for (int n = 0; n < static_cast<int>(graph_.nodes.size()); ++n) {
+      const Node& node = graph_.nodes[n];
+      if (!node.domain.empty() || node.outputs.size() != 1 || graph_.values[node.outputs[0]].dtype != DType::f32) continue;
+      if (r_.readers(node.outputs[0]) == 0) continue;
+      if (node.op == "Conv") sums_of_convolution(n);
+      else if (node.op == "MatMul" || node.op == "Gemm") sums_of_product(n);
     }
     return r_.finish();
   }
@@ -240,6 +249,93 @@ class QuantisedSteps {
     add_bias(*whole, in, attributes);
     const ValueId made = r_.before(q, "QLinearConv", 10, std::move(in), std::move(attributes), to, {rows, filters, 1, 1});
     r_.become(q, "Reshape", 13, {made, sizes(out)}, {}, inside);
+  }
+
+  ValueId one_zero(const Dequantised& x) {
+    if (x.zero == kAbsent || r_.constant(x.zero)->rank() == 0) return given(x.zero, x.numbers);
+    return r_.add_constant(graph_.values[x.zero].name + ".alone", r_.constant(x.zero)->reshaped({}));
+  }
+
+  // 32-bit sums at `n`, scaled by what operands are scaled by, with a bias: floats. `shape` is that of scale and bias beside the sums.
+  void floats_of(int n, ValueId sums, const Dequantised& x, const Dequantised& w, std::optional<std::vector<float>> bias, Shape shape,
+                 const std::vector<int>& inside) {
+    const auto dims = graph_.values[graph_.nodes[n].outputs[0]].dims;
+    const std::string name = graph_.values[graph_.nodes[n].outputs[0]].name;
+    Tensor scale(DType::f32, w.scales.size() == 1 ? Shape{} : shape);
+    for (size_t i = 0; i < w.scales.size(); ++i) scale.as<float>()[i] = static_cast<float>(x.scales[0] * w.scales[i]);
+    const ValueId wide = r_.before(n, "Cast", 13, {sums}, {{"to", {int64_t{number_of_dtype(DType::f32)}, ""}}}, DType::f32, *dims);
+    const ValueId by = r_.add_constant(name + ".scale", scale);
+    if (!bias) {
+      r_.become(n, "Mul", 14, {wide, by}, {}, inside);
+      return;
+    }
+    Tensor added(DType::f32, std::move(shape));
+    std::ranges::copy(*bias, added.as<float>().begin());
+    const ValueId scaled = r_.before(n, "Mul", 14, {wide, by}, {}, DType::f32, *dims);
+    r_.become(n, "Add", 14, {scaled, r_.add_constant(name + ".bias", added)}, {}, inside);
+  }
+
+  // As floats; nothing when it is none that is known.
+  std::optional<std::vector<float>> real_bias(ValueId v, const Dequantised& x, const Dequantised& w, int64_t filters, bool convolution,
+                                              std::vector<int>& inside) {
+    auto bias = bias_of(v, x, w, filters, convolution, inside);
+    if (!bias) return std::nullopt;
+    if (bias->numbers == kAbsent) return std::move(bias->floats);
+    const auto numbers = widen<double>(*r_.constant(bias->numbers));
+    std::vector<float> out(numbers.size());
+    for (size_t i = 0; i < out.size(); ++i) out[i] = static_cast<float>(numbers[i] * x.scales[0] * w.scales[w.scales.size() == 1 ? 0 : i]);
+    return out;
+  }
+
+  void sums_of_convolution(int n) {
+    const Node node = graph_.nodes[n];
+    const auto x = dequantised(node.inputs[0], true), w = dequantised(node.inputs[1], true);
+    const auto dims = graph_.values[node.outputs[0]].dims;
+    if (!x || !w || !dims || x->scales.size() != 1 || !along(*w, 0) || !r_.constant(w->numbers)) return;
+    const Shape filters = r_.constant(w->numbers)->shape();
+    std::vector<int> inside{x->node, w->node};
+    std::optional<std::vector<float>> bias;
+    if (node.inputs.size() > 2 && node.inputs[2] != kAbsent) {
+      bias = real_bias(node.inputs[2], *x, *w, filters[0], true, inside);
+      if (!bias) return;
+    }
+    Shape beside(filters.size() - 1, 1);  // [filters, 1, 1]
+    beside[0] = filters[0];
+    const ValueId sums = r_.before(n, "ConvInteger", 10, {x->numbers, w->numbers, one_zero(*x), given(w->zero, w->numbers)},
+                                   node.attributes, DType::i32, *dims);
+    floats_of(n, sums, *x, *w, std::move(bias), std::move(beside), inside);
+  }
+
+  void sums_of_product(int n) {
+    const Node node = graph_.nodes[n];
+    const bool gemm = node.op == "Gemm", turned = gemm && node.integer("transB", 0) != 0;
+    if (gemm && (node.real("alpha", 1) != 1 || node.real("beta", 1) != 1 || node.integer("transA", 0) != 0)) return;
+    const auto x = dequantised(node.inputs[0], true), w = dequantised(node.inputs[1], true);
+    const Tensor* held = w ? r_.constant(w->numbers) : nullptr;
+    const auto dims = graph_.values[node.outputs[0]].dims;
+    if (!x || !held || !dims || x->scales.size() != 1 || held->rank() != 2 || !along(*w, turned ? 0 : 1)) return;
+    const Tensor numbers = *held;  // a reference would move with the values
+    const int64_t filters = numbers.shape()[turned ? 0 : 1];
+    std::vector<int> inside{x->node, w->node};
+    std::optional<std::vector<float>> bias;
+    if (gemm && node.inputs.size() > 2 && node.inputs[2] != kAbsent) {
+      bias = real_bias(node.inputs[2], *x, *w, filters, false, inside);
+      if (!bias) return;
+    }
+    const ValueId b = turned ? r_.add_constant(graph_.values[w->numbers].name + ".turned", in_columns(numbers)) : w->numbers;
+    const ValueId sums =
+        r_.before(n, "MatMulInteger", 10, {x->numbers, b, one_zero(*x), given(w->zero, w->numbers)}, {}, DType::i32, *dims);
+    floats_of(n, sums, *x, *w, std::move(bias), {filters}, inside);
+  }
+
+  static Tensor in_columns(const Tensor& rows) {
+    const int64_t filters = rows.shape()[0], depth = rows.shape()[1];
+    Tensor t(rows.dtype(), {depth, filters});
+    const auto* from = static_cast<const uint8_t*>(rows.data());
+    for (int64_t f = 0; f < filters; ++f) {
+      for (int64_t k = 0; k < depth; ++k) static_cast<uint8_t*>(t.data())[k * filters + f] = from[f * depth + k];
+    }
+    return t;
   }
 
   Graph& graph_;

@@ -15,6 +15,7 @@ namespace lathe::lower {
   F(products)                  \
   F(pool_lines)                \
   F(pool_planes)               \
+  F(pool_bytes)                \
   F(pool_any)                  \
   F(elementwise)               \
   F(rows)                      \
