@@ -1,5 +1,9 @@
 // Layouts by what they cost over the whole graph, and the minimum cut that finds them.
+#include <functional>
+#include <random>
+
 #include "lower/group/minimum_cut.hpp"
+#include "steps.hpp"
 #include "support.hpp"
 
 using namespace test;
@@ -102,5 +106,49 @@ TEST_CASE("layouts are chosen by what they cost over the whole graph") {
     CHECK(changes(g).empty());
     for (const StepInfo& s : compile(g).describe().steps) CHECK(s.kind != "copy");
     check_against_plain(g, {random_tensor({2, 6, 5, 16}, 4)});
+  }
+}
+
+TEST_CASE("between convolutions pictures are resized and pooled as they lie") {
+  std::mt19937_64 random(21);
+  const auto between_them = [&](int64_t channels, const std::function<ValueId(Builder&, ValueId)>& middle, const Tolerance& tolerance) {
+    Builder b("between", 21);
+    const Tensor in = random_tensor({2, 6, 9, 11}, random());
+    const ValueId x = b.op("Conv", {b.input("x", DType::f32, {2, 6, 9, 11}), b.constant("w", random_tensor({channels, 6, 3, 3}, 1))});
+    b.output(b.op("Relu", {b.op("Conv", {middle(b, x), b.constant("v", random_tensor({5, channels, 1, 1}, 2))})}), "y");
+    const Graph g = b.finish();
+    const auto kinds = step_kinds(g);
+    CHECK(kinds.find("layout") == kinds.rfind("layout"));  // of the output
+    CHECK(kinds.find("layout") > kinds.rfind("convolution"));
+    everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {in}, o, tolerance); });
+  };
+  for (const int64_t channels : {8, 19, 70}) {
+    CAPTURE(channels);
+    for (const char* mode : {"nearest", "linear", "cubic"}) {
+      CAPTURE(mode);
+      between_them(channels,
+                   [&](Builder& b, ValueId x) {
+                     return b.op("Resize", {x, kAbsent, b.constant("scales", Tensor::from<float>({4}, {1, 1, 2, 1.7f}))},
+                                 {{"mode", std::string(mode)}});
+                   },
+                   {1e-4, 1e-4, 0});
+    }
+    for (const DType type : {DType::u8, DType::i8}) {
+      CAPTURE(to_string(type));
+      for (const bool ceiling : {false, true}) {
+        between_them(
+            channels,
+            [&](Builder& b, ValueId x) {
+              Tensor zero(type, {});
+              *static_cast<uint8_t*>(zero.data()) = type == DType::u8 ? 120 : 3;
+              const ValueId scale = b.constant("scale", Tensor::from<float>({}, {0.03f})), z = b.constant("zero", zero);
+              const ValueId pooled = b.op(
+                  "MaxPool", {b.op("QuantizeLinear", {x, scale, z})},
+                  {{"kernel_shape", Ints{3, 2}}, {"strides", Ints{2, 2}}, {"pads", Ints{1, 0, 1, 1}}, {"ceil_mode", int64_t{ceiling}}});
+              return b.op("DequantizeLinear", {pooled, scale, z});
+            },
+            {0.05, 0.05, 0});
+      }
+    }
   }
 }

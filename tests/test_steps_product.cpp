@@ -45,14 +45,16 @@ TEST_CASE("8-bit convolutions are exact: padding, strides, dilations, groups") {
   for (int trial = 0; trial < 50; ++trial) {
     const bool a_signed = random() % 2, b_signed = random() % 2, requantised = random() % 2;
     const DType at = a_signed ? DType::i8 : DType::u8, bt = b_signed ? DType::i8 : DType::u8;
-    const int64_t groups = between(random, 1, 3), channels = groups * between(random, 1, 9), filters = groups * between(random, 1, 20),
+    const bool depthwise = trial % 3 == 0, ties = trial % 4 == 0;
+    const int64_t groups = depthwise ? between(random, 2, 300) : between(random, 1, 3),
+                  channels = groups * (depthwise ? 1 : between(random, 1, 9)), filters = groups * (depthwise ? 1 : between(random, 1, 40)),
                   kernel = between(random, 1, 4), dilation = between(random, 1, 2), stride = between(random, 1, 3),
                   side = between(random, 7, 12), pad = between(random, 0, 4);
     Builder b("q", 21);
     const ValueId x = b.input("x", at, {2, channels, side, side}),
                   w = b.constant("w", bytes_tensor(bt, {filters, channels / groups, kernel, kernel}, random));
     const ValueId za = b.constant("za", byte_scalar(at, static_cast<int>(random() % 256))),
-                  zb = b.constant("zb", byte_scalar(bt, static_cast<int>(random() % 256)));
+                  zb = b.constant("zb", byte_scalar(bt, trial % 5 == 0 ? (b_signed ? 0 : 128) : static_cast<int>(random() % 256)));
     std::map<std::string, Attribute::Data> attributes{{"group", groups},
                                                       {"strides", std::vector<int64_t>{stride, 1}},
                                                       {"dilations", std::vector<int64_t>{1, dilation}},
@@ -62,9 +64,10 @@ TEST_CASE("8-bit convolutions are exact: padding, strides, dilations, groups") {
       for (int32_t& v : bias.as<int32_t>()) v = static_cast<int32_t>(between(random, -3000, 3000));
       b.output(
           b.op("QLinearConv",
-               {x, b.constant("sx", Tensor::from<float>({}, {0.02f})), za, w,
-                b.constant("sw", random_tensor({filters}, trial, 0.001f, 0.02f)), zb, b.constant("sy", Tensor::from<float>({}, {0.3f})),
-                b.constant("zy", byte_scalar(DType::u8, 100)), b.constant("bias", bias)},
+               {x, b.constant("sx", Tensor::from<float>({}, {ties ? 0.5f : 0.02f})), za, w,
+                b.constant("sw", ties ? random_tensor({filters}, 0, 0.03125f, 0.03125f) : random_tensor({filters}, trial, 0.001f, 0.02f)),
+                zb, b.constant("sy", Tensor::from<float>({}, {ties ? 4.0f : 0.3f})), b.constant("zy", byte_scalar(DType::u8, 100)),
+                b.constant("bias", bias)},
                attributes),
           "y");
     } else {

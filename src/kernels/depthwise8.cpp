@@ -121,34 +121,41 @@ HWY_INLINE __m512i add_products(__m512i sums, __m512i taps, const int8_t* w) {
   return sums;
 }
 
+// Four taps of a chunk, interleaved, by each part of their filters.
+template <int kParts>
+HWY_INLINE Sums add_four(Sums s, __m512i a, __m512i b, __m512i c, __m512i d, const int8_t* w) {
+  for (int part = 0; part < kParts; ++part, w += 256) {
+    s.v0 = add_products(s.v0, a, w);
+    s.v1 = add_products(s.v1, b, w + 64);
+    s.v2 = add_products(s.v2, c, w + 128);
+    s.v3 = add_products(s.v3, d, w + 192);
+  }
+  return s;
+}
+
 // A pixel's sums of a chunk of channels; of the last one `there` says which are there.
-template <bool kWhole>
+template <bool kWhole, int kParts>
 HWY_INLINE Sums chunk_sums(const uint8_t* const* taps, int64_t count, int64_t c, __mmask64 there, __m512i flip, const int8_t* w, Sums s) {
   const auto load = [&](int64_t t) HWY_ATTR {
     const void* p = taps[t] + c;
     return _mm512_xor_si512(kWhole ? _mm512_loadu_si512(p) : _mm512_maskz_loadu_epi8(there, p), flip);
   };
   int64_t t = 0;
-  for (; t + 2 <= count; t += 4, w += 256) {
+  for (; t + 2 <= count; t += 4, w += 256 * kParts) {
     // Taps that are not there are weighted by zero.
     const __m512i a = load(t), b = load(t + 1), e = load(std::min(t + 2, count - 1)), f = load(std::min(t + 3, count - 1));
     const __m512i low = _mm512_unpacklo_epi8(a, b), high = _mm512_unpackhi_epi8(a, b);
     const __m512i low2 = _mm512_unpacklo_epi8(e, f), high2 = _mm512_unpackhi_epi8(e, f);
-    s.v0 = add_products(s.v0, _mm512_unpacklo_epi16(low, low2), w);
-    s.v1 = add_products(s.v1, _mm512_unpackhi_epi16(low, low2), w + 64);
-    s.v2 = add_products(s.v2, _mm512_unpacklo_epi16(high, high2), w + 128);
-    s.v3 = add_products(s.v3, _mm512_unpackhi_epi16(high, high2), w + 192);
+    s = add_four<kParts>(s, _mm512_unpacklo_epi16(low, low2), _mm512_unpackhi_epi16(low, low2), _mm512_unpacklo_epi16(high, high2),
+                         _mm512_unpackhi_epi16(high, high2), w);
   }
   if (t >= count) return s;
   // One tap is left: each of its bytes alone in 32 bits. (-1 stays negative: nothing is carried into the other bytes.)
   const __m512i last = load(t), step = _mm512_set1_epi32(4);
   const __m512i order = _mm512_broadcast_i32x4(_mm_setr_epi8(0, -1, -1, -1, 1, -1, -1, -1, 2, -1, -1, -1, 3, -1, -1, -1));
   const __m512i second = _mm512_add_epi32(order, step), third = _mm512_add_epi32(second, step);
-  s.v0 = add_products(s.v0, _mm512_shuffle_epi8(last, order), w);
-  s.v1 = add_products(s.v1, _mm512_shuffle_epi8(last, second), w + 64);
-  s.v2 = add_products(s.v2, _mm512_shuffle_epi8(last, third), w + 128);
-  s.v3 = add_products(s.v3, _mm512_shuffle_epi8(last, _mm512_add_epi32(third, step)), w + 192);
-  return s;
+  return add_four<kParts>(s, _mm512_shuffle_epi8(last, order), _mm512_shuffle_epi8(last, second), _mm512_shuffle_epi8(last, third),
+                          _mm512_shuffle_epi8(last, _mm512_add_epi32(third, step)), w);
 }
 
 HWY_NOINLINE void in_order(const Sums& s, int32_t* line) {
@@ -212,15 +219,15 @@ class Taps {
 };
 
 // Channels [c, c + count) of a pixel, those of one chunk, which is `at` from where `start` and `factors` begin.
-template <bool kWhole>
+template <bool kWhole, int kParts>
 HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, const int32_t* start, const uint8_t* const* taps, int64_t row,
                        int64_t c, int64_t at, int64_t count, __m512i flip) {
   const PackedFilters8& w = g.filters;
   const __mmask64 there = kWhole ? ~uint64_t{0} : ~uint64_t{0} >> (kChunk8 - count);
-  const int8_t* filters = w.bytes + c / kChunk8 * ((w.taps + 3) / 4) * 256;
+  const int8_t* filters = w.bytes + c / kChunk8 * ((w.taps + 3) / 4) * 256 * kParts;
   Sums s{_mm512_load_si512(start + at), _mm512_load_si512(start + at + 16), _mm512_load_si512(start + at + 32),
          _mm512_load_si512(start + at + 48)};
-  s = chunk_sums<kWhole>(taps, w.taps, c, there, flip, filters, s);
+  s = chunk_sums<kWhole, kParts>(taps, w.taps, c, there, flip, filters, s);
   alignas(64) int32_t line[kChunk8];
   if (!g.out) {
     in_order(s, line);
@@ -239,6 +246,7 @@ HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, con
   requantise_exactly(g, line, out, c, count);
 }
 
+template <int kParts>
 void by_four_bytes(const Depthwise8Arguments& g) {
   const PackedFilters8& w = g.filters;
   const __m512i flip = _mm512_set1_epi8(g.a_signed ? -128 : 0);
@@ -260,8 +268,8 @@ void by_four_bytes(const Depthwise8Arguments& g) {
       pixels.ready();
       pixels.next(taps);
       int64_t c = from;
-      for (; c + kChunk8 <= until; c += kChunk8) chunk8<true>(g, factors, start, taps, row, c, c - from, kChunk8, flip);
-      if (c < until) chunk8<false>(g, factors, start, taps, row, c, c - from, until - c, flip);
+      for (; c + kChunk8 <= until; c += kChunk8) chunk8<true, kParts>(g, factors, start, taps, row, c, c - from, kChunk8, flip);
+      if (c < until) chunk8<false, kParts>(g, factors, start, taps, row, c, c - from, until - c, flip);
     }
   }
 }
@@ -269,7 +277,8 @@ void by_four_bytes(const Depthwise8Arguments& g) {
 
 void Depthwise8Here(const Depthwise8Arguments& g) {
 #if HWY_TARGET == HWY_AVX3
-  if (g.filters.grouping == Grouping::bytes) by_four_bytes(g);
+  if (g.filters.parts == 1) by_four_bytes<1>(g);
+  else if (g.filters.parts == 2) by_four_bytes<2>(g);
   else if (g.a_signed) by_floats<true>(g);
 #else
   if (g.a_signed) by_floats<true>(g);
@@ -291,48 +300,49 @@ Depthwise8 depthwise8(Isa isa) { return LATHE_SELECT(isa, Depthwise8Here); }
 namespace {
 // The byte of a chunk's group of taps that stands for this tap of this channel of the chunk.
 int64_t filter_place(int64_t tap, int64_t channel) { return channel % 16 / 4 * 64 + (channel / 16 * 4 + channel % 4) * 4 + tap % 4; }
-int64_t filter_group(int64_t taps, int64_t tap, int64_t channel) { return (channel / kChunk8 * ((taps + 3) / 4) + tap / 4) * 256; }
-int64_t filter_bytes(Grouping grouping, int64_t taps, int64_t channels) {
-  return grouping == Grouping::bytes ? (channels + kChunk8 - 1) / kChunk8 * ((taps + 3) / 4) * 256
-                                     : taps * channels * static_cast<int64_t>(sizeof(float));
+int64_t filter_group(int parts, int64_t taps, int64_t tap, int64_t channel) {
+  return (channel / kChunk8 * ((taps + 3) / 4) + tap / 4) * 256 * parts;
+}
+int64_t filter_numbers(int parts, int64_t taps, int64_t channels) {
+  return parts == 0 ? taps * channels : (channels + kChunk8 - 1) / kChunk8 * ((taps + 3) / 4) * 64 * parts;
 }
 }  // namespace
 
-Grouping filters8_grouping(Isa isa, const int16_t* filters, int64_t taps, int64_t channels) {
-  const bool fit = std::all_of(filters, filters + taps * channels, [](int16_t w) { return w >= -128 && w <= 127; });
-  return fit ? grouping8(isa) : Grouping::pairs;
-}
+int parts_of_filters8(Isa isa, bool fit) { return grouping8(isa) != Grouping::bytes ? 0 : fit ? 1 : 2; }
 
-int64_t packed_filters8_numbers(Grouping grouping, int64_t taps, int64_t channels) {
-  return filter_bytes(grouping, taps, channels) / 4 + channels;
-}
+int64_t packed_filters8_numbers(int parts, int64_t taps, int64_t channels) { return filter_numbers(parts, taps, channels) + channels; }
 
-PackedFilters8 packed_filters8(Grouping grouping, int64_t taps, int64_t channels, const int32_t* at) {
-  PackedFilters8 p{grouping, taps, channels, nullptr, nullptr, at + filter_bytes(grouping, taps, channels) / 4};
-  if (grouping == Grouping::bytes) p.bytes = reinterpret_cast<const int8_t*>(at);
-  else p.floats = reinterpret_cast<const float*>(at);
+PackedFilters8 packed_filters8(int parts, int64_t taps, int64_t channels, const int32_t* at) {
+  PackedFilters8 p{parts, taps, channels, nullptr, nullptr, at + filter_numbers(parts, taps, channels)};
+  if (parts == 0) p.floats = reinterpret_cast<const float*>(at);
+  else p.bytes = reinterpret_cast<const int8_t*>(at);
   return p;
 }
 
-void pack_filters8(Grouping grouping, const int16_t* filters, int64_t taps, int64_t channels, int32_t* to) {
-  const int64_t bytes = filter_bytes(grouping, taps, channels);
-  std::memset(to, 0, static_cast<size_t>(bytes));
-  int32_t* sums = to + bytes / 4;
+void pack_filters8(int parts, const int16_t* filters, int64_t taps, int64_t channels, int32_t* to) {
+  std::fill_n(to, packed_filters8_numbers(parts, taps, channels), 0);
+  int32_t* sums = to + filter_numbers(parts, taps, channels);
   for (int64_t c = 0; c < channels; ++c) {
-    sums[c] = 0;
     for (int64_t t = 0; t < taps; ++t) {
-      const int16_t w = filters[c * taps + t];
+      int w = filters[c * taps + t];
       sums[c] += w;
-      if (grouping == Grouping::bytes)
-        reinterpret_cast<int8_t*>(to)[filter_group(taps, t, c) + filter_place(t, c % kChunk8)] = static_cast<int8_t>(w);
-      else reinterpret_cast<float*>(to)[t * channels + c] = w;
+      if (parts == 0) reinterpret_cast<float*>(to)[t * channels + c] = static_cast<float>(w);
+      int8_t* group = reinterpret_cast<int8_t*>(to) + filter_group(parts, taps, t, c) + filter_place(t, c % kChunk8);
+      for (int part = 0; part < parts; ++part) {
+        const int piece = std::clamp(w, -128, 127);
+        group[part * 256] = static_cast<int8_t>(piece);
+        w -= piece;
+      }
     }
   }
 }
 
 int16_t unpacked_filter8(const PackedFilters8& p, int64_t tap, int64_t channel) {
-  if (p.grouping == Grouping::bytes) return p.bytes[filter_group(p.taps, tap, channel) + filter_place(tap, channel % kChunk8)];
-  return static_cast<int16_t>(p.floats[tap * p.channels + channel]);
+  if (p.parts == 0) return static_cast<int16_t>(p.floats[tap * p.channels + channel]);
+  const int8_t* group = p.bytes + filter_group(p.parts, p.taps, tap, channel) + filter_place(tap, channel % kChunk8);
+  int sum = 0;
+  for (int part = 0; part < p.parts; ++part) sum += group[part * 256];
+  return static_cast<int16_t>(sum);
 }
 
 }  // namespace lathe::kernels

@@ -11,19 +11,21 @@ namespace lathe::kernels {
 inline constexpr int64_t kMostTapsDepthwise8 = 128;
 
 // Filters packed, where somebody else keeps them: as floats [taps][channels]; or, where there is an instruction that multiplies four bytes
-// and adds them up, and all of them fit signed bytes, four taps of each channel side by side, for 64 channels at a time.
+// and adds them up, as signed bytes, four taps of each channel side by side, for 64 channels at a time; filters that do not fit such bytes
+// as the sum of two.
 struct PackedFilters8 {
-  Grouping grouping = Grouping::pairs;
+  int parts = 0;  // of bytes; 0: floats
   int64_t taps = 0, channels = 0;
   const float* floats = nullptr;
-  const int8_t* bytes = nullptr;  // [channels / 64, rounded up][taps / 4, rounded up][256], in the order in which bytes are interleaved
+  const int8_t* bytes = nullptr;  // [channels / 64, rounded up][taps / 4, rounded up][parts][256], in the order of interleaved bytes
   const int32_t* sums = nullptr;  // of each channel's taps
 };
+// `fit`: all of them are known to lie in -128 .. 127.
+int parts_of_filters8(Isa isa, bool fit);
 // Filters are [channels][taps], less their zero points, each of at most 255 in size.
-Grouping filters8_grouping(Isa isa, const int16_t* filters, int64_t taps, int64_t channels);
-int64_t packed_filters8_numbers(Grouping grouping, int64_t taps, int64_t channels);  // 32-bit numbers they take
-void pack_filters8(Grouping grouping, const int16_t* filters, int64_t taps, int64_t channels, int32_t* to);
-PackedFilters8 packed_filters8(Grouping grouping, int64_t taps, int64_t channels, const int32_t* at);  // aligned to 64 bytes
+int64_t packed_filters8_numbers(int parts, int64_t taps, int64_t channels);  // 32-bit numbers they take
+void pack_filters8(int parts, const int16_t* filters, int64_t taps, int64_t channels, int32_t* to);
+PackedFilters8 packed_filters8(int parts, int64_t taps, int64_t channels, const int32_t* at);  // aligned to 64 bytes
 int16_t unpacked_filter8(const PackedFilters8& filters, int64_t tap, int64_t channel);
 
 // sums[m, c] = sum over taps t of (x[m, t, c] - a_zero) * w[t, c]; then as ByteResult has it.

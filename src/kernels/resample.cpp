@@ -52,13 +52,32 @@ void across(const ResampleArguments& g, const float* in, float* out) {
   table(regular_end, n);
 }
 
+// The same where several channels stand at each place.
+template <class D>
+HWY_INLINE int64_t mixed(D d, const ResampleArguments& g, const float* in, int64_t x, int64_t c, float* out) {
+  const int64_t lanes = hn::Lanes(d), n = g.out_width;
+  for (; c + lanes <= g.channels; c += lanes) {
+    auto sum = hn::Mul(hn::Set(d, g.wx[x]), hn::LoadU(d, in + g.ax[x] * g.channels + c));
+    for (int64_t t = 1; t < g.taps_x; ++t)
+      sum = hn::MulAdd(hn::Set(d, g.wx[t * n + x]), hn::LoadU(d, in + g.ax[t * n + x] * g.channels + c), sum);
+    hn::StoreU(sum, d, out + c);
+  }
+  return c;
+}
+void across_channels(const ResampleArguments& g, const float* in, float* out) {
+  for (int64_t x = 0; x < g.out_width; ++x, out += g.channels) {
+    const int64_t c = mixed(F32(), g, in, x, 0, out);
+    mixed(hn::CappedTag<float, 1>(), g, in, x, c, out);
+  }
+}
+
 void ResampleHere(const ResampleArguments& g) {
   const F32 d;
-  const int64_t lanes = hn::Lanes(d), n = g.out_width, whole = n - n % lanes;
+  const int64_t lanes = hn::Lanes(d), n = g.out_width * g.channels, whole = n - n % lanes, in_row = g.in_width * g.channels;
   for (int64_t i = 0; i < g.ring; ++i) g.kept[i] = -1;
   for (int64_t r = g.begin; r < g.end; ++r) {
     const int64_t plane = r / g.out_height, y = r % g.out_height;
-    const float* in = g.in + plane * g.in_height * g.in_width;
+    const float* in = g.in + plane * g.in_height * in_row;
     const int32_t* ay = g.ay + y * g.taps_y;
     const float* wy = g.wy + y * g.taps_y;
     // Neighbouring output rows share source rows: those stay resampled along x. Rows of one output row are at most taps_y apart, so
@@ -67,7 +86,8 @@ void ResampleHere(const ResampleArguments& g) {
       const int64_t key = plane * g.in_height + ay[t], slot = ay[t] % g.ring;
       if (g.kept[slot] == key) continue;
       g.kept[slot] = key;
-      across(g, in + ay[t] * g.in_width, g.rows + slot * n);
+      if (g.channels == 1) across(g, in + ay[t] * in_row, g.rows + slot * n);
+      else across_channels(g, in + ay[t] * in_row, g.rows + slot * n);
     }
     const float* row[kMostTaps];
     for (int64_t t = 0; t < g.taps_y; ++t) row[t] = g.rows + ay[t] % g.ring * n;

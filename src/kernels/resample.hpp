@@ -1,4 +1,4 @@
-// Weighted resampling of planes along both their axes (linear, cubic, with or without antialiasing). fp32.
+// Weighted resampling of planes along both their axes (linear, cubic, with or without antialiasing), or of pictures channels-last. fp32.
 #pragma once
 
 #include <cstdint>
@@ -16,11 +16,12 @@ struct ResampleArguments {
   const float* in = nullptr;
   float* out = nullptr;
   int64_t in_height = 0, in_width = 0, out_height = 0, out_width = 0;
+  int64_t channels = 1;                        // side by side: what stands at a place of a plane
   int64_t taps_y = 0, taps_x = 0;              // taps_y at most kMostTaps
   const int32_t *ay = nullptr, *ax = nullptr;  // y: out_height x taps_y; x: taps_x x out_width
   const float *wy = nullptr, *wx = nullptr;
   int64_t begin = 0, end = 0;  // output rows, planes one after another
-  float* rows = nullptr;       // room for ring x out_width floats
+  float* rows = nullptr;       // room for ring x out_width x channels floats
   int64_t ring = 0;            // source rows kept after they were resampled along x; at least taps_y
   int64_t* kept = nullptr;     // [ring]
   // Regular stretches of the x table with two taps, done with loads in order: every source twice (up) or every second source (down).

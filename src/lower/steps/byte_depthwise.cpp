@@ -14,10 +14,10 @@ namespace {
 class ByteDepthwiseKernel : public StepKernel {
  public:
   kernels::Depthwise8 depthwise = nullptr;
-  kernels::Grouping grouping = kernels::Grouping::pairs;
   ByteFinish finish;
   WindowTables window;
   Location input, weights, padding;
+  int parts = 0;  // of the filters, as they are packed
   int64_t channels = 0, taps = 1, rows = 0, tasks = 1;
 
   void run(const StepContext& c) const override {
@@ -35,7 +35,7 @@ class ByteDepthwiseKernel : public StepKernel {
       a.window = &w;
       a.a_signed = finish.a_signed;
       a.a_zero = zero;
-      a.filters = kernels::packed_filters8(grouping, taps, channels, pointer<const int32_t>(c, weights));
+      a.filters = kernels::packed_filters8(parts, taps, channels, pointer<const int32_t>(c, weights));
       a.row_begin = rows * task / tasks;
       a.row_end = rows * (task + 1) / tasks;
       depthwise(a);
@@ -79,8 +79,7 @@ class ByteDepthwiseFamily : public StepFamily {
     step.reads.push_back(k.input.buffer);
     k.finish = bind_finish(b, m, step);
     step.text = fmt::format("{} channels x {} pixels x {} taps, {} depthwise, {}, {} tasks{}", k.channels, k.rows, k.taps,
-                            kernels::name(p.machine.isa), k.grouping == kernels::Grouping::bytes ? "four bytes a step" : "bytes as floats",
-                            k.tasks, finish_text(m));
+                            kernels::name(p.machine.isa), k.parts == 0 ? "bytes as floats" : "four bytes a step", k.tasks, finish_text(m));
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
@@ -102,15 +101,17 @@ class ByteDepthwiseFamily : public StepFamily {
   static void bind_weights(PlanBuilder& b, const ByteMatch& m, kernels::Isa isa, ByteDepthwiseKernel& k, Step& step) {
     const ValueId v = m.b();
     const int64_t channels = m.columns, taps = m.taps;
-    const std::vector<int16_t> filters = filters_of(b, m);
-    const kernels::Grouping grouping = k.grouping = kernels::filters8_grouping(isa, filters.data(), taps, channels);
-    const int64_t count = kernels::packed_filters8_numbers(grouping, taps, channels);
+    // What is known of them without looking: an archive has them only as they are packed.
+    const int32_t middle = b.dtype(v) == DType::i8 ? 0 : 128;
+    const int parts = k.parts = kernels::parts_of_filters8(isa, std::ranges::all_of(m.b_zero, [&](int32_t z) { return z == middle; }));
+    const int64_t count = kernels::packed_filters8_numbers(parts, taps, channels);
     const auto make = [&] {
       auto packed = floats(count);  // as many bytes; kept as whole numbers
-      kernels::pack_filters8(grouping, filters.data(), taps, channels, reinterpret_cast<int32_t*>(packed.get()));
+      const std::vector<int16_t> filters = filters_of(b, m);
+      kernels::pack_filters8(parts, filters.data(), taps, channels, reinterpret_cast<int32_t*>(packed.get()));
       b.release_after_packing(v, [=, zeros = m.b_zero, shape = m.bs, type = b.dtype(v)] {
         Tensor back(type, shape);
-        const auto view = kernels::packed_filters8(grouping, taps, channels, reinterpret_cast<const int32_t*>(packed.get()));
+        const auto view = kernels::packed_filters8(parts, taps, channels, reinterpret_cast<const int32_t*>(packed.get()));
         for (int64_t i = 0; i < channels * taps; ++i) {
           const int32_t zero = zeros[zeros.size() == 1 ? 0 : static_cast<size_t>(i / taps)];
           static_cast<uint8_t*>(back.data())[i] = static_cast<uint8_t>(kernels::unpacked_filter8(view, i % taps, i / taps) + zero);

@@ -21,16 +21,21 @@ class IndexedKernel : public StepKernel {
 
 }  // namespace
 
-void add_indexed(PlanBuilder& b, const Match& m, std::vector<std::vector<int64_t>> tables, uint64_t fill, const char* text) {
+void add_indexed(PlanBuilder& b, const Match& m, std::vector<std::vector<int64_t>> tables, uint64_t fill, const char* text, Layout layout) {
   const ValueId in = m.node().inputs[0], out = m.node().outputs[0];
   auto k = std::make_unique<IndexedKernel>();
-  k->plan = kernels::plan_indexed(bit_width(b.dtype(in)) / 8, b.shape(in), std::move(tables), fill);
+  Shape stored = b.shape(in);
+  if (layout == Layout::channels_last) {
+    std::rotate(stored.begin() + 1, stored.begin() + 2, stored.end());
+    std::rotate(tables.begin() + 1, tables.begin() + 2, tables.end());
+  }
+  k->plan = kernels::plan_indexed(bit_width(b.dtype(in)) / 8, std::move(stored), std::move(tables), fill);
   if (element_count(b.shape(out)) == 0) k->plan.rows = 0;
   Step step = begin_step(b, m);
   step.beside_others = true;
   step.text = text;
-  k->input = b.contiguous(in, Layout::natural);
-  k->output = b.define(out, Layout::natural);
+  k->input = b.contiguous(in, layout);
+  k->output = b.define(out, layout);
   step.reads = {k->input.buffer};
   step.writes = {k->output.buffer};
   step.kernel = std::move(k);

@@ -27,6 +27,7 @@ namespace lathe::lower {
   F(strided_reads)             \
   F(pads)                      \
   F(resizes)                   \
+  F(resizes_channels_last)     \
   F(resize_axes)               \
   F(elements)                  \
   F(selections)                \

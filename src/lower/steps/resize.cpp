@@ -1,4 +1,4 @@
-// Resize: to the nearest by index tables, else planes by weights.
+// Resize: to the nearest by index tables, else planes or pictures channels-last by weights.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -63,7 +63,11 @@ int64_t fill_axis(const ops::ResizeAxis& axis, int64_t size, bool by_tap, std::v
 
 class ResizeFamily : public StepFamily {
  public:
-  std::string_view name() const override { return "resize"; }
+  explicit ResizeFamily(Layout layout) : layout_(layout) {}
+  std::string_view name() const override { return last() ? "resize.channels_last" : "resize"; }
+  LayoutDemand layouts(const Match&) const override {
+    return last() ? LayoutDemand{Order::channels_last, Order::channels_last, Order::channels_last} : LayoutDemand{};
+  }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     if (!group.single()) return nullptr;
@@ -74,10 +78,13 @@ class ResizeFamily : public StepFamily {
     m->in = view.shape(n.inputs[0]);
     const int bytes = copy_bytes(view.dtype(n.inputs[0]));
     if (bytes == 0 || m->in.empty()) return nullptr;
+    // Pictures whose channels are many enough to be worth a vector or a copy.
+    if (last() && (m->in.size() != 4 || m->in[1] < kFewestChannels)) return nullptr;
     const auto held = constants_of(view, n);
     auto plan = ops::resize_plan(n, view.version(n), m->in, held);
     if (!plan || plan->out != view.shape(n.outputs[0]) || element_count(plan->out) == 0) return nullptr;
     m->plan = std::move(*plan);
+    if (last() && !(m->plan.axes[0].same && m->plan.axes[1].same)) return nullptr;
     const double elements = static_cast<double>(element_count(m->in) + element_count(m->plan.out));
     m->work.bytes = static_cast<double>(bytes) * elements;
     if (m->plan.nearest) return m;
@@ -97,7 +104,7 @@ class ResizeFamily : public StepFamily {
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const ResizeMatch&>(match);
     if (m.plan.nearest) return;
-    const int64_t rows = element_count(m.plan.out) / m.plan.out.back();
+    const int64_t rows = rows_of(m);
     space.knob("slots", std::min<int64_t>(std::max<int64_t>(1, rows / 8), p.machine.threads > 1 ? p.machine.threads * 4 : 1), 1, rows);
   }
 
@@ -110,40 +117,57 @@ class ResizeFamily : public StepFamily {
         tables.push_back(m.plan.axes[a].at);
         for (int64_t i = 0; m.plan.axes[a].same && i < m.in[a]; ++i) tables.back().push_back(i);
       }
-      return add_indexed(b, m, std::move(tables), 0, "nearest neighbours");
+      return add_indexed(b, m, std::move(tables), 0, last() ? "nearest neighbours, channels-last" : "nearest neighbours", layout_);
     }
     auto k = std::make_unique<ResampleKernel>();
     auto& g = k->arguments;
     g.in_height = m.in[rank - 2], g.in_width = m.in[rank - 1], g.out_height = m.plan.out[rank - 2], g.out_width = m.plan.out[rank - 1];
     g.taps_y = fill_axis(m.plan.axes[rank - 2], g.out_height, false, k->ay, k->wy);
     g.taps_x = fill_axis(m.plan.axes[rank - 1], g.out_width, true, k->ax, k->wx);
+    if (last()) g.channels = m.in[1];
     g.ring = g.taps_y + 1;
     g.ax = k->ax.data();
     g.wx = k->wx.data();
-    kernels::find_pattern(g);
+    if (!last()) kernels::find_pattern(g);
     k->kernel = kernels::resample(p.machine.isa);
-    k->rows = element_count(m.plan.out) / g.out_width;
+    k->rows = rows_of(m);
     k->slot_bytes = round_up(static_cast<size_t>(g.ring) * sizeof(int64_t), kAlignment) +
-                    round_up(static_cast<size_t>(g.ring * g.out_width) * sizeof(float), kAlignment);
+                    round_up(static_cast<size_t>(g.ring * g.out_width * g.channels) * sizeof(float), kAlignment);
     // Scratch belongs to a share of the rows, not to a thread: a lane may have more threads than the program was compiled for.
     k->slots = recipe.at("slots");
     k->scratch = b.scratch(k->slot_bytes * static_cast<size_t>(k->slots));
     Step step = begin_step(b, m);
-    step.text = fmt::format("{} x {} taps, rows kept", g.taps_y, g.taps_x);
-    k->input = b.contiguous(m.node().inputs[0], Layout::natural);
-    k->output = b.define(m.result(), Layout::natural);
+    step.text = fmt::format("{} x {} taps, rows kept{}", g.taps_y, g.taps_x, last() ? ", channels-last" : "");
+    k->input = b.contiguous(m.node().inputs[0], layout_);
+    k->output = b.define(m.result(), layout_);
     step.reads = {k->input.buffer};
     step.writes = {k->output.buffer};
     step.scratch = {k->scratch};
     step.kernel = std::move(k);
     b.add(std::move(step));
   }
+
+ private:
+  static constexpr int64_t kFewestChannels = 8;
+  bool last() const { return layout_ == Layout::channels_last; }
+  // Rows of planes, or of pictures.
+  int64_t rows_of(const ResizeMatch& m) const {
+    const int64_t rows = element_count(m.plan.out) / m.plan.out.back();
+    return last() ? rows / m.plan.out[1] : rows;
+  }
+
+  const Layout layout_;
 };
 
 }  // namespace
 
 const StepFamily& resizes() {
-  static const ResizeFamily family;
+  static const ResizeFamily family(Layout::natural);
+  return family;
+}
+
+const StepFamily& resizes_channels_last() {
+  static const ResizeFamily family(Layout::channels_last);
   return family;
 }
 
