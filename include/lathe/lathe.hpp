@@ -23,6 +23,7 @@
 #include "lathe/program.hpp"
 #include "lathe/report.hpp"
 #include "lathe/shaping.hpp"
+#include "lathe/state.hpp"
 #include "lathe/sweep.hpp"
 #include "lathe/tensor.hpp"
 #include "lathe/watch.hpp"

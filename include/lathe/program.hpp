@@ -18,6 +18,12 @@
 
 namespace lathe {
 
+// An output whose value a lane gives to an input of its next run: what a recurrent layer carries on, keys and values of attention.
+struct StatePair {
+  std::string output, input;
+  bool operator==(const StatePair&) const = default;
+};
+
 struct CompileOptions {
   int threads = 0;                        // 0: one a core this process may use
   std::map<std::string, Shape> shapes{};  // concrete shapes of inputs, by name
@@ -34,8 +40,11 @@ struct CompileOptions {
   bool round_each = false;
   std::string isa{};       // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
   size_t arena_limit = 0;  // bytes an edition's arena, and its results beside it, may take each; 0: the machine's memory
-  int editions = 8;        // editions kept; the least recently used goes first
-  EvalLimits limits{};     // of what is evaluated plainly: loops, subgraphs, sizes only known at run time
+  // What lanes keep from run to run; neither inputs nor outputs of the Program then. lathe/state.hpp finds them.
+  std::vector<StatePair> states{};
+  int64_t positions = 0;  // that growing states hold at most; 0: as many as memory holds, with room for more made by doubling
+  int editions = 8;       // editions kept; the least recently used goes first
+  EvalLimits limits{};    // of what is evaluated plainly: loops, subgraphs, sizes only known at run time
 };
 
 struct Port {  // an input or output
@@ -59,6 +68,16 @@ struct StepInfo {
   double bytes = 0;            // least memory traffic
   std::string why, why_not;    // why these nodes are one step, and why no more of them
   std::string output, layout;  // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
+};
+
+// A state that lanes keep. One that grows has one more entry along an axis for each position that a run adds.
+struct StateInfo {
+  StatePair pair;
+  DType dtype = DType::undefined;
+  std::optional<Dims> dims;  // of the input
+  int axis = -1;             // it grows along; -1: its size stays
+  // Attention reads it where it lies and what is new is put behind it; otherwise a run copies it, and compiles an edition for its length.
+  bool in_place = false;
 };
 
 // A node as it was lowered.
@@ -109,6 +128,9 @@ class Program {
   const std::map<std::string, std::string>& metadata() const;
   const std::vector<PassReport>& passes() const;
   const CompileOptions& options() const;  // with threads and isa filled in
+  const std::vector<StateInfo>& states() const;
+  // Why growing states are not kept in place; "" when they are, or there is none.
+  const std::string& why_copied() const;
   // The edition for these input shapes (in the order of inputs()), compiled now if it is not there yet. With none
   // given: the shapes bound at compile time. Throws Error (shape) when a dim is left open.
   EditionInfo describe(const std::vector<Shape>& input_shapes = {}) const;
@@ -178,6 +200,12 @@ struct RunOptions {
   std::function<void(MadeValue&)> made{};
 };
 
+// What a lane has kept: copies of its states, by the names of their inputs.
+struct SavedState {
+  int64_t positions = 0;
+  std::vector<std::pair<std::string, Tensor>> tensors;
+};
+
 struct StepTime {
   std::string kind;
   std::vector<std::string> nodes;
@@ -219,6 +247,16 @@ class Lane {
   // that an input of a run lies in is written when the run is done, by a copy. Throws Error (value): no such output, memory that another
   // output is bound to.
   void bind_output(std::string_view name, Tensor memory);
+  // What it keeps of CompileOptions::states. A run that throws leaves states as they were.
+  int64_t positions() const;  // that growing states hold; with none of these: runs since reset()
+  void reset();               // as in a new lane: growing states hold nothing, others zeros
+  // Forgets the last n positions. Throws Error (value): there are fewer; a state that does not grow cannot go back.
+  void rewind(int64_t n);
+  // Forgets all but the last n positions. The same errors, but for n being more than there are, which changes nothing.
+  void keep_last(int64_t n);
+  SavedState save_state() const;
+  // Also what another lane of the Program has saved: a fork. Throws Error: value (names, more positions than fit), type, shape.
+  void restore_state(const SavedState& saved);
   // Seconds each step of the last run took; only filled after time_steps(true).
   void time_steps(bool on);
   std::vector<StepTime> step_times() const;

@@ -10,5 +10,8 @@ inline constexpr const char* kWrapPositions = "lathe.wrap_positions";
 // QLinearConv: a bias of floats, one a filter, added before the result is rounded to its own scale. (The op's own bias has the scale of the
 // input times that of the weights, which may be coarse beside the result's.)
 inline constexpr const char* kRealBias = "lathe.real_bias";
+// Attention: states of the lane, by number, that its keys and values are put behind, and all of which it attends to. Its mask is as long as
+// these are, which a run finds out.
+inline constexpr const char* kHeld = "lathe.held";
 
 }  // namespace lathe::ops

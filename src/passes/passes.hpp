@@ -55,6 +55,18 @@ Report open_control(Graph& graph);
 // Nodes on sizes that are known only while running become subgraphs (ops::kPart), which are compiled for the sizes met. After everything
 // else.
 Report separate_parts(Graph& graph);
+// A state that grows along an axis from run to run.
+struct GrowingState {
+  ValueId input = kAbsent, output = kAbsent;
+  int axis = -1;
+};
+// Attention puts what is new behind states that the lane holds (ops::kHeld) and reads them there: their inputs and outputs go. What keeps it
+// from that, or "". Of a graph for one length, after everything else; when it fails the graph is not to be used.
+std::string hold_states(Graph& graph, const std::vector<GrowingState>& states);
+// Of two graphs that hold states, made for two lengths: makes the first one right for any, by cutting off what hangs on the length. Values
+// that the rest reads of that become inputs (`cut`, behind those there are), with dims that change left open. `base_values`: so many values
+// the model has itself. What keeps it from that, or "".
+std::string cut_at_length(Graph& graph, const Graph& other, size_t base_values, std::vector<ValueId>& cut);
 // Nodes whose results nobody reads, and constants nobody reads.
 Report remove_dead(Graph& graph);
 // Keeps only what the named outputs need. Throws Error (value) naming the outputs there are.

@@ -10,6 +10,7 @@
 #include "ops/internal_ops.hpp"
 #include "runtime/bodies.hpp"
 #include "runtime/crew.hpp"
+#include "runtime/kept_states.hpp"
 #include "runtime/made.hpp"
 #include "runtime/program_impl.hpp"
 
@@ -33,15 +34,17 @@ class LaneImpl : public lower::Bodies {
       : program(std::move(p)),
         impl(*program.impl()),
         own_crew(around == nullptr ? std::make_unique<Crew>(threads > 0 ? threads : impl.options.threads) : nullptr),
-        crew(around == nullptr ? *own_crew : *around) {
+        crew(around == nullptr ? *own_crew : *around),
+        states_kept(impl) {
     bound.resize(impl.outputs.size());
-    ordered.resize(impl.inputs.size());
-    given.resize(impl.inputs.size());
+    ordered.resize(impl.public_inputs.size());
+    given.resize(impl.public_inputs.size());
   }
 
   // What a lane needs to run one edition.
   struct State {
     std::shared_ptr<const lower::Plan> plan;
+    std::shared_ptr<const ProgramImpl::Held> held;  // of an edition that holds states in place
     std::vector<std::byte*> buffers;
     std::vector<Tensor> tensors;
     std::vector<double> seconds, begins;
@@ -66,6 +69,7 @@ class LaneImpl : public lower::Bodies {
     for (const Tensor& t : inputs) shapes.push_back(t.shape());
     State s;
     s.plan = impl.edition(shapes);
+    if (impl.grows_in_place()) s.held = impl.held(*s.plan);
     s.buffers.resize(s.plan->buffers.size());
     s.tensors.resize(s.plan->graph->values.size());
     s.seconds.resize(s.plan->steps.size());
@@ -121,6 +125,7 @@ class LaneImpl : public lower::Bodies {
       slot->names = impl.output_names;
       owned.assign(impl.outputs.size(), Tensor());
     }
+    slot->tensors.resize(impl.outputs.size());  // states stood behind what was given back
     for (size_t i = 0; i < impl.outputs.size(); ++i) {
       if (!plan.output_shapes[i]) continue;  // made while running
       const Shape& shape = *plan.output_shapes[i];
@@ -186,6 +191,52 @@ class LaneImpl : public lower::Bodies {
     return true;
   }
 
+  // What a caller gives: states come from the lane, and stay there.
+  Outputs run_keeping(std::span<const Tensor> inputs, const RunOptions& options) {
+    if (!states_kept.any()) return run(inputs, options);
+    if (inputs.size() != impl.public_inputs.size())
+      fail(Category::value, "the model takes {} inputs beside its states, got {}", impl.public_inputs.size(), inputs.size());
+    all.assign(impl.inputs.size(), Tensor());
+    for (size_t i = 0; i < inputs.size(); ++i) {
+      impl.check_input(impl.public_input[i], inputs[i]);
+      all[impl.public_input[i]] = inputs[i];
+    }
+    states_kept.fill(all);
+    State& s = state_for(all);
+    int64_t fresh = 1;
+    if (s.held) {
+      fresh = s.held->fresh;
+      states_kept.make_room(*s.held);
+      if (s.held->prelude) {
+        check_long(*s.held);
+        states_kept.prelude_inputs(*s.held, all, asked);
+        more = evaluate_plain(*s.held->prelude, asked, impl.options.limits);
+      }
+    }
+    for (size_t k = 0; k < impl.kept.size(); ++k) {
+      const auto& kept = impl.kept[k];
+      if (!kept.info.in_place)
+        bound[kept.output] = states_kept.memory(k, s.plan->output_dtypes[kept.output], s.plan->output_shapes[kept.output]);
+    }
+    run(all, options);
+    for (size_t k = 0; k < impl.kept.size(); ++k) {
+      if (!impl.kept[k].info.in_place) states_kept.made(k, slot->tensors[impl.kept[k].output]);
+    }
+    states_kept.done(fresh);
+    slot->tensors.resize(impl.public_outputs.size());
+    return Outputs(slot);
+  }
+
+  // Inputs that are as long as everything there is.
+  void check_long(const ProgramImpl::Held& held) const {
+    for (size_t i = 0; i < all.size(); ++i) {
+      const int64_t wanted = states_kept.positions() + held.fresh;
+      if (impl.is_long(i) && all[i].shape().back() != wanted)
+        fail(Category::shape, "input '{}' has shape {}: its last axis should be {}, {} positions held and {} new", impl.inputs[i].name,
+             to_string(all[i].shape()), wanted, states_kept.positions(), held.fresh);
+    }
+  }
+
   // `inside`: within a run that keeps limits already.
   Outputs run(std::span<const Tensor> inputs, const RunOptions& options, bool inside = false) {
     if (inputs.size() != impl.inputs.size()) fail(Category::value, "the model takes {} inputs, got {}", impl.inputs.size(), inputs.size());
@@ -196,14 +247,17 @@ class LaneImpl : public lower::Bodies {
     prepare_outputs(plan, inputs);
     for (size_t b = 0; b < s.buffers.size(); ++b) {
       const lower::Buffer& buffer = plan.buffers[b];
-      if (buffer.kind == lower::Buffer::Kind::input) s.buffers[b] = static_cast<std::byte*>(const_cast<void*>(inputs[buffer.index].data()));
+      if (buffer.kind == lower::Buffer::Kind::input) {
+        const auto i = static_cast<size_t>(buffer.index);
+        s.buffers[b] = static_cast<std::byte*>(const_cast<void*>(i < inputs.size() ? inputs[i].data() : more[i - inputs.size()].data()));
+      }
       if (buffer.kind == lower::Buffer::Kind::output) s.buffers[b] = static_cast<std::byte*>(slot->tensors[buffer.index].data());
     }
-    for (size_t i = 0; i < inputs.size(); ++i) {
+    for (size_t i = 0; i < plan.graph->inputs.size(); ++i) {
       const ValueId v = plan.graph->inputs[i];
-      if (plan.dynamic[v]) s.tensors[v] = inputs[i];
+      if (plan.dynamic[v]) s.tensors[v] = i < inputs.size() ? inputs[i] : more[i - inputs.size()];
     }
-    const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew, this};
+    const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew, this, &states_kept.held()};
     using Clock = std::chrono::steady_clock;
     const bool limited = options.limit.count() > 0, stoppable = options.stop.stop_possible();
     if (timing) crew.watch(true);
@@ -285,6 +339,9 @@ class LaneImpl : public lower::Bodies {
   std::vector<Tensor> retired;  // output memory that was replaced, while a run may still read it
   std::vector<size_t> detours;  // bound outputs whose memory an input of this run lies in
   std::vector<Tensor> ordered;  // inputs of a named run, in the model's order
+  KeptStates states_kept;
+  std::vector<Tensor> all;          // inputs of a run with states among them
+  std::vector<Tensor> asked, more;  // what hangs on the length of states: its inputs and results
   std::vector<bool> given;
   bool timing = false;
   std::chrono::steady_clock::time_point started;  // of the last run that was timed
@@ -303,7 +360,7 @@ Outputs Lane::run(std::initializer_list<NamedInput> inputs, const RunOptions& op
 }
 
 Outputs Lane::run(std::span<const NamedInput> inputs, const RunOptions& options) {
-  const auto& ports = impl_->impl.inputs;
+  const auto& ports = impl_->impl.public_inputs;
   auto& given = impl_->given;
   std::fill(given.begin(), given.end(), false);
   for (const NamedInput& in : inputs) {
@@ -311,6 +368,10 @@ Outputs Lane::run(std::span<const NamedInput> inputs, const RunOptions& options)
     if (it == ports.end()) {
       std::vector<std::string> names;
       for (const Port& p : ports) names.push_back(p.name);
+      for (const StateInfo& state : impl_->impl.states) {
+        if (state.pair.input == in.name)
+          fail(Category::value, "input '{}' is a state, which the lane keeps; restore_state() gives it another value", in.name);
+      }
       if (std::ranges::find(impl_->impl.defaults, in.name) != impl_->impl.defaults.end())
         fail(Category::value,
              "input '{0}' has a value of its own in the model, which was compiled in; name it in CompileOptions::given to give another",
@@ -323,13 +384,20 @@ Outputs Lane::run(std::span<const NamedInput> inputs, const RunOptions& options)
   for (size_t i = 0; i < given.size(); ++i) {
     if (!given[i]) fail(Category::value, "input '{}' is not given", ports[i].name);
   }
-  return impl_->run(impl_->ordered, options);
+  return impl_->run_keeping(impl_->ordered, options);
 }
 
-Outputs Lane::run(std::span<const Tensor> inputs, const RunOptions& options) { return impl_->run(inputs, options); }
+Outputs Lane::run(std::span<const Tensor> inputs, const RunOptions& options) { return impl_->run_keeping(inputs, options); }
+
+int64_t Lane::positions() const { return impl_->states_kept.positions(); }
+void Lane::reset() { impl_->states_kept.reset(); }
+void Lane::rewind(int64_t n) { impl_->states_kept.rewind(n); }
+void Lane::keep_last(int64_t n) { impl_->states_kept.keep_last(n); }
+SavedState Lane::save_state() const { return impl_->states_kept.save(); }
+void Lane::restore_state(const SavedState& saved) { impl_->states_kept.restore(saved); }
 
 void Lane::bind_output(std::string_view name, Tensor memory) {
-  for (size_t i = 0; i < impl_->impl.outputs.size(); ++i) {
+  for (size_t i = 0; i < impl_->impl.public_outputs.size(); ++i) {
     if (impl_->impl.outputs[i].name == name) {
       for (size_t k = 0; k < impl_->bound.size(); ++k) {
         if (k != i && LaneImpl::overlap(impl_->bound[k], memory))

@@ -1,6 +1,7 @@
 #include "lathe/program.hpp"
 
 #include <algorithm>
+#include <numeric>
 #include <set>
 
 #include "base/fail.hpp"
@@ -8,6 +9,7 @@
 #include "graph/dims.hpp"
 #include "kernels/isa.hpp"
 #include "lathe/op.hpp"
+#include "ops/internal_attributes.hpp"
 #include "passes/pipeline.hpp"
 #include "runtime/options.hpp"
 #include "runtime/program_impl.hpp"
@@ -79,22 +81,33 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<bool> ope
   } else {
     for (passes::Report& r : passes::run(graph_, {passes::When::program, options.fuse, options.round_each})) note(passes, std::move(r));
   }
-  name_ports();
   for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
+  find_states();
   const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return p.composite || known_shape(p.dims); });
-  if (all_known) edition(bound_shapes());
+  if (all_known && kept.empty()) edition(bound_shapes());
 }
 
 void ProgramImpl::name_ports() {
-  for (ValueId v : graph_.inputs)
-    inputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
+  inputs.clear(), outputs.clear();
+  const auto port = [&](ValueId v) {
+    const Value& value = graph_.values[v];
+    return Port{value.name, value.dtype, value.dims, value.composite};
+  };
+  const auto in_place = [&](auto member, ValueId v) { return std::ranges::find(growing_, v, member) != growing_.end(); };
   std::vector<std::string> names;
+  for (ValueId v : graph_.inputs) {
+    if (!in_place(&passes::GrowingState::input, v)) inputs.push_back(port(v));
+  }
   for (ValueId v : graph_.outputs) {
-    outputs.push_back({graph_.values[v].name, graph_.values[v].dtype, graph_.values[v].dims, graph_.values[v].composite});
+    if (in_place(&passes::GrowingState::output, v)) continue;
+    outputs.push_back(port(v));
     names.push_back(graph_.values[v].name);
   }
   output_names = std::make_shared<std::vector<std::string>>(std::move(names));
   metadata = graph_.metadata;
+  public_inputs = inputs, public_outputs = outputs;
+  public_input.resize(inputs.size());
+  std::iota(public_input.begin(), public_input.end(), size_t{0});
 }
 
 ProgramImpl::ProgramImpl(Parts parts)
@@ -119,7 +132,7 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
   p.base_constants = base_constants_;
   for (const auto& [key, entry] : weights_.entries()) p.weights.put(key, entry);
   p.editions = archived_;
-  for (const auto& [shapes, plan, reports] : editions_) {
+  for (const auto& [shapes, plan, reports, held] : editions_) {
     std::shared_ptr<const Graph> graph = plan->graph;
     if (!plan->restored.empty()) {
       auto whole = std::make_shared<Graph>(*graph);
@@ -151,7 +164,12 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
 std::vector<Shape> ProgramImpl::bound_shapes() const {
   std::vector<Shape> shapes;
   for (const Port& p : inputs) {
-    const auto s = p.composite ? std::optional<Shape>(Shape()) : known_shape(p.dims);
+    const auto i = static_cast<size_t>(&p - inputs.data());
+    if (std::ranges::any_of(kept, [&](const Kept& k) { return !k.info.in_place && k.input == i; })) {
+      shapes.emplace_back();
+      continue;
+    }
+    const auto s = p.composite || stays_open(i) ? std::optional<Shape>(Shape()) : known_shape(p.dims);
     if (!s) {
       std::string open;
       for (const Dim& d : p.dims.value_or(Dims())) {
@@ -161,6 +179,16 @@ std::vector<Shape> ProgramImpl::bound_shapes() const {
            open.empty() ? "its shape" : "dim " + open);
     }
     shapes.push_back(*s);
+  }
+  return shapes;
+}
+
+std::vector<Shape> ProgramImpl::with_states(const std::vector<Shape>& given) const {
+  if (kept.empty()) return given;
+  std::vector<Shape> shapes(inputs.size());
+  for (size_t i = 0; i < given.size() && i < public_input.size(); ++i) shapes[public_input[i]] = given[i];
+  for (const Kept& k : kept) {
+    if (!k.info.in_place) shapes[k.input] = state_shape(k.info, shapes, 0);
   }
   return shapes;
 }
@@ -202,6 +230,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::find_or_build(const std::vector<
   }
   const auto held = std::find_if(archived_.begin(), archived_.end(), [&](const Edition& e) { return e.shapes == shapes; });
   std::shared_ptr<const lower::Plan> plan;
+  std::shared_ptr<Held> states_held;
   std::vector<PassReport> reports;
   if (held != archived_.end()) {
     const lower::Remembered remembered{held->recipes, held->same_threads, held->own};
@@ -211,28 +240,45 @@ std::shared_ptr<const lower::Plan> ProgramImpl::find_or_build(const std::vector<
   } else {
     if (graph_.nodes.empty() && !archived_.empty())
       fail(Category::shape, "this program was loaded from an archive without its graph and holds no edition for these shapes");
-    plan = build(prepare(shapes, reports), nullptr);
+    if (grows_in_place()) {
+      states_held = std::make_shared<Held>();
+      plan = build(prepare_held(shapes, reports, *states_held), nullptr);
+    } else {
+      plan = build(prepare(shapes, reports), nullptr);
+    }
   }
-  editions_.push_front({shapes, plan, std::move(reports)});
+  for (const lower::Step& step : plan->steps) {
+    for (int n : step.members) {
+      if (step.kind == lower::StepKind::plain && plan->graph->nodes[n].attributes.contains(ops::kHeld))
+        fail(Category::unsupported, "{}: attention of this form cannot read what the lane holds", plan->graph->nodes[n].name);
+    }
+  }
+  editions_.push_front({shapes, plan, std::move(reports), std::move(states_held)});
   if (static_cast<int>(editions_.size()) > options.editions) editions_.pop_back();  // lanes that run it keep it
   return plan;
 }
 
-std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports) {
-  const LimitScope limits(options.limits);
+std::shared_ptr<Graph> ProgramImpl::shaped(const std::vector<Shape>& shapes, const std::map<ValueId, Dims>& more) const {
   auto g = std::make_shared<Graph>(graph_);
   std::map<std::string, int64_t> symbols;
-  for (size_t i = 0; i < shapes.size(); ++i) {
-    Value& value = g->values[g->inputs[i]];
-    if (value.composite || stays_open(i)) continue;
-    for (size_t d = 0; value.dims && d < shapes[i].size(); ++d) {
-      const std::string& symbol = (*value.dims)[d].symbol;
-      if (symbol.empty()) continue;
-      const auto [it, fresh] = symbols.try_emplace(symbol, shapes[i][d]);
-      if (!fresh && it->second != shapes[i][d])
-        fail(Category::shape, "dim '{}' is {} in one input and {} in another ('{}')", symbol, it->second, shapes[i][d], value.name);
+  size_t i = 0;
+  for (ValueId v : g->inputs) {
+    Value& value = g->values[v];
+    const auto given = more.find(v);
+    if (given == more.end() && (value.composite || stays_open(i))) {
+      ++i;
+      continue;
     }
-    value.dims = Dims(shapes[i].begin(), shapes[i].end());
+    const Dims dims = given != more.end() ? given->second : Dims(shapes[i].begin(), shapes[i].end());
+    if (std::ranges::none_of(growing_, [&](const passes::GrowingState& s) { return s.input == v; })) ++i;
+    for (size_t d = 0; value.dims && d < dims.size(); ++d) {
+      const std::string& symbol = (*value.dims)[d].symbol;
+      if (symbol.empty() || !dims[d].known()) continue;
+      const auto [it, fresh] = symbols.try_emplace(symbol, dims[d].value);
+      if (!fresh && it->second != dims[d].value)
+        fail(Category::shape, "dim '{}' is {} in one input and {} in another ('{}')", symbol, it->second, dims[d].value, value.name);
+    }
+    value.dims = dims;
   }
   for (Value& value : g->values) {
     if (!value.dims) continue;
@@ -240,6 +286,12 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
       d = bound(d, symbols);
     }
   }
+  return g;
+}
+
+std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports) {
+  const LimitScope limits(options.limits);
+  auto g = shaped(shapes, {});
   infer(*g);
   if (options.plain) return g;
   for (passes::Report& r : passes::run(*g, {passes::When::edition, options.fuse, options.round_each})) note(reports, std::move(r));
@@ -291,17 +343,23 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
   return plan;
 }
 
-const std::vector<Port>& Program::inputs() const { return impl_->inputs; }
-const std::vector<Port>& Program::outputs() const { return impl_->outputs; }
+const std::vector<Port>& Program::inputs() const { return impl_->public_inputs; }
+const std::vector<Port>& Program::outputs() const { return impl_->public_outputs; }
+const std::vector<StateInfo>& Program::states() const { return impl_->states; }
+const std::string& Program::why_copied() const { return impl_->why_copied; }
 const std::map<std::string, std::string>& Program::metadata() const { return impl_->metadata; }
 const std::vector<PassReport>& Program::passes() const { return impl_->passes; }
 const CompileOptions& Program::options() const { return impl_->options; }
-std::vector<Shape> Program::bound_shapes() const { return impl_->bound_shapes(); }
+std::vector<Shape> Program::bound_shapes() const {
+  std::vector<Shape> shapes = impl_->bound_shapes(), out;
+  for (size_t i : impl_->public_input) out.push_back(std::move(shapes[i]));
+  return out;
+}
 int Program::editions_compiled() const { return impl_->compiled; }
 
 EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
   EditionInfo info;
-  const auto plan = impl_->edition(input_shapes.empty() ? impl_->bound_shapes() : input_shapes, &info.passes);
+  const auto plan = impl_->edition(impl_->with_states(input_shapes.empty() ? bound_shapes() : input_shapes), &info.passes);
   info.inputs = plan->input_shapes;
   const Graph& g = *plan->graph;
   const auto text_of = [&](ValueId v) {

@@ -207,6 +207,8 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
 bool is_program_archive(const std::filesystem::path& path) { return archive::is_archive(path); }
 
 void save_program(const Program& program, const std::filesystem::path& path, const ArchiveOptions& options) {
+  if (!program.states().empty())
+    fail(Category::unsupported, "{}: an archive does not hold states yet; ship the model without them", path.string());
   const Parts p = program.impl()->parts(options.carry_graph);
   if (p.editions.empty())
     fail(Category::shape, "{}: nothing is compiled yet: bind the open dims, or describe() the shapes to ship", path.string());

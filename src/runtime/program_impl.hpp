@@ -6,6 +6,7 @@
 
 #include "lathe/program.hpp"
 #include "lower/lower.hpp"
+#include "passes/passes.hpp"
 
 namespace lathe {
 
@@ -42,6 +43,34 @@ class ProgramImpl {
   // Shapes bound at compile time, in the order of inputs; throws Error (shape) naming the open dims.
   std::vector<Shape> bound_shapes() const;
   void check_input(size_t i, const Tensor& tensor) const;
+  // Shapes of all inputs, from those without states.
+  std::vector<Shape> with_states(const std::vector<Shape>& given) const;
+
+  // States that lanes keep (states.cpp). Those that grow in place are no inputs of editions; the others are, and stand behind the outputs
+  // that a run gives back.
+  struct Kept {
+    StateInfo info;
+    size_t input = 0, output = 0;  // indices into inputs and outputs below; of those in place: number of the lane's slot, and nothing
+  };
+  std::vector<Kept> kept;
+  std::vector<StateInfo> states;
+  std::string why_copied;
+  // What a run gives and gets, without states.
+  std::vector<Port> public_inputs, public_outputs;
+  std::vector<size_t> public_input;  // indices into inputs
+  // An edition that holds states in place, beside its plan: how many positions a run adds, and what of the model hangs on the length, as a
+  // graph of its own, evaluated before each run; its results are inputs of the plan behind those above.
+  struct Held {
+    int64_t fresh = 0;
+    std::vector<Shape> shapes;  // of the states' inputs, for no positions
+    std::shared_ptr<const Graph> prelude;
+    std::vector<size_t> prelude_inputs;  // indices into inputs; from inputs.size() on: states, of which it only asks the shape
+  };
+  std::shared_ptr<const Held> held(const lower::Plan& plan) const;
+  bool grows_in_place() const { return !growing_.empty(); }
+  bool is_long(size_t input) const { return input < long_.size() && long_[input]; }
+  // Of state `i`, whose inputs' shapes these are; open dims are those of inputs of the same name, positions `length`.
+  Shape state_shape(const StateInfo& state, std::span<const Shape> shapes, int64_t length) const;
 
   CompileOptions options;
   std::vector<Port> inputs, outputs;
@@ -53,22 +82,30 @@ class ProgramImpl {
 
  private:
   void name_ports();
+  void find_states();
+  bool try_in_place(int64_t open_size);
+  std::shared_ptr<const Graph> prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held);
+  std::shared_ptr<Graph> prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports);
+  std::shared_ptr<Graph> shaped(const std::vector<Shape>& shapes, const std::map<ValueId, Dims>& more) const;
   bool stays_open(size_t input) const { return input < open_.size() && open_[input]; }
   std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports);
   std::shared_ptr<const lower::Plan> find_or_build(const std::vector<Shape>& shapes);
   std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, const lower::Remembered* remembered);
 
   Graph graph_;
-  std::vector<bool> open_;  // by input
+  std::vector<bool> open_;                     // by input
+  std::vector<bool> long_;                     // by input: as long as what is held and what is new
+  std::vector<passes::GrowingState> growing_;  // those in place
   std::vector<bool> base_constants_;
   lower::Weights weights_;
   int64_t block_bytes_ = 0;
   std::vector<Edition> archived_;  // not lowered yet
-  std::mutex mutex_;
+  mutable std::mutex mutex_;
   struct Compiled {
     std::vector<Shape> shapes;
     std::shared_ptr<const lower::Plan> plan;
     std::vector<PassReport> passes;
+    std::shared_ptr<const Held> held;
   };
   std::list<Compiled> editions_;  // most recently used first
 };

@@ -52,6 +52,13 @@ class Bodies {
                    std::span<const std::pair<ValueId, Tensor>> outer, std::vector<Tensor>& out) = 0;
 };
 
+// States that grow, of one lane: each [batch, heads, room, width], of which the first `positions` rows of each head are there already. A
+// step that holds one puts what is new behind them; the lane counts them once the run is done.
+struct HeldStates {
+  int64_t positions = 0, room = 0;
+  std::vector<std::byte*> slots;
+};
+
 // What a step sees while running: memory of one lane, which no other lane touches. Tasks may read what the step reads, and write what it
 // writes and its scratch, each its own part. `tensors` and `bodies` belong to the thread that runs the lane: tasks leave them alone.
 struct StepContext {
@@ -59,6 +66,7 @@ struct StepContext {
   Tensor* tensors;            // by ValueId, for values without a buffer
   Workers& workers;
   Bodies* bodies;  // null inside steps that run beside others
+  const HeldStates* held = nullptr;
 };
 
 template <typename T>

@@ -25,7 +25,7 @@ class SideBySide : public StepKernel {
   void run(const StepContext& c) const override {
     c.workers.each(static_cast<int64_t>(parts.size()), [&](int64_t part, int) {
       Alone alone;
-      const StepContext own{c.buffers, c.tensors, alone, nullptr};
+      const StepContext own{c.buffers, c.tensors, alone, nullptr, c.held};
       parts[static_cast<size_t>(part)]->run(own);
     });
   }

@@ -31,6 +31,10 @@ class AttentionKernel : public StepKernel {
     Location from, to;
   };
   std::vector<Joined> joined;
+  // States of the lane instead: numbers of those of keys and values; -1: none.
+  int64_t held_keys = -1, held_values = -1, kv_heads = 1, fresh = 0;
+  ValueId long_mask = kAbsent;  // beside them: held as a Tensor
+  std::string mask_name;
   int64_t past = 0;
   int64_t batch = 0, heads = 0, group = 1, length = 0, keys = 0, width = 0, value_width = 0, panel = 0, block_rows = 0;
   // Elements from one batch entry, head and row to the next.
@@ -53,7 +57,23 @@ class AttentionKernel : public StepKernel {
   int64_t piece_rows() const { return (length + pieces - 1) / pieces; }
   bool few() const { return length < kFewRows; }
 
+  // What of it a run decides.
+  struct Now {
+    int64_t past = 0, keys = 0;
+    const float *k = nullptr, *v = nullptr;
+    int64_t k_batch = 0, k_head = 0, k_row = 0, v_batch = 0, v_head = 0, v_row = 0;
+    const void* mask = nullptr;
+    int64_t mask_batch = 0, mask_head = 0, mask_row = 0;
+  };
+
   void run(const StepContext& c) const override {
+    Now now{past, keys, nullptr, nullptr, k_batch, k_head, k_row, v_batch, v_head, v_row, nullptr, mask_batch, mask_head, mask_row};
+    if (held_keys >= 0) {
+      hold(c, now);
+    } else {
+      now.k = pointer<const float>(c, k), now.v = pointer<const float>(c, v);
+      if (has_mask) now.mask = pointer<const void>(c, mask);
+    }
     for (const Joined& j : joined) {
       c.workers.each(j.plan.tasks, [&](int64_t task, int) {
         kernels::run_copy(j.plan, pointer<const char>(c, j.from), pointer<char>(c, j.to), task, task + 1);
@@ -61,11 +81,55 @@ class AttentionKernel : public StepKernel {
     }
     const int64_t tasks = batch * heads * pieces;
     c.workers.each(slots, [&](int64_t slot, int) {
-      for (int64_t t = tasks * slot / slots; t < tasks * (slot + 1) / slots; ++t) piece(c, slot, t);
+      for (int64_t t = tasks * slot / slots; t < tasks * (slot + 1) / slots; ++t) piece(c, now, slot, t);
     });
   }
 
-  void piece(const StepContext& c, int64_t slot, int64_t task) const {
+  // Puts what is new behind what is held, and reads both there.
+  void hold(const StepContext& c, Now& now) const {
+    const HeldStates& held = *c.held;
+    now.past = held.positions, now.keys = held.positions + fresh;
+    float *keys_at = reinterpret_cast<float*>(held.slots[static_cast<size_t>(held_keys)]),
+          *values_at = reinterpret_cast<float*>(held.slots[static_cast<size_t>(held_values)]);
+    const float *new_keys = pointer<const float>(c, k), *new_values = pointer<const float>(c, v);
+    const int64_t lines = batch * kv_heads;
+    // A few rows are put there by one thread: waking others takes longer.
+    constexpr int64_t kWorthSharing = 1 << 16;
+    c.workers.each(lines * fresh * (width + value_width) < kWorthSharing ? 1 : c.workers.size(), [&](int64_t task, int) {
+      const int64_t tasks = lines * fresh * (width + value_width) < kWorthSharing ? 1 : c.workers.size();
+      for (int64_t line = lines * task / tasks; line < lines * (task + 1) / tasks; ++line) {
+        const int64_t b = line / kv_heads, h = line % kv_heads;
+        for (int64_t r = 0; r < fresh; ++r) {
+          const int64_t to = line * held.room + held.positions + r;
+          std::copy_n(new_keys + b * k_batch + h * k_head + r * k_row, width, keys_at + to * width);
+          std::copy_n(new_values + b * v_batch + h * v_head + r * v_row, value_width, values_at + to * value_width);
+        }
+      }
+    });
+    now.k = keys_at, now.v = values_at;
+    now.k_row = width, now.k_head = held.room * width, now.k_batch = kv_heads * now.k_head;
+    now.v_row = value_width, now.v_head = held.room * value_width, now.v_batch = kv_heads * now.v_head;
+    if (long_mask == kAbsent) return;
+    const Tensor& m = c.tensors[long_mask];
+    const Shape whole{batch, heads, length, now.keys};
+    const auto rank = static_cast<int64_t>(m.rank());
+    bool fits = rank >= 1 && rank <= 4 && m.shape().back() == now.keys && m.dtype() == (mask_is_bool ? DType::boolean : DType::f32);
+    int64_t strides[3] = {}, stride = now.keys;
+    for (int64_t a = 2; fits && a >= 4 - rank; --a) {
+      const int64_t size = m.shape()[static_cast<size_t>(a - 4 + rank)];
+      fits = size == 1 || size == whole[static_cast<size_t>(a)];
+      strides[a] = size == 1 ? 0 : stride;
+      stride *= size;
+    }
+    if (rank == 1) fits = fits && m.shape()[0] == now.keys;
+    if (!fits)
+      fail(Category::shape, "the mask '{}' is {}, which {} held positions and {} new ones do not fit", mask_name, to_string(m.shape()),
+           held.positions, fresh);
+    now.mask = m.data();
+    now.mask_batch = strides[0], now.mask_head = strides[1], now.mask_row = strides[2];
+  }
+
+  void piece(const StepContext& c, const Now& now, int64_t slot, int64_t task) const {
     const int64_t b = task / pieces / heads, h = task / pieces % heads, p = task % pieces;
     const int64_t first = length * p / pieces, rows = length * (p + 1) / pieces - first;
     float* packed_keys = pointer<float>(c, scratch) + slot * slot_floats();
@@ -73,16 +137,16 @@ class AttentionKernel : public StepKernel {
     float* scores = packed_values + key_panels(value_width) * panel * key_block;
     float *maxima = scores + block_rows * kScores, *sums = maxima + piece_rows();
     const float* qs = pointer<const float>(c, q) + b * q_batch + h * q_head + first * q_row;
-    const float* ks = pointer<const float>(c, k) + b * k_batch + h / group * k_head;
-    const float* vs = pointer<const float>(c, v) + b * v_batch + h / group * v_head;
+    const float* ks = now.k + b * now.k_batch + h / group * now.k_head;
+    const float* vs = now.v + b * now.v_batch + h / group * now.v_head;
     float* out = pointer<float>(c, y) + b * y_batch + h * y_head + first * y_row;
-    const int64_t last = causal ? std::min(keys, past + first + rows) : keys;  // keys that any row sees
+    const int64_t last = causal ? std::min(now.keys, now.past + first + rows) : now.keys;  // keys that any row sees
     for (int64_t at = 0; at < last || at == 0; at += key_block) {
-      const int64_t n = std::min(key_block, keys - at), panels = key_panels(n);
+      const int64_t n = std::min(key_block, now.keys - at), panels = key_panels(n);
       if (!few()) {
-        kernels::pack_panels(ks + at * k_row, 1, k_row, width, n, panel, packed_keys, 0, panels);
+        kernels::pack_panels(ks + at * now.k_row, 1, now.k_row, width, n, panel, packed_keys, 0, panels);
         for (int64_t i = 0; i < panels * panel * width; ++i) packed_keys[i] *= scale;
-        kernels::pack_panels(vs + at * v_row, v_row, 1, n, value_width, panel, packed_values, 0, key_panels(value_width));
+        kernels::pack_panels(vs + at * now.v_row, now.v_row, 1, n, value_width, panel, packed_values, 0, key_panels(value_width));
       }
       // Blocks of equal height: a last one of a row or two would be summed in another order than among many, and where it falls hangs on
       // the number of threads.
@@ -91,7 +155,7 @@ class AttentionKernel : public StepKernel {
         const int64_t r = rows * block / blocks, count = rows * (block + 1) / blocks - r;
         kernels::SoftenArguments s;
         if (causal) {
-          s.visible = past + first + r + 1 - at;
+          s.visible = now.past + first + r + 1 - at;
           // All of this block lies ahead of all of these rows.
           if (s.visible + count - 1 <= 0 && at > 0) continue;
         }
@@ -105,7 +169,7 @@ class AttentionKernel : public StepKernel {
         d.b = packed_keys;
         d.c = scores;
         d.ldc = kScores;
-        if (few()) dots({qs + r * q_row, q_row, count, ks + at * k_row, k_row, n, width, scale, scores, kScores});
+        if (few()) dots({qs + r * q_row, q_row, count, ks + at * now.k_row, now.k_row, n, width, scale, scores, kScores});
         else dense(d);
         s.scores = scores;
         s.stride = kScores;
@@ -118,14 +182,14 @@ class AttentionKernel : public StepKernel {
         s.width = value_width;
         s.first = at == 0;
         if (has_mask) {
-          const int64_t offset = b * mask_batch + h * mask_head + (first + r) * mask_row + at;
-          if (mask_is_bool) s.keep = pointer<const uint8_t>(c, mask) + offset;
-          else s.mask = pointer<const float>(c, mask) + offset;
-          s.mask_stride = mask_row;
+          const int64_t offset = b * now.mask_batch + h * now.mask_head + (first + r) * now.mask_row + at;
+          if (mask_is_bool) s.keep = static_cast<const uint8_t*>(now.mask) + offset;
+          else s.mask = static_cast<const float*>(now.mask) + offset;
+          s.mask_stride = now.mask_row;
         }
         soften(s);
         if (few()) {
-          mix({scores, kScores, count, vs + at * v_row, v_row, n, value_width, out + r * y_row, y_row});
+          mix({scores, kScores, count, vs + at * now.v_row, now.v_row, n, value_width, out + r * y_row, y_row});
           continue;
         }
         d = {};
@@ -152,8 +216,9 @@ struct AttentionMatch : Match {
   using Match::Match;
   Shape qs, ks, vs;
   int64_t batch = 0, heads = 0, kv_heads = 0, length = 0, fresh = 0, past = 0, width = 0, value_width = 0;
-  bool state = false;  // keys and values of before are given
-  bool kept = false;   // all keys and values are put together first
+  bool state = false;         // keys and values of before are given
+  bool kept = false;          // all keys and values are put together first
+  std::vector<int64_t> held;  // states of the lane that they are put behind instead
   int64_t keys() const { return past + fresh; }
 };
 
@@ -178,6 +243,7 @@ class AttentionFamily : public StepFamily {
     if (given(n.inputs, 6) || given(n.outputs, 3) || given(n.inputs, 4) != given(n.inputs, 5)) return nullptr;
     if (n.real("softcap", 0) != 0 || n.attributes.contains("softmax_precision")) return nullptr;
     auto m = std::make_unique<AttentionMatch>(view, group, StepKind::attention);
+    m->held = n.integers(ops::kHeld);
     m->state = given(n.inputs, 4);
     m->kept = m->state || given(n.outputs, 1) || given(n.outputs, 2);
     for (size_t i = 0; i < 3; ++i) {
@@ -187,9 +253,14 @@ class AttentionFamily : public StepFamily {
     if (!view.is_static(n.outputs[0]) || !fits(*m)) return nullptr;
     if (given(n.inputs, 3)) {
       const ValueId mask = n.inputs[3];
-      if (!view.is_static(mask) || (view.dtype(mask) != DType::f32 && view.dtype(mask) != DType::boolean)) return nullptr;
-      const Shape ms = view.shape(mask);
-      if (ms.empty() || ms.size() > 4 || ms.back() != m->keys()) return nullptr;
+      const bool long_mask = !m->held.empty() && !view.is_static(mask);
+      if (long_mask && view.dtype(mask) != DType::f32 && view.dtype(mask) != DType::boolean) return nullptr;
+      if (!m->held.empty() && !long_mask) return nullptr;  // as long as the states are: nobody knows it now
+      if (!long_mask) {
+        if (!view.is_static(mask) || (view.dtype(mask) != DType::f32 && view.dtype(mask) != DType::boolean)) return nullptr;
+        const Shape ms = view.shape(mask);
+        if (ms.empty() || ms.size() > 4 || ms.back() != m->keys()) return nullptr;
+      }
     }
     m->work.flops = 2.0 * static_cast<double>(m->batch * m->heads * m->length) * static_cast<double>(m->keys()) *
                     static_cast<double>(m->width + m->value_width);
@@ -219,7 +290,14 @@ class AttentionFamily : public StepFamily {
     a.scale = n.find<float>("scale") ? n.real("scale", 1) : 1 / std::sqrt(static_cast<float>(a.width));
     a.causal = n.integer("is_causal", 0) != 0;
     if (n.integer(ops::kUnseenRowsNan, 0) != 0) a.blind = std::numeric_limits<float>::quiet_NaN();
-    if (given(n.inputs, 3)) bind_mask(b, m, a, step);
+    if (given(n.inputs, 3) && !m.held.empty()) {
+      a.has_mask = true;
+      a.long_mask = n.inputs[3];
+      a.mask_is_bool = b.dtype(a.long_mask) == DType::boolean;
+      a.mask_name = b.graph().values[a.long_mask].name;
+    } else if (given(n.inputs, 3)) {
+      bind_mask(b, m, a, step);
+    }
     const kernels::Isa isa = p.machine.isa;
     a.dense = kernels::dense(isa);
     a.soften = kernels::soften(isa);
@@ -244,11 +322,13 @@ class AttentionFamily : public StepFamily {
     a.y = b.define(n.outputs[0], Layout::natural);
     step.writes = {a.y.buffer};
     if (m.kept) bind_state(b, m, a, step);
+    if (!m.held.empty()) a.held_keys = m.held[0], a.held_values = m.held[1], a.kv_heads = m.kv_heads, a.fresh = m.fresh;
     a.scratch = {b.scratch(static_cast<size_t>(a.slots * a.slot_floats()) * sizeof(float))};
     step.scratch.push_back(a.scratch.buffer);
     step.text = fmt::format("{} heads, {} rows x {} keys of {}, blocks of {} keys{}{}", m.batch * m.heads, a.length, a.keys, a.width,
                             a.key_block, a.causal ? ", causal" : "", a.has_mask ? ", masked" : "");
     if (m.state) step.text += fmt::format(", {} of them from before", a.past);
+    if (!m.held.empty()) step.text += ", behind those the lane holds";
     if (a.few()) step.text += ", keys as they stand";
     step.kernel = std::move(kernel);
     b.add(std::move(step));

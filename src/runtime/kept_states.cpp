@@ -1,0 +1,236 @@
+#include "runtime/kept_states.hpp"
+
+#include <algorithm>
+#include <cstring>
+
+#include "base/fail.hpp"
+#include "base/memory.hpp"
+
+namespace lathe {
+
+int64_t KeptStates::row_bytes(size_t slot) const { return shapes_[slot][3] * static_cast<int64_t>(sizeof(float)); }
+
+bool KeptStates::all_grow() const {
+  return std::ranges::all_of(impl_.kept, [](const ProgramImpl::Kept& k) { return k.info.axis >= 0; });
+}
+
+void KeptStates::reset() {
+  held_.positions = 0;
+  for (Tensor& t : now_) t = Tensor();
+}
+
+namespace {
+
+// Entries [from, from + count) along an axis, of a tensor in the standard's
+// order.
+Tensor part(const Tensor& t, int axis, int64_t from, int64_t count) {
+  Shape shape = t.shape();
+  const int64_t whole = shape[static_cast<size_t>(axis)];
+  shape[static_cast<size_t>(axis)] = count;
+  Tensor out(t.dtype(), shape);
+  int64_t outer = 1;
+  for (int a = 0; a < axis; ++a) outer *= shape[static_cast<size_t>(a)];
+  const size_t run = outer * count == 0 ? 0 : out.byte_size() / static_cast<size_t>(outer * count);
+  for (int64_t o = 0; o < outer && run > 0; ++o)
+    std::memcpy(static_cast<std::byte*>(out.data()) + static_cast<size_t>(o * count) * run,
+                static_cast<const std::byte*>(t.data()) + static_cast<size_t>(o * whole + from) * run, static_cast<size_t>(count) * run);
+  return out;
+}
+
+}  // namespace
+
+void KeptStates::rewind(int64_t n) {
+  if (n < 0 || n > positions()) fail(Category::value, "cannot go back by {} positions: {} are held", n, positions());
+  if (n == 0) return;
+  if (n < positions() && !all_grow())
+    fail(Category::value,
+         "cannot go back by {} positions: a state that does not grow has "
+         "forgotten what it was; save_state() and restore_state() can",
+         n);
+  if (n == positions()) return reset();
+  for (size_t i = 0; i < now_.size(); ++i) {
+    if (!now_[i].empty()) now_[i] = part(now_[i], impl_.kept[i].info.axis, 0, positions() - n);
+  }
+  held_.positions -= n;
+}
+
+void KeptStates::keep_last(int64_t n) {
+  if (n < 0) fail(Category::value, "cannot keep the last {} positions", n);
+  if (n >= positions()) return;
+  if (!all_grow())
+    fail(Category::value,
+         "cannot keep {} of {} positions: a state that does not grow does not "
+         "know them apart",
+         n, positions());
+  const int64_t gone = positions() - n;
+  for (size_t slot = 0; slot < memory_.size(); ++slot) {
+    const int64_t row = row_bytes(slot);
+    for (int64_t l = 0; l < lines(slot); ++l) {
+      std::byte* line = memory_[slot].get() + l * held_.room * row;
+      std::memmove(line, line + gone * row, static_cast<size_t>(n * row));
+    }
+  }
+  for (size_t i = 0; i < now_.size(); ++i) {
+    if (!now_[i].empty()) now_[i] = part(now_[i], impl_.kept[i].info.axis, gone, n);
+  }
+  held_.positions = n;
+}
+
+SavedState KeptStates::save() const {
+  SavedState saved{positions(), {}};
+  for (size_t i = 0; i < impl_.kept.size(); ++i) {
+    const auto& k = impl_.kept[i];
+    if (!k.info.in_place) {
+      if (!now_[i].empty()) saved.tensors.emplace_back(k.info.pair.input, now_[i].clone());
+      continue;
+    }
+    if (positions() == 0) continue;
+    Shape shape = shapes_[k.input];
+    shape[2] = positions();
+    Tensor t(k.info.dtype, shape);
+    const auto run = static_cast<size_t>(positions() * row_bytes(k.input));
+    for (int64_t l = 0; l < lines(k.input); ++l)
+      std::memcpy(static_cast<std::byte*>(t.data()) + static_cast<size_t>(l) * run,
+                  memory_[k.input].get() + l * held_.room * row_bytes(k.input), run);
+    saved.tensors.emplace_back(k.info.pair.input, std::move(t));
+  }
+  return saved;
+}
+
+void KeptStates::restore(const SavedState& saved) {
+  if (impl_.options.positions > 0 && saved.positions > impl_.options.positions)
+    fail(Category::value, "{} positions are saved, the program holds {} at most", saved.positions, impl_.options.positions);
+  std::vector<const Tensor*> found(impl_.kept.size());
+  for (const auto& [name, tensor] : saved.tensors) {
+    const auto it = std::ranges::find(impl_.kept, name, [](const ProgramImpl::Kept& k) { return k.info.pair.input; });
+    if (it == impl_.kept.end()) fail(Category::value, "no state is named '{}'", name);
+    const StateInfo& info = it->info;
+    if (tensor.dtype() != info.dtype)
+      fail(Category::type, "state '{}' is {}, what is saved {}", name, to_string(info.dtype), to_string(tensor.dtype()));
+    bool fit = tensor.shape().size() == info.dims->size();
+    for (size_t d = 0; fit && d < info.dims->size(); ++d) {
+      const Dim& dim = (*info.dims)[d];
+      fit = static_cast<int>(d) == info.axis ? tensor.shape()[d] == saved.positions : !dim.known() || dim.value == tensor.shape()[d];
+    }
+    if (!fit)
+      fail(Category::shape, "state '{}' is {}, what is saved {} ({} positions)", name, to_string(*info.dims), to_string(tensor.shape()),
+           saved.positions);
+    found[static_cast<size_t>(it - impl_.kept.begin())] = &tensor;
+  }
+  for (size_t i = 0; i < found.size(); ++i) {
+    if (found[i] == nullptr && impl_.kept[i].info.axis >= 0 && saved.positions > 0)
+      fail(Category::value, "state '{}' is not among what is saved", impl_.kept[i].info.pair.input);
+  }
+  reset();
+  std::vector<Shape> shapes;
+  for (size_t i = 0; i < found.size(); ++i) {
+    if (!impl_.kept[i].info.in_place) {
+      if (found[i] != nullptr) now_[i] = found[i]->clone();
+    } else if (found[i] != nullptr) {
+      shapes.push_back(found[i]->shape());
+      shapes.back()[2] = 0;
+    }
+  }
+  if (!shapes.empty()) {
+    if (shapes != shapes_ || held_.room < saved.positions) {
+      shapes_ = std::move(shapes);
+      memory_.clear();
+      held_.room = 0;
+      allocate(saved.positions);
+    }
+    for (size_t i = 0; i < found.size(); ++i) {
+      const auto& k = impl_.kept[i];
+      if (!k.info.in_place) continue;
+      const auto run = static_cast<size_t>(saved.positions * row_bytes(k.input));
+      for (int64_t l = 0; l < lines(k.input); ++l)
+        std::memcpy(memory_[k.input].get() + l * held_.room * row_bytes(k.input),
+                    static_cast<const std::byte*>(found[i]->data()) + static_cast<size_t>(l) * run, run);
+    }
+  }
+  held_.positions = saved.positions;
+}
+
+void KeptStates::fill(std::span<Tensor> inputs) {
+  std::vector<Shape> shapes;
+  for (size_t i = 0; i < impl_.kept.size(); ++i) {
+    const auto& k = impl_.kept[i];
+    if (k.info.in_place) continue;
+    if (now_[i].empty()) {
+      for (size_t p = shapes.size(); p < inputs.size(); ++p)
+        shapes.push_back(inputs[p].empty() || inputs[p].composite() ? Shape() : inputs[p].shape());
+      now_[i] = Tensor(k.info.dtype, impl_.state_shape(k.info, shapes, 0));
+      if (now_[i].byte_size() > 0) std::memset(now_[i].data(), 0, now_[i].byte_size());
+    }
+    inputs[k.input] = now_[i];
+  }
+}
+
+void KeptStates::allocate(int64_t room) {
+  if (impl_.options.positions > 0) room = impl_.options.positions;
+  std::vector<std::shared_ptr<std::byte>> fresh;
+  for (size_t slot = 0; slot < shapes_.size(); ++slot) {
+    const int64_t row = row_bytes(slot);
+    const auto bytes = static_cast<size_t>(lines(slot) * room * row);
+    fresh.push_back(allocate_aligned(std::max<size_t>(bytes, 1)));
+    for (int64_t l = 0; l < lines(slot) && slot < memory_.size(); ++l)
+      std::memcpy(fresh[slot].get() + l * room * row, memory_[slot].get() + l * held_.room * row,
+                  static_cast<size_t>(held_.positions * row));
+  }
+  memory_ = std::move(fresh);
+  held_.room = room;
+  held_.slots.clear();
+  for (const auto& m : memory_) held_.slots.push_back(m.get());
+}
+
+void KeptStates::make_room(const ProgramImpl::Held& form) {
+  const int64_t wanted = held_.positions + form.fresh;
+  if (impl_.options.positions > 0 && wanted > impl_.options.positions)
+    fail(Category::value,
+         "{} positions are held and {} are new, the program holds {} at most; "
+         "reset, rewind or keep the last ones",
+         held_.positions, form.fresh, impl_.options.positions);
+  if (shapes_ != form.shapes) {
+    if (held_.positions > 0)
+      fail(Category::shape, "what is held is {}, this run needs {}: reset first", to_string(shapes_[0]), to_string(form.shapes[0]));
+    shapes_ = form.shapes;
+    memory_.clear();
+    held_.room = 0;
+  }
+  constexpr int64_t kLeast = 64;
+  if (held_.room < wanted) allocate(std::max({wanted, held_.room * 2, kLeast}));
+}
+
+void KeptStates::prelude_inputs(const ProgramImpl::Held& form, std::span<const Tensor> inputs, std::vector<Tensor>& to) const {
+  to.clear();
+  for (size_t index : form.prelude_inputs) {
+    if (index < impl_.inputs.size()) {
+      to.push_back(inputs[index]);
+      continue;
+    }
+    const size_t slot = index - impl_.inputs.size();
+    Shape shape = shapes_[slot];
+    shape[2] = held_.positions;
+    to.push_back(Tensor::borrow(DType::f32, std::move(shape),
+                                memory_[slot].get()));  // asked for its shape alone
+  }
+}
+
+Tensor KeptStates::memory(size_t state, DType dtype, const std::optional<Shape>& shape) {
+  if (!shape) return {};
+  Tensor& t = next_[state];
+  if (t.empty() || t.dtype() != dtype || t.shape() != *shape || t.data() == now_[state].data()) t = Tensor(dtype, *shape);
+  return t;
+}
+
+void KeptStates::done(int64_t fresh) {
+  bool grown = false;
+  for (size_t i = 0; i < impl_.kept.size(); ++i) {
+    const auto& k = impl_.kept[i];
+    if (k.info.in_place) continue;
+    std::swap(now_[i], next_[i]);
+    if (k.info.axis >= 0) held_.positions = now_[i].shape()[static_cast<size_t>(k.info.axis)], grown = true;
+  }
+  if (!grown) held_.positions += fresh;
+}
+
+}  // namespace lathe

@@ -1,0 +1,274 @@
+// States of a Program: which there are, whether attention can read those that
+// grow where a lane holds them, and editions that do.
+#include <algorithm>
+#include <numeric>
+#include <set>
+
+#include "base/fail.hpp"
+#include "base/text.hpp"
+#include "lathe/op.hpp"
+#include "ops/internal_attributes.hpp"
+#include "passes/pipeline.hpp"
+#include "runtime/program_impl.hpp"
+
+namespace lathe {
+namespace {
+
+// Two lengths at which a model is looked at, which are no size of anything
+// else.
+constexpr int64_t kLengths[]{37, 53};
+
+}  // namespace
+
+void ProgramImpl::find_states() {
+  name_ports();
+  if (options.states.empty()) return;
+  const auto value_named = [&](const std::vector<ValueId>& among, const std::string& name, const char* what) {
+    std::vector<std::string> names;
+    for (ValueId v : among) {
+      if (graph_.values[v].name == name) return v;
+      names.push_back(graph_.values[v].name);
+    }
+    fail(Category::value, "a state pairs {} '{}', which is not there; the {}s are {}{}", what, name, what, fmt::join(names, ", "),
+         did_you_mean(name, names));
+  };
+  std::set<ValueId> state_inputs, state_outputs;
+  std::vector<passes::GrowingState> pairs;
+  for (const StatePair& p : options.states) {
+    const ValueId in = value_named(graph_.inputs, p.input, "input"), out = value_named(graph_.outputs, p.output, "output");
+    if (!state_inputs.insert(in).second || !state_outputs.insert(out).second)
+      fail(Category::value,
+           "output '{}' and input '{}' are a state, but one of them belongs to "
+           "another already",
+           p.output, p.input);
+    const Value &from = graph_.values[out], &to = graph_.values[in];
+    const auto text = [](const Value& v) { return fmt::format("{} {}", to_string(v.dtype), v.dims ? to_string(*v.dims) : "?"); };
+    const auto wrong = [&](std::string_view why) {
+      fail(Category::shape, "output '{}' ({}) cannot be fed back to input '{}' ({}): {}", from.name, text(from), to.name, text(to), why);
+    };
+    if (from.composite || to.composite) wrong("only tensors are kept");
+    if (from.dtype != to.dtype)
+      fail(Category::type,
+           "output '{}' ({}) cannot be fed back to input '{}' ({}): they "
+           "differ in type",
+           from.name, text(from), to.name, text(to));
+    if (!to.dims) wrong("the input's rank is not known");
+    StateInfo info{p, to.dtype, to.dims, -1, false};
+    if (from.dims && from.dims->size() != to.dims->size()) wrong("they differ in rank");
+    for (size_t d = 0; from.dims && d < to.dims->size(); ++d) {
+      const Dim &a = (*from.dims)[d], &b = (*to.dims)[d];
+      if (a == b && (b.known() || !b.symbol.empty())) continue;
+      if (a.known() && b.known())
+        wrong(
+            fmt::format("axis {} is {} in one and {} in the other; export "
+                        "the model with that size left open",
+                        d, a.value, b.value));
+      if (b.known()) continue;  // what the output's size is, a run shows
+      if (info.axis >= 0) wrong("more than one size may change");
+      info.axis = static_cast<int>(d);
+    }
+    states.push_back(info);
+    pairs.push_back({in, out, info.axis});
+  }
+  // What a run gives back first, then states.
+  std::vector<ValueId> ordered;
+  for (ValueId v : graph_.outputs) {
+    if (!state_outputs.contains(v)) ordered.push_back(v);
+  }
+  const size_t given_back = ordered.size();
+  for (const auto& p : pairs) ordered.push_back(p.output);
+  graph_.outputs = std::move(ordered);
+  for (const auto& p : pairs) {
+    if (p.axis >= 0) growing_.push_back(p);
+  }
+  if (!growing_.empty()) {
+    name_ports();
+    // Inputs as long as everything there is: of an open size along their last
+    // axis that no other input has, and no result.
+    std::map<std::string, int> uses;
+    const auto count = [&](const std::optional<Dims>& dims) {
+      std::set<std::string> once;
+      for (const Dim& d : dims.value_or(Dims())) once.insert(d.symbol);
+      for (const std::string& s : once) ++uses[s];
+    };
+    for (ValueId v : graph_.inputs) count(graph_.values[v].dims);
+    for (size_t i = 0; i < given_back; ++i) count(graph_.values[graph_.outputs[i]].dims);
+    long_.assign(inputs.size(), false);
+    open_.assign(inputs.size(), false);
+    for (size_t i = 0; i < inputs.size(); ++i) {
+      const auto& dims = inputs[i].dims;
+      if (i == 0 || !dims || dims->empty() || dims->back().known() || dims->back().symbol.empty()) continue;
+      long_[i] = open_[i] = uses[dims->back().symbol] == 1;
+    }
+    if (try_in_place(1) && try_in_place(2)) {
+      for (StateInfo& s : states) s.in_place = s.axis >= 0;
+    } else {
+      growing_.clear();
+      long_.clear();
+      open_.clear();
+    }
+  }
+  name_ports();
+  int64_t slot = 0;
+  std::set<size_t> inside;
+  for (const StateInfo& s : states) {
+    Kept k{s, 0, 0};
+    if (s.in_place) {
+      k.input = static_cast<size_t>(slot++);
+    } else {
+      k.input = static_cast<size_t>(std::ranges::find(inputs, s.pair.input, &Port::name) - inputs.begin());
+      k.output = static_cast<size_t>(std::ranges::find(outputs, s.pair.output, &Port::name) - outputs.begin());
+      inside.insert(k.input);
+    }
+    kept.push_back(std::move(k));
+  }
+  public_inputs.clear(), public_input.clear();
+  for (size_t i = 0; i < inputs.size(); ++i) {
+    if (inside.contains(i)) continue;
+    public_inputs.push_back(inputs[i]);
+    public_input.push_back(i);
+  }
+  public_outputs.assign(outputs.begin(), outputs.begin() + static_cast<ptrdiff_t>(given_back));
+  output_names =
+      std::make_shared<std::vector<std::string>>(output_names->begin(), output_names->begin() + static_cast<ptrdiff_t>(given_back));
+}
+
+// Whether growing states can be held where attention reads them; open sizes of
+// inputs are taken to be `open_size`.
+bool ProgramImpl::try_in_place(int64_t open_size) {
+  if (options.plain || !options.fuse) {
+    why_copied = options.plain ? "plain evaluation does each node by itself" : "nothing is fused";
+    return false;
+  }
+  std::vector<Shape> shapes;
+  for (size_t i = 0; i < inputs.size(); ++i) {
+    if (!inputs[i].dims) {
+      why_copied = fmt::format("the rank of input '{}' is not known", inputs[i].name);
+      return false;
+    }
+    Shape s;
+    for (const Dim& d : *inputs[i].dims) s.push_back(d.known() ? d.value : open_size);
+    shapes.push_back(is_long(i) ? Shape() : std::move(s));
+  }
+  try {
+    std::vector<PassReport> reports;
+    Held held;
+    prepare_held(shapes, reports, held);
+    return true;
+  } catch (const Error& e) {
+    why_copied = e.what();
+    return false;
+  }
+}
+
+std::shared_ptr<Graph> ProgramImpl::prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports) {
+  // New positions are the second axis of the first input that has one and is
+  // not long.
+  int64_t fresh = 1;
+  for (size_t i = 0; i < shapes.size(); ++i) {
+    if (is_long(i) || shapes[i].size() < 2) continue;
+    fresh = shapes[i][1];
+    break;
+  }
+  std::map<ValueId, Dims> more;
+  for (const auto& s : growing_) {
+    Dims dims = *graph_.values[s.input].dims;
+    dims[static_cast<size_t>(s.axis)] = length;
+    for (Dim& d : dims) {
+      const auto named = [&](const Port& p) {
+        return p.dims && std::ranges::any_of(*p.dims, [&](const Dim& other) { return other.symbol == d.symbol; });
+      };
+      if (!d.known() && (d.symbol.empty() || std::ranges::none_of(inputs, named))) d = 1;
+    }
+    more[s.input] = std::move(dims);
+  }
+  size_t i = 0;
+  for (ValueId v : graph_.inputs) {
+    if (more.contains(v)) continue;
+    if (is_long(i)) {
+      Dims dims = *graph_.values[v].dims;
+      dims.back() = length + fresh;
+      more[v] = std::move(dims);
+    }
+    ++i;
+  }
+  auto g = shaped(shapes, more);
+  infer(*g);
+  for (passes::Report& r : passes::run(*g, {passes::When::edition, options.fuse, options.round_each}))
+    reports.push_back({std::move(r.pass), std::move(r.changes)});
+  return g;
+}
+
+std::shared_ptr<const Graph> ProgramImpl::prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held) {
+  const LimitScope limits(options.limits);
+  std::vector<PassReport> again;
+  const auto g = prepare_length(shapes, kLengths[0], reports), longer = prepare_length(shapes, kLengths[1], again);
+  for (const auto& s : growing_) {
+    const auto known = known_shape(g->values[s.input].dims);
+    if (!known)
+      fail(Category::shape, "state '{}' is {}: its sizes must be known", g->values[s.input].name, to_string(*g->values[s.input].dims));
+    held.shapes.push_back(*known);
+    held.shapes.back()[static_cast<size_t>(s.axis)] = 0;
+  }
+  std::vector<ValueId> cut;
+  std::string wrong = passes::hold_states(*g, growing_);
+  if (wrong.empty()) wrong = passes::hold_states(*longer, growing_);
+  if (wrong.empty()) wrong = passes::cut_at_length(*g, *longer, graph_.values.size(), cut);
+  if (!wrong.empty()) fail(Category::unsupported, "{}", wrong);
+  passes::remove_dead(*g);
+  for (const Node& n : g->nodes) {
+    if (!n.attributes.contains(ops::kHeld)) continue;
+    const Shape k = *known_shape(g->values[n.inputs[1]].dims);
+    const int64_t fresh = k[k.size() - 2];
+    if (held.fresh != 0 && held.fresh != fresh) fail(Category::unsupported, "states grow by different numbers of positions");
+    held.fresh = fresh;
+  }
+  if (cut.empty()) return g;
+  // What hangs on the length, by itself.
+  auto prelude = std::make_shared<Graph>(graph_);
+  prelude->outputs = cut;
+  passes::remove_dead(*prelude);
+  const auto readers = prelude->consumers();
+  std::vector<ValueId> needed;
+  size_t port = 0;
+  for (ValueId v : graph_.inputs) {
+    const auto state = std::ranges::find(growing_, v, &passes::GrowingState::input);
+    const size_t index = state != growing_.end() ? inputs.size() + static_cast<size_t>(state - growing_.begin()) : port++;
+    if (readers[static_cast<size_t>(v)].empty() && std::ranges::find(cut, v) == cut.end()) continue;
+    for (int n : readers[static_cast<size_t>(v)]) {
+      if (state != growing_.end() && prelude->nodes[n].op != "Shape" && prelude->nodes[n].op != "Size")
+        fail(Category::unsupported, "what is held in '{}' is read by {}, too", graph_.values[v].name, prelude->nodes[n].op);
+    }
+    needed.push_back(v);
+    held.prelude_inputs.push_back(index);
+  }
+  prelude->inputs = std::move(needed);
+  held.prelude = std::move(prelude);
+  return g;
+}
+
+std::shared_ptr<const ProgramImpl::Held> ProgramImpl::held(const lower::Plan& plan) const {
+  const std::lock_guard lock(mutex_);
+  for (const Compiled& c : editions_) {
+    if (c.plan.get() == &plan) return c.held;
+  }
+  return nullptr;
+}
+
+Shape ProgramImpl::state_shape(const StateInfo& state, std::span<const Shape> shapes, int64_t length) const {
+  Shape out;
+  for (size_t d = 0; d < state.dims->size(); ++d) {
+    const Dim& dim = (*state.dims)[d];
+    int64_t size = dim.known() ? dim.value : 1;
+    for (size_t i = 0; !dim.known() && !dim.symbol.empty() && i < shapes.size(); ++i) {
+      const auto& dims = inputs[i].dims;
+      for (size_t k = 0; dims && k < dims->size() && k < shapes[i].size(); ++k) {
+        if ((*dims)[k].symbol == dim.symbol) size = shapes[i][k];
+      }
+    }
+    out.push_back(static_cast<int>(d) == state.axis ? length : size);
+  }
+  return out;
+}
+
+}  // namespace lathe

@@ -1,0 +1,361 @@
+// States that lanes keep from run to run, against plain evaluation with states carried by hand.
+#include <cmath>
+#include <map>
+#include <random>
+
+#include "lathe/state.hpp"
+#include "support.hpp"
+
+using namespace test;
+
+namespace {
+
+using Ints = std::vector<int64_t>;
+
+// What a decoder's exporters do otherwise.
+struct Form {
+  int64_t layers = 2, heads = 4, kv_heads = 4, width = 8, words = 30;
+  bool mask = false;    // an input as long as everything there is; positions counted from the state's length
+  bool causal = false;  // hidden by place, with a triangle made of the lengths
+  bool node = false;    // the standard's Attention
+  bool copied = false;  // the state is read by something else, too
+};
+
+struct Decoder {
+  Form f;
+  Builder b{"decoder", 23};
+  int names = 0;
+
+  ValueId op(const char* name, std::vector<ValueId> in, std::map<std::string, Attribute::Data> a = {}) {
+    return b.op(name, std::move(in), std::move(a));
+  }
+  ValueId w(Shape s, float size = 0.4f) {
+    ++names;
+    return b.constant("w" + std::to_string(names), random_tensor(std::move(s), static_cast<uint64_t>(names), -size, size));
+  }
+  ValueId ints(std::vector<int64_t> v, bool scalar = false) {
+    return b.constant("i" + std::to_string(names++), Tensor::from<int64_t>(scalar ? Shape{} : Shape{static_cast<int64_t>(v.size())}, v));
+  }
+  ValueId floats(float v) { return b.constant("f" + std::to_string(names++), Tensor::from<float>({}, {v})); }
+  ValueId size(ValueId v, int64_t axis) { return op("Gather", {op("Shape", {v}), ints({axis})}); }
+
+  Graph make() {
+    const int64_t model = f.heads * f.width;
+    const ValueId tokens = b.input("tokens", DType::i64, {"batch", "new"});
+    const ValueId seen = f.mask ? b.input("seen", DType::i64, {"batch", "all"}) : kAbsent;
+    std::vector<ValueId> past;
+    for (int64_t l = 0; l < f.layers; ++l) {
+      for (const char* what : {"keys", "values"})
+        past.push_back(b.input("past." + std::to_string(l) + "." + what, DType::f32, {"batch", f.kv_heads, "held", f.width}));
+    }
+    ValueId x = op("Gather", {w({f.words, model}, 1), tokens});
+    ValueId hide = kAbsent;
+    if (f.mask || f.causal) {
+      const ValueId before = size(past[0], 2), fresh = size(tokens, 1);
+      const ValueId all = op("Add", {before, fresh});
+      // Positions of what is new, from the length of the state.
+      const ValueId at = op("Range", {op("Squeeze", {before}), op("Squeeze", {all}), ints({1}, true)});
+      x = op("Add", {x, op("Gather", {w({64, model}, 1), at})});
+      if (f.causal) {
+        const ValueId places = op("Range", {ints({0}, true), op("Squeeze", {all}), ints({1}, true)});
+        const ValueId ahead = op("Greater", {op("Unsqueeze", {places, ints({0})}), op("Unsqueeze", {at, ints({1})})});  // [new, all]
+        hide = op("Where", {ahead, floats(-1e9f), floats(0)});
+      }
+      if (f.mask) {
+        const ValueId gone = op("Sub", {floats(1), op("Cast", {op("Unsqueeze", {seen, ints({1, 2})})}, {{"to", int64_t{1}}})});
+        const ValueId low = op("Mul", {gone, floats(-1e9f)});  // [batch, 1, 1, all]
+        hide = hide == kAbsent ? low : op("Add", {low, hide});
+      }
+    }
+    for (int64_t l = 0; l < f.layers; ++l) {
+      const ValueId normed = op("LayerNormalization", {x, w({model}), w({model})});
+      const auto part = [&](int64_t heads) {
+        const ValueId flat = op("MatMul", {normed, w({model, heads * f.width})});
+        return op("Transpose", {op("Reshape", {flat, ints({0, 0, heads, f.width})})}, {{"perm", Ints{0, 2, 1, 3}}});
+      };
+      const ValueId q = part(f.heads), k = part(f.kv_heads), v = part(f.kv_heads);
+      const ValueId past_k = past[static_cast<size_t>(2 * l)], past_v = past[static_cast<size_t>(2 * l + 1)];
+      ValueId all_k, all_v, mixed;
+      if (f.node) {
+        const auto out = b.ops("Attention", {q, k, v, hide, past_k, past_v}, 3, {{"is_causal", int64_t{!f.mask && !f.causal}}});
+        mixed = out[0], all_k = out[1], all_v = out[2];
+      } else {
+        all_k = op("Concat", {past_k, k}, {{"axis", int64_t{2}}});
+        all_v = op("Concat", {past_v, v}, {{"axis", int64_t{2}}});
+        const auto repeated = [&](ValueId u) {
+          if (f.heads == f.kv_heads) return u;
+          const ValueId one = op("Unsqueeze", {u, ints({2})});
+          const ValueId shape =
+              op("Concat", {size(u, 0), ints({f.kv_heads, f.heads / f.kv_heads}), size(u, 2), ints({f.width})}, {{"axis", int64_t{0}}});
+          const ValueId joined = op("Concat", {size(u, 0), ints({f.heads}), size(u, 2), ints({f.width})}, {{"axis", int64_t{0}}});
+          return op("Reshape", {op("Expand", {one, shape}), joined});
+        };
+        const ValueId turned = op("Transpose", {repeated(all_k)}, {{"perm", Ints{0, 1, 3, 2}}});
+        ValueId scores = op("Mul", {op("MatMul", {q, turned}), floats(1 / std::sqrt(static_cast<float>(f.width)))});
+        if (hide != kAbsent) scores = op("Add", {scores, hide});
+        mixed = op("MatMul", {op("Softmax", {scores}, {{"axis", int64_t{-1}}}), repeated(all_v)});
+      }
+      const ValueId joined = op("Reshape", {op("Transpose", {mixed}, {{"perm", Ints{0, 2, 1, 3}}}), ints({0, 0, model})});
+      x = op("Add", {x, op("MatMul", {joined, w({model, model})})});
+      if (f.copied) x = op("Add", {x, op("Squeeze", {op("ReduceMean", {all_k, ints({1, 2, 3})}), ints({3})})});
+      b.output(all_k, "present." + std::to_string(l) + ".keys");
+      b.output(all_v, "present." + std::to_string(l) + ".values");
+    }
+    b.output(op("MatMul", {op("LayerNormalization", {x, w({model}), w({model})}), w({model, f.words})}), "scores");
+    return b.finish();
+  }
+};
+
+Graph decoder(const Form& f) { return Decoder{f}.make(); }
+
+Tensor some_tokens(int64_t batch, int64_t count, std::mt19937_64& random) {
+  Tensor t(DType::i64, {batch, count});
+  for (int64_t& v : t.as<int64_t>()) v = static_cast<int64_t>(random() % 30);
+  return t;
+}
+
+Tensor ones(int64_t batch, int64_t count) {
+  Tensor t(DType::i64, {batch, count});
+  std::ranges::fill(t.as<int64_t>(), 1);
+  return t;
+}
+
+// States carried by hand, each run by plain evaluation.
+struct ByHand {
+  const Graph& g;
+  std::map<std::string, Tensor> states;  // by input
+  Tensor scores;
+  int64_t positions = 0;
+
+  void run(const Tensor& tokens, const Form& f) {
+    std::vector<Tensor> in;
+    const int64_t batch = tokens.shape()[0];
+    for (ValueId v : g.inputs) {
+      const std::string& name = g.values[static_cast<size_t>(v)].name;
+      if (name == "tokens") in.push_back(tokens);
+      else if (name == "seen") in.push_back(ones(batch, positions + tokens.shape()[1]));
+      else if (states.contains(name)) in.push_back(states[name]);
+      else in.push_back(Tensor(DType::f32, {batch, f.kv_heads, 0, f.width}));
+    }
+    const auto out = evaluate_plain(g, in);
+    for (size_t i = 0; i < out.size(); ++i) {
+      std::string name = g.values[static_cast<size_t>(g.outputs[i])].name;
+      if (name == "scores") scores = out[i];
+      else states["past" + name.substr(7)] = out[i];
+    }
+    positions += tokens.shape()[1];
+  }
+};
+
+bool same_bits(const Tensor& a, const Tensor& b) {
+  return a.dtype() == b.dtype() && a.shape() == b.shape() && std::memcmp(a.data(), b.data(), a.byte_size()) == 0;
+}
+
+double apart(const Tensor& a, const Tensor& b) {
+  REQUIRE(a.shape() == b.shape());
+  double most = 0;
+  for (size_t i = 0; i < a.as<float>().size(); ++i) most = std::max(most, std::abs(double{a.as<float>()[i]} - b.as<float>()[i]));
+  return most;
+}
+
+Tensor step(Lane& lane, const Tensor& tokens, const Form& f) {
+  if (!f.mask) return lane.run({{"tokens", tokens}})["scores"].clone();
+  return lane.run({{"tokens", tokens}, {"seen", ones(tokens.shape()[0], lane.positions() + tokens.shape()[1])}})["scores"].clone();
+}
+
+constexpr const char* kPattern = "present.*=past.*";
+
+}  // namespace
+
+TEST_CASE("growing states are read where they lie, for any length, and give what plain evaluation gives") {
+  const std::pair<const char*, Form> forms[]{{"bare", {}},
+                                             {"masked", {.mask = true}},
+                                             {"causal", {.causal = true}},
+                                             {"both", {.mask = true, .causal = true}},
+                                             {"grouped", {.heads = 4, .kv_heads = 2}},
+                                             {"node", {.node = true}},
+                                             {"node, masked", {.mask = true, .node = true}},
+                                             {"node, grouped", {.heads = 4, .kv_heads = 1, .causal = true, .node = true}},
+                                             {"copied", {.copied = true}}};
+  for (const auto& [name, form] : forms) {
+    CAPTURE(name);
+    const Graph g = decoder(form);
+    const auto pairs = pair_states(g, kPattern);
+    REQUIRE(pairs.size() == 4);
+    CHECK(find_states(g) == pairs);
+    for (const int threads : {1, 2}) {
+      for (const int64_t batch : {1, 3}) {
+        CAPTURE(threads);
+        CAPTURE(batch);
+        std::mt19937_64 random(7);
+        const Program p = compile(g, {.threads = threads, .states = pairs});
+        CAPTURE(p.why_copied());
+        CHECK((p.states()[0].in_place) == !form.copied);
+        CHECK(p.why_copied().empty() == !form.copied);
+        CHECK(p.inputs().size() == (form.mask ? 2 : 1));
+        CHECK(p.outputs().size() == 1);
+        Lane lane(p);
+        ByHand plain{g, {}, {}, 0};
+        const bool copied = form.copied;
+        for (int n = 0; n < (copied ? 4 : 24); ++n) {
+          const Tensor tokens = some_tokens(batch, n == 0 ? 7 : n == 5 ? 4 : 1, random);
+          const Tensor scores = step(lane, tokens, form);
+          if (n > 12 && n < 22) {  // plain evaluation is slow; states have to be carried all the same
+            plain.run(tokens, form);
+            continue;
+          }
+          plain.run(tokens, form);
+          CHECK(lane.positions() == plain.positions);
+          CHECK(apart(scores, plain.scores) < 1e-4);
+        }
+        // One edition for each number of new positions, whatever is held.
+        if (!copied) CHECK(p.editions_compiled() <= 3);
+        const SavedState saved = lane.save_state();
+        REQUIRE(saved.tensors.size() == 4);
+        for (const auto& [state, tensor] : saved.tensors) CHECK(apart(tensor, plain.states.at(state)) < 1e-4);
+      }
+    }
+  }
+}
+
+TEST_CASE("states are saved, restored, forked, gone back from and cut to a window") {
+  const Form f{.causal = true};
+  const Graph g = decoder(f);
+  const Program p = compile(g, {.threads = 1, .states = pair_states(g, kPattern)});
+  std::mt19937_64 random(3);
+  Lane lane(p), other(p);
+  const Tensor prompt = some_tokens(1, 9, random), a = some_tokens(1, 1, random), b = some_tokens(1, 1, random);
+  step(lane, prompt, f);
+  const SavedState at_prompt = lane.save_state();
+  CHECK(at_prompt.positions == 9);
+  const Tensor after_a = step(lane, a, f), after_ab = step(lane, b, f);
+  // A fork: another continuation of the same beginning, on another lane.
+  other.restore_state(at_prompt);
+  CHECK(same_bits(step(other, a, f), after_a));
+  CHECK(same_bits(step(other, b, f), after_ab));
+  lane.rewind(2);
+  CHECK(lane.positions() == 9);
+  CHECK(same_bits(step(lane, a, f), after_a));
+  lane.rewind(10);
+  CHECK(lane.positions() == 0);
+  step(lane, prompt, f);
+  CHECK(same_bits(step(lane, a, f), after_a));
+  lane.reset();
+  CHECK(lane.positions() == 0);
+  CHECK(lane.save_state().tensors.empty());
+  // A window: as if the lane had been given what is left of keys and values.
+  other.reset();
+  step(other, prompt, f);
+  other.keep_last(4);
+  CHECK(other.positions() == 4);
+  SavedState four{4, {}};
+  for (const auto& [name, t] : at_prompt.tensors) {
+    Tensor cut(DType::f32, {1, 4, 4, 8});
+    for (int64_t h = 0; h < 4; ++h) std::copy_n(t.as<float>().data() + (h * 9 + 5) * 8, 32, cut.as<float>().data() + h * 32);
+    four.tensors.emplace_back(name, cut);
+  }
+  lane.restore_state(four);
+  CHECK(same_bits(step(other, a, f), step(lane, a, f)));
+  // Nothing of all that is in the way of results that somebody holds.
+  CHECK(lane.save_state().tensors.size() == 4);
+}
+
+TEST_CASE("long sequences stay within the room that was asked for, and are refused beyond it") {
+  const Form f{.layers = 1, .heads = 2, .kv_heads = 2, .width = 4};
+  const Graph g = decoder(f);
+  const Program p = compile(g, {.threads = 1, .states = pair_states(g, kPattern), .positions = 40});
+  Lane lane(p);
+  std::mt19937_64 random(3);
+  for (int n = 0; n < 40; ++n) step(lane, some_tokens(1, 1, random), f);
+  const SavedState full = lane.save_state();
+  const std::string error = error_of([&] { step(lane, some_tokens(1, 1, random), f); });
+  CHECK(has(error, "40 positions are held and 1 are new, the program holds 40 at most"));
+  const SavedState still = lane.save_state();
+  for (size_t i = 0; i < full.tensors.size(); ++i) CHECK(same_bits(full.tensors[i].second, still.tensors[i].second));
+  lane.keep_last(8);
+  for (int n = 0; n < 3000; ++n) {
+    step(lane, some_tokens(1, 1, random), f);
+    if (lane.positions() == 40) lane.keep_last(8);
+  }
+  CHECK(p.editions_compiled() <= 2);
+}
+
+TEST_CASE("states of one size go round: recurrent layers") {
+  Builder b("gated", 22);
+  const ValueId x = b.input("x", DType::f32, {"steps", "batch", 6}), h = b.input("h", DType::f32, {1, "batch", 5});
+  const auto out =
+      b.ops("GRU", {x, b.constant("w", random_tensor({1, 15, 6}, 1)), b.constant("r", random_tensor({1, 15, 5}, 2)), kAbsent, kAbsent, h},
+            2, {{"hidden_size", int64_t{5}}});
+  b.output(out[0], "y");
+  b.output(out[1], "h_next");
+  const Graph g = b.finish();
+  const Program p = compile(g, {.threads = 1, .states = {{"h_next", "h"}}});
+  CHECK(p.states()[0].axis == -1);
+  Lane lane(p);
+  const Tensor whole = random_tensor({12, 2, 6}, 5);
+  const Tensor zero = [] {
+    Tensor t(DType::f32, {1, 2, 5});
+    std::ranges::fill(t.as<float>(), 0.0f);
+    return t;
+  }();
+  const auto expected = evaluate_plain(g, std::vector{whole, zero});
+  const auto lines = [&](int64_t from, int64_t count) {
+    Tensor t(DType::f32, {count, 2, 6});
+    std::copy_n(whole.as<float>().data() + from * 12, count * 12, t.as<float>().data());
+    return t;
+  };
+  for (int round = 0; round < 2; ++round) {
+    int64_t at = 0;
+    SavedState middle;
+    for (const int64_t count : {1, 1, 4, 1, 5}) {
+      if (at == 2) middle = lane.save_state();
+      const Outputs got = lane.run({{"x", lines(at, count)}});
+      CHECK(got.size() == 1);
+      for (int64_t i = 0; i < count * 10; ++i)
+        CHECK(got["y"].as<float>()[i] == doctest::Approx(expected[0].as<float>()[at * 10 + i]).epsilon(1e-4));
+      at += count;
+    }
+    CHECK(has(error_of([&] { lane.rewind(1); }), "a state that does not grow has forgotten what it was"));
+    CHECK(has(error_of([&] { lane.keep_last(1); }), "does not know them apart"));
+    lane.restore_state(middle);
+    CHECK(lane.run({{"x", lines(2, 1)}})["y"].as<float>()[0] == doctest::Approx(expected[0].as<float>()[20]).epsilon(1e-4));
+    lane.reset();
+  }
+  CHECK(has(error_of([&] { lane.run({{"x", lines(0, 1)}, {"h", zero}}); }), "input 'h' is a state, which the lane keeps"));
+}
+
+TEST_CASE("pairs are found by patterns and names, and what does not fit is told with both ends") {
+  const Graph g = decoder({});
+  CHECK(pair_states(g, "present.0.keys=past.0.keys")[0] == StatePair{"present.0.keys", "past.0.keys"});
+  CHECK(pair_states(g, "present.*.keys=past.*.keys, present.*.values = past.*.values").size() == 4);
+  CHECK(has(error_of([&] { pair_states(g, "present.*"); }), "expected OUTPUT=INPUT"));
+  CHECK(has(error_of([&] { pair_states(g, "present.*=past"); }), "with a star on both sides"));
+  CHECK(has(error_of([&] { pair_states(g, "presnt.*=past.*"); }), "pairs nothing: no output is named 'presnt.*'"));
+  CHECK(has(error_of([&] { pair_states(g, "present.*=pst.*"); }), "with input 'pst.0.keys', which is not there"));
+  CHECK(has(error_of([&] { pair_states(g, "present.*=past.*,present.0.keys=past.0.keys"); }), "belongs to another pair already"));
+  const auto refused = [&](StatePair pair) { return error_of([&] { compile(g, {.threads = 1, .states = {pair}}); }); };
+  CHECK(has(refused({"scores", "tokens"}), "output 'scores' (f32"));
+  CHECK(has(refused({"scores", "tokens"}), "they differ in type"));
+  CHECK(has(refused({"scores", "past.0.keys"}), "they differ in rank"));
+  CHECK(has(refused({"score", "past.0.keys"}), "did you mean 'scores'"));
+  CHECK(has(refused({"present.0.keys", "past.0.key"}), "did you mean 'past.0.keys'"));
+  Lane lane(compile(g, {.threads = 1, .states = pair_states(g, kPattern)}));
+  std::mt19937_64 random(3);
+  step(lane, some_tokens(1, 3, random), {});
+  CHECK(has(error_of([&] { step(lane, some_tokens(2, 1, random), {}); }), "reset first"));
+  CHECK(has(error_of([&] { lane.rewind(4); }), "cannot go back by 4 positions: 3 are held"));
+  SavedState wrong = lane.save_state();
+  wrong.positions = 5;
+  CHECK(has(error_of([&] { lane.restore_state(wrong); }), "(5 positions)"));
+  wrong.tensors[0].first = "paste";
+  CHECK(has(error_of([&] { lane.restore_state(wrong); }), "no state is named 'paste'"));
+  CHECK(lane.positions() == 3);
+  const Form masked{.mask = true};
+  const Graph m = decoder(masked);
+  Lane with(compile(m, {.threads = 1, .states = pair_states(m, kPattern)}));
+  step(with, some_tokens(1, 3, random), masked);
+  CHECK(has(error_of([&] {
+              with.run({{"tokens", some_tokens(1, 1, random)}, {"seen", ones(1, 1)}});
+            }),
+            "its last axis should be 4, 3 positions held and 1 new"));
+}
