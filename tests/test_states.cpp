@@ -243,6 +243,18 @@ TEST_CASE("states are saved, restored, forked, gone back from and cut to a windo
   lane.reset();
   CHECK(lane.positions() == 0);
   CHECK(lane.save_state().tensors.empty());
+  // Two sequences side by side that began as one, then one of them three times.
+  other.restore_state(at_prompt);
+  other.arrange(std::vector<int64_t>{0, 0});
+  Tensor both(DType::i64, {2, 1});
+  both.as<int64_t>()[0] = a.as<int64_t>()[0], both.as<int64_t>()[1] = b.as<int64_t>()[0];
+  const Tensor two = step(other, both, f);
+  for (int64_t i = 0; i < 30; ++i) CHECK(two.as<float>()[i] == doctest::Approx(after_a.as<float>()[i]).epsilon(1e-4));
+  other.arrange(std::vector<int64_t>{1, 0, 0});
+  const SavedState three = other.save_state();
+  CHECK(three.tensors[0].second.shape() == Shape{3, 4, 10, 8});
+  CHECK(std::memcmp(three.tensors[1].second.as<float>().data() + 320, three.tensors[1].second.as<float>().data() + 640, 320 * 4) == 0);
+  CHECK(has(error_of([&] { other.arrange(std::vector<int64_t>{3}); }), "holds 3 sequences, there is no number 3"));
   // A window: as if the lane had been given what is left of keys and values.
   other.reset();
   step(other, prompt, f);

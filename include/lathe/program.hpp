@@ -254,6 +254,9 @@ class Lane {
   void rewind(int64_t n);
   // Forgets all but the last n positions. The same errors, but for n being more than there are, which changes nothing.
   void keep_last(int64_t n);
+  // Sequences side by side: the i-th is what the from[i]-th was; there may be fewer or more of them than before. Throws Error (value):
+  // there is no such, nothing is held, a state has no axis for them (one whose size no other input's decides, and that is not its first).
+  void arrange(std::span<const int64_t> from);
   SavedState save_state() const;
   // Also what another lane of the Program has saved: a fork. Throws Error: value (names, more positions than fit), type, shape.
   void restore_state(const SavedState& saved);

@@ -76,6 +76,78 @@ void KeptStates::keep_last(int64_t n) {
   held_.positions = n;
 }
 
+namespace {
+
+// The axis that sequences side by side have in a state: the first that is open by the name of a dim of an input; else the first of all.
+int sequence_axis(const StateInfo& info, const std::vector<Port>& inputs) {
+  for (size_t d = 0; d < info.dims->size(); ++d) {
+    const Dim& dim = (*info.dims)[d];
+    if (static_cast<int>(d) == info.axis || dim.symbol.empty()) continue;
+    for (const Port& p : inputs) {
+      if (p.dims && p.name != info.pair.input && std::ranges::any_of(*p.dims, [&](const Dim& other) { return other.symbol == dim.symbol; }))
+        return static_cast<int>(d);
+    }
+  }
+  return 0;
+}
+
+// Entries along an axis, in another order.
+Tensor picked(const Tensor& t, int axis, std::span<const int64_t> from) {
+  Shape shape = t.shape();
+  const int64_t whole = shape[static_cast<size_t>(axis)];
+  shape[static_cast<size_t>(axis)] = static_cast<int64_t>(from.size());
+  Tensor out(t.dtype(), shape);
+  int64_t outer = 1;
+  for (int a = 0; a < axis; ++a) outer *= shape[static_cast<size_t>(a)];
+  const size_t entries = static_cast<size_t>(outer) * from.size(), run = entries == 0 ? 0 : out.byte_size() / entries;
+  auto* to = static_cast<std::byte*>(out.data());
+  for (int64_t o = 0; o < outer; ++o) {
+    for (const int64_t f : from) {
+      if (run > 0) std::memcpy(to, static_cast<const std::byte*>(t.data()) + static_cast<size_t>(o * whole + f) * run, run);
+      to += run;
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+void KeptStates::arrange(std::span<const int64_t> from) {
+  if (positions() == 0 || from.empty()) fail(Category::value, "no sequences are held that could be arranged");
+  // Everything is looked at before anything changes.
+  std::vector<Tensor> now(now_.size());
+  const auto check = [&](const std::string& name, int64_t sequences) {
+    for (const int64_t f : from) {
+      if (f < 0 || f >= sequences) fail(Category::value, "state '{}' holds {} sequences, there is no number {}", name, sequences, f);
+    }
+  };
+  for (size_t i = 0; i < impl_.kept.size(); ++i) {
+    const auto& k = impl_.kept[i];
+    if (k.info.in_place) {
+      check(k.info.pair.input, shapes_[k.input][0]);
+    } else if (!now_[i].empty()) {
+      const int axis = sequence_axis(k.info, impl_.inputs);
+      if (now_[i].rank() == 0) fail(Category::value, "state '{}' has no axis for sequences", k.info.pair.input);
+      check(k.info.pair.input, now_[i].shape()[static_cast<size_t>(axis)]);
+      now[i] = picked(now_[i], axis, from);
+    }
+  }
+  std::vector<std::shared_ptr<std::byte>> fresh;
+  for (size_t slot = 0; slot < shapes_.size(); ++slot) {
+    const int64_t row = row_bytes(slot), heads = shapes_[slot][1], line = held_.room * row;
+    fresh.push_back(allocate_aligned(std::max<size_t>(1, static_cast<size_t>(static_cast<int64_t>(from.size()) * heads * line))));
+    for (size_t b = 0; b < from.size(); ++b) {
+      for (int64_t h = 0; h < heads; ++h)
+        std::memcpy(fresh[slot].get() + (static_cast<int64_t>(b) * heads + h) * line, memory_[slot].get() + (from[b] * heads + h) * line,
+                    static_cast<size_t>(held_.positions * row));
+    }
+  }
+  for (Shape& s : shapes_) s[0] = static_cast<int64_t>(from.size());
+  memory_ = std::move(fresh);
+  for (size_t slot = 0; slot < memory_.size(); ++slot) held_.slots[slot] = memory_[slot].get();
+  now_ = std::move(now);
+}
+
 SavedState KeptStates::save() const {
   SavedState saved{positions(), {}};
   for (size_t i = 0; i < impl_.kept.size(); ++i) {

@@ -20,6 +20,7 @@ class KeptStates {
   void reset();
   void rewind(int64_t n);
   void keep_last(int64_t n);
+  void arrange(std::span<const int64_t> from);
   SavedState save() const;
   void restore(const SavedState& saved);
 
