@@ -3,110 +3,12 @@
 #include <map>
 #include <random>
 
+#include "decoder.hpp"
 #include "lathe/state.hpp"
-#include "support.hpp"
 
 using namespace test;
 
 namespace {
-
-using Ints = std::vector<int64_t>;
-
-// What a decoder's exporters do otherwise.
-struct Form {
-  int64_t layers = 2, heads = 4, kv_heads = 4, width = 8, words = 30;
-  bool mask = false;    // an input as long as everything there is; positions counted from the state's length
-  bool causal = false;  // hidden by place, with a triangle made of the lengths
-  bool node = false;    // the standard's Attention
-  bool copied = false;  // the state is read by something else, too
-};
-
-struct Decoder {
-  Form f;
-  Builder b{"decoder", 23};
-  int names = 0;
-
-  ValueId op(const char* name, std::vector<ValueId> in, std::map<std::string, Attribute::Data> a = {}) {
-    return b.op(name, std::move(in), std::move(a));
-  }
-  ValueId w(Shape s, float size = 0.4f) {
-    ++names;
-    return b.constant("w" + std::to_string(names), random_tensor(std::move(s), static_cast<uint64_t>(names), -size, size));
-  }
-  ValueId ints(std::vector<int64_t> v, bool scalar = false) {
-    return b.constant("i" + std::to_string(names++), Tensor::from<int64_t>(scalar ? Shape{} : Shape{static_cast<int64_t>(v.size())}, v));
-  }
-  ValueId floats(float v) { return b.constant("f" + std::to_string(names++), Tensor::from<float>({}, {v})); }
-  ValueId size(ValueId v, int64_t axis) { return op("Gather", {op("Shape", {v}), ints({axis})}); }
-
-  Graph make() {
-    const int64_t model = f.heads * f.width;
-    const ValueId tokens = b.input("tokens", DType::i64, {"batch", "new"});
-    const ValueId seen = f.mask ? b.input("seen", DType::i64, {"batch", "all"}) : kAbsent;
-    std::vector<ValueId> past;
-    for (int64_t l = 0; l < f.layers; ++l) {
-      for (const char* what : {"keys", "values"})
-        past.push_back(b.input("past." + std::to_string(l) + "." + what, DType::f32, {"batch", f.kv_heads, "held", f.width}));
-    }
-    ValueId x = op("Gather", {w({f.words, model}, 1), tokens});
-    ValueId hide = kAbsent;
-    if (f.mask || f.causal) {
-      const ValueId before = size(past[0], 2), fresh = size(tokens, 1);
-      const ValueId all = op("Add", {before, fresh});
-      // Positions of what is new, from the length of the state.
-      const ValueId at = op("Range", {op("Squeeze", {before}), op("Squeeze", {all}), ints({1}, true)});
-      x = op("Add", {x, op("Gather", {w({64, model}, 1), at})});
-      if (f.causal) {
-        const ValueId places = op("Range", {ints({0}, true), op("Squeeze", {all}), ints({1}, true)});
-        const ValueId ahead = op("Greater", {op("Unsqueeze", {places, ints({0})}), op("Unsqueeze", {at, ints({1})})});  // [new, all]
-        hide = op("Where", {ahead, floats(-1e9f), floats(0)});
-      }
-      if (f.mask) {
-        const ValueId gone = op("Sub", {floats(1), op("Cast", {op("Unsqueeze", {seen, ints({1, 2})})}, {{"to", int64_t{1}}})});
-        const ValueId low = op("Mul", {gone, floats(-1e9f)});  // [batch, 1, 1, all]
-        hide = hide == kAbsent ? low : op("Add", {low, hide});
-      }
-    }
-    for (int64_t l = 0; l < f.layers; ++l) {
-      const ValueId normed = op("LayerNormalization", {x, w({model}), w({model})});
-      const auto part = [&](int64_t heads) {
-        const ValueId flat = op("MatMul", {normed, w({model, heads * f.width})});
-        return op("Transpose", {op("Reshape", {flat, ints({0, 0, heads, f.width})})}, {{"perm", Ints{0, 2, 1, 3}}});
-      };
-      const ValueId q = part(f.heads), k = part(f.kv_heads), v = part(f.kv_heads);
-      const ValueId past_k = past[static_cast<size_t>(2 * l)], past_v = past[static_cast<size_t>(2 * l + 1)];
-      ValueId all_k, all_v, mixed;
-      if (f.node) {
-        const auto out = b.ops("Attention", {q, k, v, hide, past_k, past_v}, 3, {{"is_causal", int64_t{!f.mask && !f.causal}}});
-        mixed = out[0], all_k = out[1], all_v = out[2];
-      } else {
-        all_k = op("Concat", {past_k, k}, {{"axis", int64_t{2}}});
-        all_v = op("Concat", {past_v, v}, {{"axis", int64_t{2}}});
-        const auto repeated = [&](ValueId u) {
-          if (f.heads == f.kv_heads) return u;
-          const ValueId one = op("Unsqueeze", {u, ints({2})});
-          const ValueId shape =
-              op("Concat", {size(u, 0), ints({f.kv_heads, f.heads / f.kv_heads}), size(u, 2), ints({f.width})}, {{"axis", int64_t{0}}});
-          const ValueId joined = op("Concat", {size(u, 0), ints({f.heads}), size(u, 2), ints({f.width})}, {{"axis", int64_t{0}}});
-          return op("Reshape", {op("Expand", {one, shape}), joined});
-        };
-        const ValueId turned = op("Transpose", {repeated(all_k)}, {{"perm", Ints{0, 1, 3, 2}}});
-        ValueId scores = op("Mul", {op("MatMul", {q, turned}), floats(1 / std::sqrt(static_cast<float>(f.width)))});
-        if (hide != kAbsent) scores = op("Add", {scores, hide});
-        mixed = op("MatMul", {op("Softmax", {scores}, {{"axis", int64_t{-1}}}), repeated(all_v)});
-      }
-      const ValueId joined = op("Reshape", {op("Transpose", {mixed}, {{"perm", Ints{0, 2, 1, 3}}}), ints({0, 0, model})});
-      x = op("Add", {x, op("MatMul", {joined, w({model, model})})});
-      if (f.copied) x = op("Add", {x, op("Squeeze", {op("ReduceMean", {all_k, ints({1, 2, 3})}), ints({3})})});
-      b.output(all_k, "present." + std::to_string(l) + ".keys");
-      b.output(all_v, "present." + std::to_string(l) + ".values");
-    }
-    b.output(op("MatMul", {op("LayerNormalization", {x, w({model}), w({model})}), w({model, f.words})}), "scores");
-    return b.finish();
-  }
-};
-
-Graph decoder(const Form& f) { return Decoder{f}.make(); }
 
 Tensor some_tokens(int64_t batch, int64_t count, std::mt19937_64& random) {
   Tensor t(DType::i64, {batch, count});
@@ -163,8 +65,6 @@ Tensor step(Lane& lane, const Tensor& tokens, const Form& f) {
   return lane.run({{"tokens", tokens}, {"seen", ones(tokens.shape()[0], lane.positions() + tokens.shape()[1])}})["scores"].clone();
 }
 
-constexpr const char* kPattern = "present.*=past.*";
-
 }  // namespace
 
 TEST_CASE("growing states are read where they lie, for any length, and give what plain evaluation gives") {
@@ -180,7 +80,7 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
   for (const auto& [name, form] : forms) {
     CAPTURE(name);
     const Graph g = decoder(form);
-    const auto pairs = pair_states(g, kPattern);
+    const auto pairs = pair_states(g, kStatePattern);
     REQUIRE(pairs.size() == 4);
     CHECK(find_states(g) == pairs);
     for (const int threads : {1, 2}) {
@@ -221,7 +121,7 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
 TEST_CASE("states are saved, restored, forked, gone back from and cut to a window") {
   const Form f{.causal = true};
   const Graph g = decoder(f);
-  const Program p = compile(g, {.threads = 1, .states = pair_states(g, kPattern)});
+  const Program p = compile(g, {.threads = 1, .states = pair_states(g, kStatePattern)});
   std::mt19937_64 random(3);
   Lane lane(p), other(p);
   const Tensor prompt = some_tokens(1, 9, random), a = some_tokens(1, 1, random), b = some_tokens(1, 1, random);
@@ -275,7 +175,7 @@ TEST_CASE("states are saved, restored, forked, gone back from and cut to a windo
 TEST_CASE("long sequences stay within the room that was asked for, and are refused beyond it") {
   const Form f{.layers = 1, .heads = 2, .kv_heads = 2, .width = 4};
   const Graph g = decoder(f);
-  const Program p = compile(g, {.threads = 1, .states = pair_states(g, kPattern), .positions = 40});
+  const Program p = compile(g, {.threads = 1, .states = pair_states(g, kStatePattern), .positions = 40});
   Lane lane(p);
   std::mt19937_64 random(3);
   for (int n = 0; n < 40; ++n) step(lane, some_tokens(1, 1, random), f);
@@ -351,7 +251,7 @@ TEST_CASE("pairs are found by patterns and names, and what does not fit is told 
   CHECK(has(refused({"scores", "past.0.keys"}), "they differ in rank"));
   CHECK(has(refused({"score", "past.0.keys"}), "did you mean 'scores'"));
   CHECK(has(refused({"present.0.keys", "past.0.key"}), "did you mean 'past.0.keys'"));
-  Lane lane(compile(g, {.threads = 1, .states = pair_states(g, kPattern)}));
+  Lane lane(compile(g, {.threads = 1, .states = pair_states(g, kStatePattern)}));
   std::mt19937_64 random(3);
   step(lane, some_tokens(1, 3, random), {});
   CHECK(has(error_of([&] { step(lane, some_tokens(2, 1, random), {}); }), "reset first"));
@@ -364,7 +264,7 @@ TEST_CASE("pairs are found by patterns and names, and what does not fit is told 
   CHECK(lane.positions() == 3);
   const Form masked{.mask = true};
   const Graph m = decoder(masked);
-  Lane with(compile(m, {.threads = 1, .states = pair_states(m, kPattern)}));
+  Lane with(compile(m, {.threads = 1, .states = pair_states(m, kStatePattern)}));
   step(with, some_tokens(1, 3, random), masked);
   CHECK(has(error_of([&] {
               with.run({{"tokens", some_tokens(1, 1, random)}, {"seen", ones(1, 1)}});

@@ -10,6 +10,7 @@
 #include "lathe/dtype.hpp"
 #include "lathe/error.hpp"
 #include "lathe/formats.hpp"
+#include "lathe/generate.hpp"
 #include "lathe/graph.hpp"
 #include "lathe/judge.hpp"
 #include "lathe/judge_pictures.hpp"
@@ -26,4 +27,5 @@
 #include "lathe/state.hpp"
 #include "lathe/sweep.hpp"
 #include "lathe/tensor.hpp"
+#include "lathe/text.hpp"
 #include "lathe/watch.hpp"
