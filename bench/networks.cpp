@@ -302,6 +302,31 @@ Graph decoder(int64_t batch, int64_t past, uint64_t seed) {
   return m.b.finish();
 }
 
+Graph language(int64_t layers, int64_t width, int64_t words, uint64_t seed) {
+  Maker m("language", seed);
+  m.b = Builder("language", 23);
+  const int64_t each = 64, heads = width / each;
+  ValueId x = m.b.op("Gather", {m.weight(m.normal({words, width}, 1)), m.b.input("tokens", DType::i64, {"batch", "new"})});
+  const auto norm = [&](ValueId v) {
+    return m.b.op("LayerNormalization", {v, m.weight(m.uniform({width}, 0.8f, 1.2f)), m.weight(m.uniform({width}, -0.1f, 0.1f))});
+  };
+  for (int64_t layer = 0; layer < layers; ++layer) {
+    const std::string at = std::to_string(layer);
+    const ValueId n = norm(x);
+    const auto part = [&] { return m.turn(m.reshape(m.dense(n, width, width), {0, 0, heads, each}), {0, 2, 1, 3}); };
+    const ValueId q = part(), k = part(), v = part();
+    const ValueId past_k = m.b.input("keys." + at, DType::f32, {"batch", heads, "held", each});
+    const ValueId past_v = m.b.input("values." + at, DType::f32, {"batch", heads, "held", each});
+    const auto out = m.b.ops("Attention", {q, k, v, kAbsent, past_k, past_v}, 3, {{"is_causal", int64_t{1}}});
+    x = m.b.op("Add", {x, m.dense(m.reshape(m.turn(out[0], {0, 2, 1, 3}), {0, 0, width}), width, width)});
+    x = m.b.op("Add", {x, m.dense(m.b.op("Gelu", {m.dense(norm(x), width, 4 * width)}), 4 * width, width)});
+    m.b.output(out[1], "keys_next." + at);
+    m.b.output(out[2], "values_next." + at);
+  }
+  m.b.output(m.b.op("MatMul", {norm(x), m.weight(m.normal({width, words}, 1 / std::sqrt(static_cast<double>(width))))}), "scores");
+  return m.b.finish();
+}
+
 Graph convolution(int64_t batch, int64_t channels, int64_t side, int64_t filters, int64_t kernel, int64_t stride, uint64_t seed) {
   Maker m("convolution", seed);
   const ValueId x = m.b.input("x", DType::f32, {batch, channels, side, side});

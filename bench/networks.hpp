@@ -31,6 +31,10 @@ Graph recurrent(int64_t batch, int64_t steps = 64, uint64_t seed = 1);
 // next token's scores and the state one longer. 27 M parameters.
 Graph decoder(int64_t batch, int64_t past = 128, uint64_t seed = 1);
 
+// A decoder of any length, as exporters write it: tokens [batch, new], keys and values of each layer [batch, heads, held, 64] and what they
+// are then; later tokens do not see earlier ones' future (the standard's Attention). 24 * layers * width^2 / 2 + words * width parameters.
+Graph language(int64_t layers, int64_t width, int64_t words = 8000, uint64_t seed = 1);
+
 // One convolution with bias and relu, on random data.
 Graph convolution(int64_t batch, int64_t channels, int64_t side, int64_t filters, int64_t kernel, int64_t stride, uint64_t seed = 1);
 

@@ -19,6 +19,7 @@ struct Form {
   bool causal = false;  // hidden by place, with a triangle made of the lengths
   bool node = false;    // the standard's Attention
   bool copied = false;  // the state is read by something else, too
+  bool halves = false;  // states are f16, and so are keys and values
 };
 
 struct Decoder {
@@ -46,7 +47,8 @@ struct Decoder {
     std::vector<ValueId> past;
     for (int64_t l = 0; l < f.layers; ++l) {
       for (const char* what : {"keys", "values"})
-        past.push_back(b.input("past." + std::to_string(l) + "." + what, DType::f32, {"batch", f.kv_heads, "held", f.width}));
+        past.push_back(
+            b.input("past." + std::to_string(l) + "." + what, f.halves ? DType::f16 : DType::f32, {"batch", f.kv_heads, "held", f.width}));
     }
     ValueId x = op("Gather", {w({f.words, model}, 1), tokens});
     ValueId hide = kAbsent;
@@ -70,7 +72,8 @@ struct Decoder {
     for (int64_t l = 0; l < f.layers; ++l) {
       const ValueId normed = op("LayerNormalization", {x, w({model}), w({model})});
       const auto part = [&](int64_t heads) {
-        const ValueId flat = op("MatMul", {normed, w({model, heads * f.width})});
+        ValueId flat = op("MatMul", {normed, w({model, heads * f.width})});
+        if (f.halves) flat = op("Cast", {flat}, {{"to", int64_t{10}}});
         return op("Transpose", {op("Reshape", {flat, ints({0, 0, heads, f.width})})}, {{"perm", Ints{0, 2, 1, 3}}});
       };
       const ValueId q = part(f.heads), k = part(f.kv_heads), v = part(f.kv_heads);
@@ -91,10 +94,13 @@ struct Decoder {
           return op("Reshape", {op("Expand", {one, shape}), joined});
         };
         const ValueId turned = op("Transpose", {repeated(all_k)}, {{"perm", Ints{0, 1, 3, 2}}});
-        ValueId scores = op("Mul", {op("MatMul", {q, turned}), floats(1 / std::sqrt(static_cast<float>(f.width)))});
+        ValueId scale = floats(1 / std::sqrt(static_cast<float>(f.width)));
+        if (f.halves) scale = op("Cast", {scale}, {{"to", int64_t{10}}});
+        ValueId scores = op("Mul", {op("MatMul", {q, turned}), scale});
         if (hide != kAbsent) scores = op("Add", {scores, hide});
         mixed = op("MatMul", {op("Softmax", {scores}, {{"axis", int64_t{-1}}}), repeated(all_v)});
       }
+      if (f.halves) mixed = op("Cast", {mixed}, {{"to", int64_t{1}}});
       const ValueId joined = op("Reshape", {op("Transpose", {mixed}, {{"perm", Ints{0, 2, 1, 3}}}), ints({0, 0, model})});
       x = op("Add", {x, op("MatMul", {joined, w({model, model})})});
       if (f.copied) x = op("Add", {x, op("Squeeze", {op("ReduceMean", {all_k, ints({1, 2, 3})}), ints({3})})});

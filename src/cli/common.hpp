@@ -194,6 +194,7 @@ Command add_judge(CLI::App& app);
 Command add_narrow(CLI::App& app);
 Command add_compare(CLI::App& app);
 Command add_watch(CLI::App& app);
+Command add_generate(CLI::App& app);
 Command add_logbook(CLI::App& app);
 Command add_report(CLI::App& app);
 Command add_bundle(CLI::App& app);

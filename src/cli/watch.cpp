@@ -6,6 +6,7 @@
 #include "common.hpp"
 #include "contact_sheet.hpp"
 #include "detect.hpp"
+#include "interrupts.hpp"
 #include "pictures.hpp"
 #include "base/text.hpp"
 
@@ -30,35 +31,6 @@ struct Options {
   bool strict = false;
   std::string annotated, masks, lines, table, boxes, video, sheet;
   bool resume = false, corner = false;
-};
-
-// Ctrl-C ends the watching, not the process: what was seen so far is told.
-std::stop_source& interrupted() {
-  static std::stop_source source;
-  return source;
-}
-class Interrupts {
- public:
-  Interrupts() {
-    sigemptyset(&set_);
-    sigaddset(&set_, SIGINT);
-    sigaddset(&set_, SIGTERM);
-    pthread_sigmask(SIG_BLOCK, &set_, nullptr);
-    waiter_ = std::jthread([this](const std::stop_token& stop) {
-      const timespec nap{0, 100'000'000};
-      while (!stop.stop_requested()) {
-        if (sigtimedwait(&set_, nullptr, &nap) <= 0) continue;
-        interrupted().request_stop();
-        // A second one is meant.
-        pthread_sigmask(SIG_UNBLOCK, &set_, nullptr);
-        return;
-      }
-    });
-  }
-
- private:
-  sigset_t set_;
-  std::jthread waiter_;
 };
 
 bool is_sheet(const std::string& path) { return path.ends_with(".toml"); }

@@ -32,10 +32,14 @@ class Holder {
       const Value& in = g_.values[static_cast<size_t>(s.input)];
       if (!in.dims || in.dims->size() != 4 || s.axis != 2)
         return fmt::format("{} is {}, not [batch, heads, positions, width]", named(g_, s.input), in.dims ? to_string(*in.dims) : "?");
-      if (in.dtype != DType::f32) return fmt::format("{} is {}, not f32", named(g_, s.input), to_string(in.dtype));
+      if (!is_held(in.dtype)) return fmt::format("{} is {}, not floats of 16 or 32 bits", named(g_, s.input), to_string(in.dtype));
+      Inside i{s.input, s.output, {}};
+      through_casts(i);
+      inside_.push_back(i);
+      if (g_.values[static_cast<size_t>(i.input)].dtype != DType::f32) return fmt::format("{} is not computed in f32", named(g_, s.input));
       Appended a;
-      const int n = made_[static_cast<size_t>(s.output)];
-      if (n >= 0 && is_op(g_.nodes[n], "Concat") && g_.nodes[n].inputs.size() == 2 && g_.nodes[n].inputs[0] == s.input &&
+      const int n = made_[static_cast<size_t>(i.output)];
+      if (n >= 0 && is_op(g_.nodes[n], "Concat") && g_.nodes[n].inputs.size() == 2 && g_.nodes[n].inputs[0] == i.input &&
           axis_of(g_.nodes[n]) == s.axis) {
         a.concat = n;
         a.fresh = g_.nodes[n].inputs[1];
@@ -44,7 +48,7 @@ class Holder {
       } else {
         return fmt::format("{} is not {} with something new behind it", named(g_, s.output), named(g_, s.input));
       }
-      if (readers_[static_cast<size_t>(s.input)].size() != 1)
+      if (readers_[static_cast<size_t>(i.input)].size() != 1)
         return fmt::format("{} is read by more than what it grows by", named(g_, s.input));
       appended.push_back(a);
     }
@@ -59,6 +63,7 @@ class Holder {
       const std::string wrong = appended[i].attention >= 0 ? inside(n, done) : behind(n, appended, done, dead);
       if (!wrong.empty()) return wrong;
     }
+    for (const Inside& i : inside_) dead.insert(i.casts.begin(), i.casts.end());
     std::vector<Node> kept;
     for (int n = 0; n < static_cast<int>(g_.nodes.size()); ++n) {
       if (!dead.contains(n)) kept.push_back(std::move(g_.nodes[n]));
@@ -76,15 +81,41 @@ class Holder {
     const int64_t axis = n.integer("axis", 0);
     return axis < 0 ? axis + 4 : axis;
   }
+  static bool is_held(DType d) { return d == DType::f32 || d == DType::f16 || d == DType::bf16; }
+
+  // Where a state is read and made in f32: behind and before casts, which go with it.
+  struct Inside {
+    ValueId input, output;
+    std::set<int> casts;
+  };
+  void through_casts(Inside& i) const {
+    const auto casts = [&](int n) { return n >= 0 && (is_op(g_.nodes[n], "Cast") || is_op(g_.nodes[n], "Identity")); };
+    while (true) {
+      const auto& readers = readers_[static_cast<size_t>(i.input)];
+      if (readers.size() != 1 || !casts(readers[0]) || !is_held(g_.values[static_cast<size_t>(g_.nodes[readers[0]].outputs[0])].dtype))
+        break;
+      i.casts.insert(readers[0]);
+      i.input = g_.nodes[readers[0]].outputs[0];
+    }
+    while (casts(made_[static_cast<size_t>(i.output)])) {
+      const int n = made_[static_cast<size_t>(i.output)];
+      i.casts.insert(n);
+      i.output = g_.nodes[n].inputs[0];
+    }
+  }
+  // Who reads what a state is then, but for casts to its output.
+  std::vector<int> readers_of(size_t state) const {
+    std::vector<int> all = readers_[static_cast<size_t>(inside_[state].output)];
+    std::erase_if(all, [&](int n) { return inside_[state].casts.contains(n); });
+    return all;
+  }
   size_t state_with_output(ValueId v) const {
-    return static_cast<size_t>(std::ranges::find(states_, v, &GrowingState::output) - states_.begin());
+    return static_cast<size_t>(std::ranges::find(inside_, v, &Inside::output) - inside_.begin());
   }
-  size_t state_with_input(ValueId v) const {
-    return static_cast<size_t>(std::ranges::find(states_, v, &GrowingState::input) - states_.begin());
-  }
+  size_t state_with_input(ValueId v) const { return static_cast<size_t>(std::ranges::find(inside_, v, &Inside::input) - inside_.begin()); }
   // The only node that reads the output, an attention; -1: there is no such.
   int reader(size_t state) const {
-    const auto& all = readers_[static_cast<size_t>(states_[state].output)];
+    const auto all = readers_of(state);
     return all.size() == 1 && is_op(g_.nodes[all[0]], "Attention") ? all[0] : -1;
   }
 
@@ -114,16 +145,16 @@ class Holder {
     const std::string label = node.name.empty() ? node.op : node.name;
     const auto at = [](const std::vector<ValueId>& list, size_t i) { return i < list.size() ? list[i] : kAbsent; };
     const size_t keys = state_with_input(at(node.inputs, 4)), values = state_with_input(at(node.inputs, 5));
-    if (keys >= states_.size() || values >= states_.size() || keys == values || at(node.outputs, 1) != states_[keys].output ||
-        at(node.outputs, 2) != states_[values].output)
+    if (keys >= states_.size() || values >= states_.size() || keys == values || at(node.outputs, 1) != inside_[keys].output ||
+        at(node.outputs, 2) != inside_[values].output)
       return fmt::format(
           "{}: what it takes and gives of keys and values are "
           "not the two states",
           label);
     if (at(node.inputs, 6) != kAbsent || at(node.outputs, 3) != kAbsent)
       return fmt::format("{}: it has a number of keys that count, or gives its scores", label);
-    for (ValueId v : {states_[keys].output, states_[values].output}) {
-      if (!readers_[static_cast<size_t>(v)].empty()) return fmt::format("{} is read by something else, too", named(g_, v));
+    for (const size_t state : {keys, values}) {
+      if (!readers_of(state).empty()) return fmt::format("{} is read by something else, too", named(g_, states_[state].output));
     }
     node.inputs.resize(at(node.inputs, 3) != kAbsent ? 4 : 3);
     node.outputs.resize(1);
@@ -134,6 +165,7 @@ class Holder {
 
   Graph& g_;
   const std::vector<GrowingState>& states_;
+  std::vector<Inside> inside_;  // by state
   const std::vector<int> made_;
   const std::vector<std::vector<int>> readers_;
 };

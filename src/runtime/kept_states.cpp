@@ -5,6 +5,7 @@
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
+#include "tensor/widen.hpp"
 
 namespace lathe {
 
@@ -159,11 +160,12 @@ SavedState KeptStates::save() const {
     if (positions() == 0) continue;
     Shape shape = shapes_[k.input];
     shape[2] = positions();
-    Tensor t(k.info.dtype, shape);
+    Tensor t(DType::f32, shape);
     const auto run = static_cast<size_t>(positions() * row_bytes(k.input));
     for (int64_t l = 0; l < lines(k.input); ++l)
       std::memcpy(static_cast<std::byte*>(t.data()) + static_cast<size_t>(l) * run,
                   memory_[k.input].get() + l * held_.room * row_bytes(k.input), run);
+    if (k.info.dtype != DType::f32) t = narrow<double>(k.info.dtype, shape, widen<double>(t));
     saved.tensors.emplace_back(k.info.pair.input, std::move(t));
   }
   return saved;
@@ -214,9 +216,10 @@ void KeptStates::restore(const SavedState& saved) {
       const auto& k = impl_.kept[i];
       if (!k.info.in_place) continue;
       const auto run = static_cast<size_t>(saved.positions * row_bytes(k.input));
+      const Tensor wide = k.info.dtype == DType::f32 ? *found[i] : narrow<double>(DType::f32, found[i]->shape(), widen<double>(*found[i]));
       for (int64_t l = 0; l < lines(k.input); ++l)
         std::memcpy(memory_[k.input].get() + l * held_.room * row_bytes(k.input),
-                    static_cast<const std::byte*>(found[i]->data()) + static_cast<size_t>(l) * run, run);
+                    static_cast<const std::byte*>(wide.data()) + static_cast<size_t>(l) * run, run);
     }
   }
   held_.positions = saved.positions;

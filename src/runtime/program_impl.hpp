@@ -68,6 +68,7 @@ class ProgramImpl {
   };
   std::shared_ptr<const Held> held(const lower::Plan& plan) const;
   bool grows_in_place() const { return !growing_.empty(); }
+  const Value& growing(size_t slot) const { return graph_.values[static_cast<size_t>(growing_[slot].input)]; }
   bool is_long(size_t input) const { return input < long_.size() && long_[input]; }
   // Of state `i`, whose inputs' shapes these are; open dims are those of inputs of the same name, positions `length`.
   Shape state_shape(const StateInfo& state, std::span<const Shape> shapes, int64_t length) const;

@@ -1,0 +1,254 @@
+// lathe generate
+#include <algorithm>
+#include <iostream>
+
+#include "base/files.hpp"
+#include "common.hpp"
+#include "interrupts.hpp"
+
+namespace lathe::cli {
+namespace {
+
+struct Options {
+  ModelOptions model;
+  Roles roles;
+  GenerateOptions how;
+  std::string prompt, prompt_file, ids, vocabulary, states = "found", draft;
+  std::vector<std::string> stops;
+  int64_t positions = 0;
+};
+
+std::optional<Vocabulary> vocabulary_of(const Options& o, const std::map<std::string, std::string>& metadata) {
+  if (o.vocabulary == "bytes") return Vocabulary::bytes();
+  if (!o.vocabulary.empty()) return Vocabulary::load(o.vocabulary);
+  return Vocabulary::of(metadata);
+}
+
+std::vector<int64_t> prompt_of(const Options& o, const std::optional<Vocabulary>& vocabulary) {
+  const int given = !o.prompt.empty() + !o.prompt_file.empty() + !o.ids.empty();
+  if (given > 1) throw UsageError("--prompt, --prompt-file and --ids exclude one another");
+  std::vector<int64_t> out;
+  if (!o.ids.empty()) {
+    for (const std::string& t : split(o.ids, ',')) out.push_back(parse_size(t, "--ids"));
+    return out;
+  }
+  if (!vocabulary) {
+    if (given == 0) throw UsageError("what to begin with is not said, and the model has no vocabulary: --ids 1,2,3");
+    throw UsageError(fmt::format(
+        "the model carries no vocabulary ('{}' in its metadata) that could read a text: give one with --vocabulary, or tokens with --ids",
+        kVocabularyKey));
+  }
+  std::string text = o.prompt;
+  if (!o.prompt_file.empty()) {
+    if (o.prompt_file == "-") text.assign(std::istreambuf_iterator<char>(std::cin), {});
+    else text = read_file(o.prompt_file);
+  }
+  if (const auto begin = vocabulary->special("begin")) out.push_back(*begin);
+  const auto ids = as_usage([&] { return vocabulary->encode(text); });
+  out.insert(out.end(), ids.begin(), ids.end());
+  if (out.empty()) throw UsageError("what to begin with is not said, and the vocabulary has no 'begin': --prompt TEXT");
+  return out;
+}
+
+Program compiled(const ModelOptions& model, const Options& o, bool draft) {
+  Graph graph = model.load_graph();
+  if (model.archived()) throw UsageError(fmt::format("{}: an archive does not hold states yet: give the model itself", model.model));
+  CompileOptions c;
+  c.threads = model.threads;
+  c.isa = model.isa;
+  c.winograd = !model.direct;
+  c.round_each = model.round_each;
+  c.positions = o.positions;
+  c.limits.trips = model.trip_limit;
+  if (o.states == "found") c.states = find_states(graph);
+  else if (o.states != "none") c.states = as_usage([&] { return pair_states(graph, o.states); });
+  if (draft && c.states.empty()) throw UsageError("--draft: no states are known of it");
+  return as_usage([&] { return compile(std::move(graph), c); });
+}
+
+Json states_json(const Program& p) {
+  Json j = Json::array();
+  for (const StateInfo& s : p.states())
+    j.push_back({{"output", s.pair.output},
+                 {"input", s.pair.input},
+                 {"dtype", to_string(s.dtype)},
+                 {"dims", to_json(s.dims)},
+                 {"grows_along", s.axis < 0 ? Json(nullptr) : Json(s.axis)},
+                 {"in_place", s.in_place}});
+  return j;
+}
+
+std::string states_text(const Program& p) {
+  if (p.states().empty()) return "none: every token is computed from all before it";
+  const auto grow = std::ranges::count_if(p.states(), [](const StateInfo& s) { return s.axis >= 0; });
+  const auto all = static_cast<ptrdiff_t>(p.states().size());
+  std::string text;
+  if (grow > 0) text = fmt::format("{} that grow, {}", grow, p.why_copied().empty() ? "in place" : "copied: " + p.why_copied());
+  if (all > grow) text += fmt::format("{}{} of one size", text.empty() ? "" : "; ", all - grow);
+  return text;
+}
+
+double per_second(int64_t count, double seconds) { return count > 0 && seconds > 0 ? static_cast<double>(count) / seconds : 0; }
+
+}  // namespace
+
+Command add_generate(CLI::App& app) {
+  auto o = std::make_shared<Options>();
+  o->model.add_to(app);
+  o->model.add_limits(app);
+  auto& s = o->how.sampling;
+  app.add_option("--prompt", o->prompt, "Begin with this text")->type_name("TEXT");
+  app.add_option("--prompt-file", o->prompt_file, "Begin with the text of this file (-: standard input)")->type_name("FILE");
+  app.add_option("--ids", o->ids, "Begin with these tokens")->type_name("N,N,...");
+  app.add_option("--vocabulary", o->vocabulary, "What tokens stand for ('bytes': each byte one); else what the model carries")
+      ->type_name("FILE");
+  app.add_option("--most", o->how.most, "Tokens to make at most")->check(zero_or_more())->capture_default_str();
+  app.add_option("--stop", o->stops, "End before this text (repeatable)")->type_name("TEXT");
+  app.add_option("--temperature", s.temperature, "0: the likeliest token; more: drawn, the flatter the higher")->capture_default_str();
+  app.add_option("--top-k", s.top_k, "Draw among this many of the likeliest (0: all)")->capture_default_str();
+  app.add_option("--top-p", s.top_p, "Draw among the likeliest whose likelihoods add up to this")->capture_default_str();
+  app.add_option("--repetition", s.repetition, "Make tokens less likely that were there lately (1: not)")->capture_default_str();
+  app.add_option("--window", s.repetition_window, "Tokens that count as lately (0: all)")->capture_default_str();
+  app.add_option("--seed", o->how.seed, "Of the numbers that tokens are drawn by")->capture_default_str();
+  app.add_option("--beams", o->how.beams, "Keep this many of the likeliest sequences at a time")->capture_default_str();
+  app.add_option("--draft", o->draft, "A smaller model that proposes tokens, which the model checks several at a time")->type_name("MODEL");
+  app.add_option("--ahead", o->how.look_ahead, "Tokens that it proposes at a time")->capture_default_str();
+  app.add_option(
+         "--states", o->states,
+         "Outputs that are inputs of the next run: OUTPUT=INPUT, or a pattern like present.*=past.* ('found': by their names; 'none')")
+      ->type_name("PATTERN,...")
+      ->capture_default_str();
+  app.add_option("--positions", o->positions, "Positions that states have room for (0: as many as memory holds)")->check(zero_or_more());
+  app.add_option("--tokens-input", o->roles.tokens, "The input that takes tokens")->type_name("NAME");
+  app.add_option("--mask-input", o->roles.mask, "The input that is told what is there")->type_name("NAME");
+  app.add_option("--positions-input", o->roles.positions, "The input that is told where tokens stand")->type_name("NAME");
+  app.add_option("--scores-output", o->roles.scores, "The output with a score for each token")->type_name("NAME");
+  return [o] {
+    as_usage([&] { check(o->how.sampling); });
+    const Program program = compiled(o->model, *o, false);
+    const auto vocabulary = vocabulary_of(*o, program.metadata());
+    const auto prompt = prompt_of(*o, vocabulary);
+    if (!o->stops.empty() && !vocabulary) throw UsageError("--stop wants a vocabulary that says what tokens stand for");
+    if (vocabulary) {
+      if (const auto end = vocabulary->special("end")) o->how.stop_tokens.push_back(*end);
+    }
+    Generator generator = as_usage([&] { return Generator(program, o->roles); });
+    if (vocabulary && generator.vocabulary() > 0 && vocabulary->size() != generator.vocabulary())
+      throw Error(Category::value,
+                  fmt::format("the vocabulary has {} tokens, the model tells {} apart", vocabulary->size(), generator.vocabulary()));
+    std::optional<Generator> draft;
+    if (!o->draft.empty()) {
+      ModelOptions other = o->model;
+      other.model = o->draft;
+      other.archive.reset();
+      draft.emplace(as_usage([&] { return Generator(compiled(other, *o, true), {}); }));
+      as_usage([&] { generator.draft(*draft); });
+    }
+    const bool people = for_people(o->model.json);
+    const Interrupts interrupts;
+    o->how.run = o->model.run_options();
+    o->how.run.stop = interrupted().get_token();
+    TextStream stream(o->stops);
+    std::string text;
+    const auto show = [&](const std::string& part) {
+      text += part;
+      if (!people) return;
+      std::cout << part << std::flush;
+    };
+    if (people && vocabulary && !o->prompt.empty()) std::cout << o->prompt << std::flush;
+    std::vector<int64_t> heard;
+    const auto hear = [&](int64_t token) {
+      heard.push_back(token);
+      if (!vocabulary) show(fmt::format("{}{}", heard.size() > 1 ? " " : "", token));
+      else show(stream.add(vocabulary->decode(std::span(&token, 1))));
+      return !stream.stopped() && !interrupted().stop_requested();
+    };
+    Generated g;
+    try {
+      g = as_usage([&] { return generator.run(prompt, o->how, hear); });
+    } catch (const Error& e) {
+      if (e.category() != Category::cancelled || !interrupted().stop_requested()) throw;
+      g.tokens = heard;
+      g.prompt = static_cast<int64_t>(prompt.size());
+    }
+    if (interrupted().stop_requested()) g.ended = "interrupted";
+    else if (stream.stopped()) g.ended = "text";
+    show(stream.rest());
+    if (people) std::cout << std::endl;
+    // What one token reads: weights, and what states hold in the middle of the run.
+    const std::vector<Shape> one = [&] {
+      std::vector<Shape> shapes;
+      for (const Port& p : program.inputs()) {
+        Shape shape;
+        for (const Dim& d : p.dims.value_or(Dims())) shape.push_back(d.known() ? d.value : 1);
+        shapes.push_back(std::move(shape));
+      }
+      return shapes;
+    }();
+    const double weights = static_cast<double>(program.describe(one).weight_bytes);
+    const auto made = static_cast<int64_t>(g.tokens.size());
+    double state = 0;
+    if (o->how.beams == 1) {
+      for (const auto& [name, t] : generator.lane().save_state().tensors) state += static_cast<double>(t.byte_size());
+      const double positions = static_cast<double>(std::max<int64_t>(1, g.prompt + made));
+      state *= (static_cast<double>(g.prompt) + static_cast<double>(made) / 2) / positions;
+    }
+    const double rate = per_second(made - 1, g.seconds), prompt_rate = per_second(g.prompt, g.first_seconds);
+    const int threads = program.options().threads;
+    const double reading =
+        1e9 * measure_read_bandwidth(
+                  program.options().isa,
+                  std::clamp<size_t>(static_cast<size_t>(weights + state) / static_cast<size_t>(threads), 1 << 12, size_t{256} << 20),
+                  threads, 0.1);
+    const double share = (weights + state) * rate / reading;
+    const double beside = made > 1 ? (g.seconds - g.model_seconds) / static_cast<double>(made - 1) : 0;
+    write_json(o->model.json, {{"model", o->model.model},
+                               {"prompt_tokens", g.prompt},
+                               {"tokens", g.tokens},
+                               {"text", vocabulary ? Json(text) : Json(nullptr)},
+                               {"ended", g.ended},
+                               {"roles",
+                                {{"tokens", generator.roles().tokens},
+                                 {"mask", generator.roles().mask},
+                                 {"positions", generator.roles().positions},
+                                 {"scores", generator.roles().scores}}},
+                               {"states", states_json(program)},
+                               {"why_copied", program.why_copied()},
+                               {"threads", threads},
+                               {"first_token_seconds", g.first_seconds},
+                               {"prompt_tokens_per_second", prompt_rate},
+                               {"tokens_per_second", rate},
+                               {"beside_the_model_seconds", beside},
+                               {"weight_bytes", weights},
+                               {"state_bytes", state},
+                               {"read_bandwidth", reading},
+                               {"share_of_reading", share},
+                               {"log_likelihood", o->how.beams > 1 ? Json(g.log_likelihood) : Json(nullptr)},
+                               {"proposed", g.proposed},
+                               {"kept", g.kept}});
+    if (people) {
+      Table table("ll");
+      table.row({"prompt",
+                 fmt::format("{} tokens, the next one {} later: {:.0f} tokens/s", g.prompt, seconds_text(g.first_seconds), prompt_rate)});
+      table.row({"made", made > 1 ? fmt::format("{} tokens in {}: {:.1f} tokens/s, {} a token beside the model", made,
+                                                seconds_text(g.seconds), rate, seconds_text(beside))
+                                  : fmt::format("{} tokens", made)});
+      if (rate > 0)
+        table.row({"a token reads", fmt::format("{} of weights, {} of states: {:.0f} % of what {:.1f} GB/s of reading allow",
+                                                bytes_text(weights), bytes_text(state), 100 * share, reading / 1e9)});
+      table.row({"states", states_text(program)});
+      if (g.proposed > 0)
+        table.row({"draft", fmt::format("{} of {} proposed tokens kept ({:.0f} %)", g.kept, g.proposed,
+                                        100.0 * static_cast<double>(g.kept) / static_cast<double>(g.proposed))});
+      table.row({"ended", g.ended == "count"   ? fmt::format("by --most {}", o->how.most)
+                          : g.ended == "token" ? "by the model"
+                          : g.ended == "room"  ? "for want of room (--positions)"
+                          : g.ended == "text"  ? "by --stop"
+                                               : g.ended});
+      std::cerr << table.text();
+    }
+    return kGood;
+  };
+}
+
+}  // namespace lathe::cli
