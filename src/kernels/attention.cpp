@@ -7,6 +7,7 @@
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/attention.cpp"
+#include <hwy/cache_control.h>
 #include <hwy/foreach_target.h>
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
@@ -100,13 +101,16 @@ void SoftenHere(const SoftenArguments& g) {
 void DotsHere(const DotsArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), whole = g.width - g.width % lanes;
-  constexpr int kKeys = 4;  // sums that do not wait for one another
+  constexpr int kKeys = 4;        // sums that do not wait for one another
+  constexpr int64_t kAhead = 16;  // rows that are asked for before they are needed: they come from far away
   const auto dot = [&]<int N>(std::integral_constant<int, N>, const float* q, int64_t j, float* to) HWY_ATTR {
     const float* k = g.k + j * g.k_stride;
     VF acc[N];
     LATHE_UNROLL(4)
     for (int n = 0; n < N; ++n) acc[n] = hn::Zero(d);
     for (int64_t i = 0; i < whole; i += lanes) {
+      LATHE_UNROLL(4)
+      for (int n = 0; n < N; ++n) hwy::Prefetch(k + (n + kAhead) * g.k_stride + i);
       const VF x = hn::LoadU(d, q + i);
       LATHE_UNROLL(4)
       for (int n = 0; n < N; ++n) acc[n] = hn::MulAdd(x, hn::LoadU(d, k + n * g.k_stride + i), acc[n]);
@@ -126,6 +130,7 @@ void DotsHere(const DotsArguments& g) {
 }
 
 void MixHere(const MixArguments& g) {
+  constexpr int64_t kAhead = 16;
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   const auto columns = [&]<int N>(std::integral_constant<int, N>, const float* w, int64_t i, float* out) HWY_ATTR {
@@ -134,6 +139,8 @@ void MixHere(const MixArguments& g) {
     for (int n = 0; n < N; ++n) acc[n] = hn::LoadU(d, out + i + n * lanes);
     for (int64_t j = 0; j < g.keys; ++j) {
       const VF by = hn::Set(d, w[j]);
+      LATHE_UNROLL(4)
+      for (int n = 0; n < N; ++n) hwy::Prefetch(g.v + (j + kAhead) * g.v_stride + i + n * lanes);
       LATHE_UNROLL(4)
       for (int n = 0; n < N; ++n) acc[n] = hn::MulAdd(by, hn::LoadU(d, g.v + j * g.v_stride + i + n * lanes), acc[n]);
     }
