@@ -4,6 +4,7 @@
 #include <random>
 
 #include "decoder.hpp"
+#include "lathe/archive.hpp"
 #include "lathe/state.hpp"
 
 using namespace test;
@@ -280,4 +281,61 @@ TEST_CASE("pairs are found by patterns and names, and what does not fit is told 
               with.run({{"tokens", some_tokens(1, 1, random)}, {"seen", ones(1, 1)}});
             }),
             "its last axis should be 4, 3 positions held and 1 new"));
+}
+
+TEST_CASE("programs with states are shipped, and go on from archives to the bit") {
+  const Folder folder;
+  const std::pair<const char*, Form> forms[]{
+      {"bare", {}}, {"both", {.mask = true, .causal = true}}, {"node, halves", {.node = true, .halves = true}}};
+  for (const auto& [name, form] : forms) {
+    CAPTURE(name);
+    const Graph g = decoder(form);
+    const Program p = compile(g, {.threads = 1, .states = pair_states(g, kStatePattern), .positions = 50});
+    std::mt19937_64 random(9);
+    Lane lane(p);
+    const Tensor prompt = some_tokens(1, 6, random), next = some_tokens(1, 1, random);
+    const Tensor first = step(lane, prompt, form), second = step(lane, next, form);
+    for (const bool graph : {true, false}) {
+      CAPTURE(graph);
+      const fs::path path = folder.path / "states.lathe";
+      save_program(p, path, {.carry_graph = graph});
+      const Program back = load_program(path);
+      CHECK(back.states().size() == 4);
+      CHECK(back.states()[3].pair == p.states()[3].pair);
+      CHECK(back.states()[0].in_place);
+      CHECK(back.inputs().size() == p.inputs().size());
+      CHECK(back.options().positions == 50);
+      Lane again(back);
+      CHECK(same_bits(step(again, prompt, form), first));
+      CHECK(same_bits(step(again, next, form), second));
+      CHECK(again.positions() == 7);
+      again.restore_state(lane.save_state());
+      lane.rewind(1);
+      again.rewind(1);
+      CHECK(same_bits(step(again, next, form), step(lane, next, form)));
+      CHECK_NOTHROW(step(again, some_tokens(1, 3, random), form));
+    }
+    // Archives with bytes changed are refused, or run within their memory.
+    const std::string bytes = slurp(folder.path / "states.lathe");
+    for (int trial = 0; trial < 60; ++trial) {
+      std::string other = bytes;
+      for (int i = 0; i < 3; ++i) other[random() % other.size()] = static_cast<char>(random());
+      const fs::path path = folder.path / "changed.lathe";
+      write(path, other);
+      try {
+        Lane changed(load_program(path, {.verify = false}));
+        step(changed, prompt, form);
+        step(changed, next, form);
+      } catch (const Error&) {
+      }
+    }
+  }
+  // Words that only passes say mean nothing in a model.
+  Builder b("forged", 23);
+  const ValueId q = b.input("q", DType::f32, {1, 2, 3, 4}), k = b.input("k", DType::f32, {1, 2, 5, 4}),
+                v = b.input("v", DType::f32, {1, 2, 5, 4});
+  b.output(b.op("Attention", {q, k, v}, {{"lathe.held", std::vector<int64_t>{7, 9}}}), "y");
+  const Graph forged = b.finish();
+  check_against_plain(forged, {random_tensor({1, 2, 3, 4}, 1), random_tensor({1, 2, 5, 4}, 2), random_tensor({1, 2, 5, 4}, 3)},
+                      {.threads = 1});
 }

@@ -15,7 +15,7 @@
 namespace lathe::archive {
 
 inline constexpr std::string_view kMagic = "LATHEPRG";
-inline constexpr uint32_t kVersion = 4;
+inline constexpr uint32_t kVersion = 5;
 inline constexpr size_t kHeaderBytes = 64;
 
 // Whether the file begins as an archive does; false also when it cannot be read.

@@ -3,6 +3,8 @@
 
 namespace lathe::ops {
 
+inline constexpr const char* kInternalPrefix = "lathe.";
+
 // Attention: 1 where it stands for a softmax written out, which gives NaN for a row that sees no key; the op itself gives zeros.
 inline constexpr const char* kUnseenRowsNan = "lathe.unseen_rows_nan";
 // RotaryEmbedding: 1 where its positions were those of a Gather: -1 is the last row of the cache.
@@ -10,7 +12,8 @@ inline constexpr const char* kWrapPositions = "lathe.wrap_positions";
 // QLinearConv: a bias of floats, one a filter, added before the result is rounded to its own scale. (The op's own bias has the scale of the
 // input times that of the weights, which may be coarse beside the result's.)
 inline constexpr const char* kRealBias = "lathe.real_bias";
-// Attention: states of the lane, by number, that its keys and values are put behind, and all of which it attends to. Its mask is as long as
+// Attention: states of the lane, by number, that its keys and values are put behind (rounded before, when a third number is 1 for f16 or 2
+// for bf16), and all of which it attends to. Its mask is as long as
 // these are, which a run finds out.
 inline constexpr const char* kHeld = "lathe.held";
 

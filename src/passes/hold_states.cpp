@@ -113,6 +113,14 @@ class Holder {
     return static_cast<size_t>(std::ranges::find(inside_, v, &Inside::output) - inside_.begin());
   }
   size_t state_with_input(ValueId v) const { return static_cast<size_t>(std::ranges::find(inside_, v, &Inside::input) - inside_.begin()); }
+  bool one_type(size_t a, size_t b) const {
+    return g_.values[static_cast<size_t>(states_[a].input)].dtype == g_.values[static_cast<size_t>(states_[b].input)].dtype;
+  }
+  // Numbers of the states, and how their rows are rounded: as their type says, which is one for both.
+  std::vector<int64_t> held(size_t keys, size_t values) const {
+    const DType d = g_.values[static_cast<size_t>(states_[keys].input)].dtype;
+    return {static_cast<int64_t>(keys), static_cast<int64_t>(values), d == DType::f16 ? 1 : d == DType::bf16 ? 2 : 0};
+  }
   // The only node that reads the output, an attention; -1: there is no such.
   int reader(size_t state) const {
     const auto all = readers_of(state);
@@ -124,6 +132,8 @@ class Holder {
     Node& node = g_.nodes[n];
     const size_t keys = state_with_output(node.inputs[1]), values = state_with_output(node.inputs[2]);
     const std::string label = node.name.empty() ? node.op : node.name;
+    if (keys < states_.size() && values < states_.size() && !one_type(keys, values))
+      return fmt::format("{}: its states differ in type", label);
     if (keys >= states_.size() || values >= states_.size() || keys == values || appended[keys].concat < 0 || appended[values].concat < 0)
       return fmt::format("{}: its keys and its values are not one state each", label);
     if (node.inputs.size() > 4 || node.outputs.size() > 1 || node.integer("is_causal", 0) != 0)
@@ -133,7 +143,7 @@ class Holder {
           label);
     node.inputs[1] = appended[keys].fresh;
     node.inputs[2] = appended[values].fresh;
-    node.attributes[ops::kHeld].data = std::vector<int64_t>{static_cast<int64_t>(keys), static_cast<int64_t>(values)};
+    node.attributes[ops::kHeld].data = held(keys, values);
     dead.insert({appended[keys].concat, appended[values].concat});
     done[keys] = done[values] = true;
     return "";
@@ -151,6 +161,7 @@ class Holder {
           "{}: what it takes and gives of keys and values are "
           "not the two states",
           label);
+    if (!one_type(keys, values)) return fmt::format("{}: its states differ in type", label);
     if (at(node.inputs, 6) != kAbsent || at(node.outputs, 3) != kAbsent)
       return fmt::format("{}: it has a number of keys that count, or gives its scores", label);
     for (const size_t state : {keys, values}) {
@@ -158,7 +169,7 @@ class Holder {
     }
     node.inputs.resize(at(node.inputs, 3) != kAbsent ? 4 : 3);
     node.outputs.resize(1);
-    node.attributes[ops::kHeld].data = std::vector<int64_t>{static_cast<int64_t>(keys), static_cast<int64_t>(values)};
+    node.attributes[ops::kHeld].data = held(keys, values);
     done[keys] = done[values] = true;
     return "";
   }

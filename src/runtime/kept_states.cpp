@@ -145,7 +145,7 @@ void KeptStates::arrange(std::span<const int64_t> from) {
   }
   for (Shape& s : shapes_) s[0] = static_cast<int64_t>(from.size());
   memory_ = std::move(fresh);
-  for (size_t slot = 0; slot < memory_.size(); ++slot) held_.slots[slot] = memory_[slot].get();
+  point();
   now_ = std::move(now);
 }
 
@@ -253,8 +253,15 @@ void KeptStates::allocate(int64_t room) {
   }
   memory_ = std::move(fresh);
   held_.room = room;
-  held_.slots.clear();
-  for (const auto& m : memory_) held_.slots.push_back(m.get());
+  point();
+}
+
+void KeptStates::point() {
+  held_.slots.clear(), held_.each.clear();
+  for (size_t slot = 0; slot < memory_.size(); ++slot) {
+    held_.slots.push_back(memory_[slot].get());
+    held_.each.push_back(lines(slot) * shapes_[slot][3]);
+  }
 }
 
 void KeptStates::make_room(const ProgramImpl::Held& form) {

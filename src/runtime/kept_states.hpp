@@ -44,6 +44,7 @@ class KeptStates {
   int64_t row_bytes(size_t slot) const;
   int64_t lines(size_t slot) const { return shapes_[slot][0] * shapes_[slot][1]; }
   void allocate(int64_t room);
+  void point();
   bool all_grow() const;
 
   const ProgramImpl& impl_;

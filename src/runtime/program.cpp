@@ -61,6 +61,16 @@ void bind(Graph& g, const CompileOptions& o) {
   }
 }
 
+// Attributes that only passes may give: from outside they mean nothing.
+void forget_internal(Graph& g) {
+  for (Node& n : g.nodes) {
+    std::erase_if(n.attributes, [](const auto& a) { return a.first.starts_with(ops::kInternalPrefix); });
+    for (auto& [name, a] : n.attributes) {
+      if (const auto* body = std::get_if<std::shared_ptr<Graph>>(&a.data); body && *body) forget_internal(**body);
+    }
+  }
+}
+
 void note(std::vector<PassReport>& to, passes::Report r) { to.push_back({std::move(r.pass), std::move(r.changes)}); }
 
 }  // namespace
@@ -70,6 +80,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<bool> ope
   const LimitScope limits(options.limits);
   block_bytes_ = lower::l2_block_bytes();
   open_defaults(graph_, options.given);
+  forget_internal(graph_);
   for (const Default& d : graph_.defaults) defaults.push_back(graph_.values[d.value].name);
   check(graph_);
   inline_functions(graph_);
@@ -118,9 +129,19 @@ ProgramImpl::ProgramImpl(Parts parts)
       weights_(std::move(parts.weights)),
       block_bytes_(parts.block_bytes),
       archived_(std::move(parts.editions)) {
-  name_ports();
+  states = std::move(parts.states);
+  long_ = std::move(parts.long_inputs);
+  why_copied = std::move(parts.why_copied);
+  for (const StateInfo& s : states) {
+    if (!s.in_place) continue;
+    const auto named = [&](const std::vector<ValueId>& among, const std::string& name) {
+      return *std::ranges::find(among, name, [&](ValueId v) { return graph_.values[v].name; });
+    };
+    growing_.push_back({named(graph_.inputs, s.pair.input), named(graph_.outputs, s.pair.output), s.axis});
+  }
+  settle_states();
   const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return p.composite || known_shape(p.dims); });
-  if (all_known) edition(bound_shapes());
+  if (all_known && kept.empty()) edition(bound_shapes());
 }
 
 ProgramImpl::Parts ProgramImpl::parts(bool originals) {
@@ -132,17 +153,21 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
   p.base_constants = base_constants_;
   for (const auto& [key, entry] : weights_.entries()) p.weights.put(key, entry);
   p.editions = archived_;
-  for (const auto& [shapes, plan, reports, held] : editions_) {
+  p.states = states;
+  p.long_inputs = long_;
+  p.why_copied = why_copied;
+  for (const auto& [shapes, plan, reports, form] : editions_) {
     std::shared_ptr<const Graph> graph = plan->graph;
     if (!plan->restored.empty()) {
       auto whole = std::make_shared<Graph>(*graph);
       for (const auto& [v, tensor] : plan->restored) whole->values[v].constant = tensor;
       graph = std::move(whole);
     }
-    p.editions.push_back({shapes, std::move(graph), plan->own, plan->recipes, true, reports});
+    p.editions.push_back({shapes, std::move(graph), plan->own, plan->recipes, true, reports, form});
   }
   p.graph = graph_;
-  const bool open = std::any_of(inputs.begin(), inputs.end(), [](const Port& port) { return !port.composite && !known_shape(port.dims); });
+  const bool open = !states.empty() ||
+                    std::any_of(inputs.begin(), inputs.end(), [](const Port& port) { return !port.composite && !known_shape(port.dims); });
   if (originals) {
     for (size_t v = 0; v < p.graph.values.size(); ++v) {
       Value& value = p.graph.values[v];
@@ -230,19 +255,21 @@ std::shared_ptr<const lower::Plan> ProgramImpl::find_or_build(const std::vector<
   }
   const auto held = std::find_if(archived_.begin(), archived_.end(), [&](const Edition& e) { return e.shapes == shapes; });
   std::shared_ptr<const lower::Plan> plan;
-  std::shared_ptr<Held> states_held;
+  std::shared_ptr<const Held> states_held;
   std::vector<PassReport> reports;
   if (held != archived_.end()) {
     const lower::Remembered remembered{held->recipes, held->same_threads, held->own};
     plan = build(held->graph, &remembered);
+    states_held = held->held;
     reports = std::move(held->passes);
     archived_.erase(held);
   } else {
     if (graph_.nodes.empty() && !archived_.empty())
       fail(Category::shape, "this program was loaded from an archive without its graph and holds no edition for these shapes");
     if (grows_in_place()) {
-      states_held = std::make_shared<Held>();
-      plan = build(prepare_held(shapes, reports, *states_held), nullptr);
+      const auto form = std::make_shared<Held>();
+      plan = build(prepare_held(shapes, reports, *form), nullptr);
+      states_held = form;
     } else {
       plan = build(prepare(shapes, reports), nullptr);
     }

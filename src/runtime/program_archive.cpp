@@ -1,5 +1,6 @@
 // Programs to archives and back.
 #include <algorithm>
+#include <set>
 
 #define XXH_INLINE_ALL
 #include <xxhash.h>
@@ -30,6 +31,12 @@ void write_options(const CompileOptions& o, IndexWriter& index) {
   index.i64(o.limits.trips);
   index.i64(o.limits.depth);
   index.i64(o.limits.elements);
+  index.i64(o.positions);
+  index.u64(o.states.size());
+  for (const StatePair& p : o.states) {
+    index.text(p.output);
+    index.text(p.input);
+  }
 }
 
 CompileOptions read_options(IndexReader& index) {
@@ -46,6 +53,13 @@ CompileOptions read_options(IndexReader& index) {
   o.limits.trips = index.i64();
   o.limits.depth = static_cast<decltype(o.limits.depth)>(index.i64());
   o.limits.elements = index.i64();
+  o.positions = std::max<int64_t>(0, index.i64());
+  for (size_t n = index.count(16); n > 0; --n) {
+    StatePair p;
+    p.output = index.text();
+    p.input = index.text();
+    o.states.push_back(std::move(p));
+  }
   return o;
 }
 
@@ -96,6 +110,97 @@ std::vector<PassReport> read_passes(IndexReader& index) {
     passes.push_back(std::move(report));
   }
   return passes;
+}
+
+// A graph that came from a file is held to what one that is compiled is held to: the kernels rely on its shapes.
+void examine_read(Graph& g, const std::string& name) {
+  try {
+    check(g);
+    infer(g);
+  } catch (const Error& e) {
+    fail(Category::format, "{}: its steps do not fit together: {}", name, e.what());
+  }
+}
+
+// How states are kept, in the order of the options' pairs.
+void write_states(const Parts& p, IndexWriter& index) {
+  for (const StateInfo& s : p.states) {
+    index.i64(s.axis);
+    index.u8(s.in_place ? 1 : 0);
+  }
+  index.u64(p.long_inputs.size());
+  for (const bool is_long : p.long_inputs) index.u8(is_long ? 1 : 0);
+  index.text(p.why_copied);
+}
+
+void read_states(IndexReader& index, Parts& p) {
+  const auto value_of = [&](const std::vector<ValueId>& among, const std::string& name) -> const Value& {
+    for (ValueId v : among) {
+      if (p.graph.values[static_cast<size_t>(v)].name == name) return p.graph.values[static_cast<size_t>(v)];
+    }
+    index.refuse("a state of it is no input or no output");
+  };
+  std::set<std::string> inputs, outputs;
+  for (const StatePair& pair : p.options.states) {
+    const Value &in = value_of(p.graph.inputs, pair.input), &out = value_of(p.graph.outputs, pair.output);
+    StateInfo s{pair, in.dtype, in.dims, static_cast<int>(std::clamp<int64_t>(index.i64(), -1, 64)), index.u8() != 0};
+    const bool fits = in.dims && !in.composite && !out.composite && in.dtype == out.dtype && s.axis < static_cast<int>(in.dims->size()) &&
+                      (!s.in_place || (in.dims->size() == 4 && s.axis == 2));
+    if (!fits || !inputs.insert(pair.input).second || !outputs.insert(pair.output).second) index.refuse("a state of it cannot be one");
+    p.states.push_back(std::move(s));
+  }
+  for (size_t n = index.count(1); n > 0; --n) p.long_inputs.push_back(index.u8() != 0);
+  p.why_copied = index.text();
+}
+
+void write_held(const ProgramImpl::Held& held, IndexWriter& index, archive::FileWriter& file) {
+  index.i64(held.fresh);
+  index.u64(held.shapes.size());
+  for (const Shape& s : held.shapes) archive::write_shape(s, index);
+  index.u8(held.prelude ? 1 : 0);
+  if (!held.prelude) return;
+  archive::write_graph(*held.prelude, index, file);
+  index.u64(held.prelude_inputs.size());
+  for (const size_t i : held.prelude_inputs) index.u64(i);
+}
+
+// `ports`: inputs that a run gives; `slots`: states held in place; `more`: inputs that the prelude makes.
+std::shared_ptr<const ProgramImpl::Held> read_held(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping, size_t ports,
+                                                   size_t slots, size_t more) {
+  auto held = std::make_shared<ProgramImpl::Held>();
+  held->fresh = index.i64();
+  if (held->fresh < 1 || held->fresh > (int64_t{1} << 40)) index.refuse("a run of it adds no positions");
+  for (size_t n = index.count(8); n > 0; --n) {
+    held->shapes.push_back(archive::read_shape(index));
+    const Shape& s = held->shapes.back();
+    if (s.size() != 4 || s[2] != 0 || s[0] < 1 || s[1] < 1 || s[3] < 1 || s[0] > (1 << 30) || s[1] > (1 << 30) || s[3] > (1 << 30))
+      index.refuse("what it holds has no sizes");
+  }
+  if (held->shapes.size() != slots) index.refuse("it holds other states than it says");
+  if (index.u8() != 0) {
+    auto prelude = std::make_shared<Graph>(archive::read_graph(index, mapping));
+    examine_read(*prelude, index.name());
+    for (size_t n = index.count(8); n > 0; --n) {
+      held->prelude_inputs.push_back(static_cast<size_t>(index.u64()));
+      if (held->prelude_inputs.back() >= ports + slots) index.refuse("what hangs on the length of its states reads no input");
+    }
+    if (held->prelude_inputs.size() != prelude->inputs.size() || prelude->outputs.size() != more)
+      index.refuse("what hangs on the length of its states has other inputs or outputs than its steps need");
+    // States are asked for their shape alone: their memory holds more, or less.
+    const auto readers = prelude->consumers();
+    for (size_t i = 0; i < prelude->inputs.size(); ++i) {
+      if (held->prelude_inputs[i] < ports) continue;
+      for (int n : readers[static_cast<size_t>(prelude->inputs[i])]) {
+        if (prelude->nodes[n].op != "Shape" && prelude->nodes[n].op != "Size") index.refuse("what it holds is read by what may not");
+      }
+      if (std::ranges::find(prelude->outputs, prelude->inputs[i]) != prelude->outputs.end())
+        index.refuse("what it holds is read by what may not");
+    }
+    held->prelude = std::move(prelude);
+  } else if (more != 0) {
+    index.refuse("an edition of it has other inputs than the program");
+  }
+  return held;
 }
 
 void write_recipes(const std::vector<lower::Recipe>& recipes, IndexWriter& index) {
@@ -151,16 +256,6 @@ std::vector<std::vector<Shape>> read_editions(IndexReader& index) {
   return editions;
 }
 
-// A graph that came from a file is held to what one that is compiled is held to: the kernels rely on its shapes.
-void examine_read(Graph& g, const std::string& name) {
-  try {
-    check(g);
-    infer(g);
-  } catch (const Error& e) {
-    fail(Category::format, "{}: its steps do not fit together: {}", name, e.what());
-  }
-}
-
 std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping,
                                           const LoadProgramOptions& asked) {
   const Head head = read_head(index);
@@ -173,6 +268,10 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
   p.passes = read_passes(index);
   p.graph = archive::read_graph(index, mapping);
   for (size_t n = index.count(1); n > 0; --n) p.base_constants.push_back(index.u8() != 0);
+  read_states(index, p);
+  const auto slots = static_cast<size_t>(std::ranges::count_if(p.states, &StateInfo::in_place));
+  if (slots > p.graph.inputs.size()) index.refuse("it holds more states than it has inputs");
+  const size_t ports = p.graph.inputs.size() - slots, results = p.graph.outputs.size() - slots;
   if (head.carries_graph || !p.graph.nodes.empty()) examine_read(p.graph, index.name());
   if (!has_isa(p.options.isa)) {
     if (!head.carries_graph)
@@ -187,16 +286,18 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
   for (const auto& s : shapes) {
     auto g = std::make_shared<Graph>(archive::read_graph(index, mapping));
     examine_read(*g, index.name());
-    if (s.size() != p.graph.inputs.size() || g->inputs.size() != s.size() || g->outputs.size() != p.graph.outputs.size())
+    if (s.size() != ports || g->inputs.size() < ports || (slots == 0 && g->inputs.size() != ports) || g->outputs.size() != results)
       index.refuse("an edition of it has other inputs or outputs than the program");
-    for (size_t i = 0; i < s.size(); ++i) {
+    for (size_t i = 0; i < ports; ++i) {
       const Value& v = g->values[g->inputs[i]];
-      if (!v.composite && known_shape(v.dims) != s[i]) index.refuse("an edition of it has other shapes than it says");
+      const bool is_long = i < p.long_inputs.size() && p.long_inputs[i];
+      if (!v.composite && !is_long && known_shape(v.dims) != s[i]) index.refuse("an edition of it has other shapes than it says");
     }
+    const auto held = slots == 0 ? nullptr : read_held(index, mapping, ports, slots, g->inputs.size() - ports);
     auto own = std::make_shared<lower::Weights>();
     read_weights(index, mapping, g->values.size(), *own);
     auto recipes = read_recipes(index);
-    p.editions.push_back({s, std::move(g), std::move(own), std::move(recipes), p.options.threads == threads, read_passes(index)});
+    p.editions.push_back({s, std::move(g), std::move(own), std::move(recipes), p.options.threads == threads, read_passes(index), held});
   }
   if (!index.at_end()) index.refuse("its index is longer than what it says");
   return std::make_shared<ProgramImpl>(std::move(p));
@@ -207,8 +308,6 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
 bool is_program_archive(const std::filesystem::path& path) { return archive::is_archive(path); }
 
 void save_program(const Program& program, const std::filesystem::path& path, const ArchiveOptions& options) {
-  if (!program.states().empty())
-    fail(Category::unsupported, "{}: an archive does not hold states yet; ship the model without them", path.string());
   const Parts p = program.impl()->parts(options.carry_graph);
   if (p.editions.empty())
     fail(Category::shape, "{}: nothing is compiled yet: bind the open dims, or describe() the shapes to ship", path.string());
@@ -235,9 +334,11 @@ void save_program(const Program& program, const std::filesystem::path& path, con
     archive::write_graph(p.graph, index, file);
     index.u64(p.base_constants.size());
     for (const bool constant : p.base_constants) index.u8(constant ? 1 : 0);
+    write_states(p, index);
     write_weights(p.weights, index, file);
     for (const auto& e : p.editions) {
       archive::write_graph(*e.graph, index, file);
+      if (e.held) write_held(*e.held, index, file);
       write_weights(*e.own, index, file);
       write_recipes(e.recipes, index);
       write_passes(e.passes, index);

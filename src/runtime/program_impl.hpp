@@ -15,6 +15,15 @@ class ProgramImpl {
   // `open`: inputs whose sizes stay open in editions, by index; steps that read them find them out while running.
   ProgramImpl(Graph graph, CompileOptions options, std::vector<bool> open = {});
 
+  // An edition that holds states in place, beside its plan: how many positions a run adds, and what of the model hangs on the length, as a
+  // graph of its own, evaluated before each run; its results are inputs of the plan behind those above.
+  struct Held {
+    int64_t fresh = 0;
+    std::vector<Shape> shapes;  // of the states' inputs, for no positions
+    std::shared_ptr<const Graph> prelude;
+    std::vector<size_t> prelude_inputs;  // indices into inputs; from inputs.size() on: states, of which it only asks the shape
+  };
+
   // What an archive holds of a Program.
   struct Edition {
     std::vector<Shape> shapes;
@@ -23,6 +32,7 @@ class ProgramImpl {
     std::vector<lower::Recipe> recipes;   // of its groups, in order
     bool same_threads = true;             // as many as they were chosen for
     std::vector<PassReport> passes;       // what ran for these shapes
+    std::shared_ptr<const Held> held{};   // of one that holds states in place
   };
   struct Parts {
     CompileOptions options;
@@ -32,6 +42,9 @@ class ProgramImpl {
     int64_t block_bytes = 0;
     std::vector<PassReport> passes;
     std::vector<Edition> editions;
+    std::vector<StateInfo> states{};
+    std::vector<bool> long_inputs{};
+    std::string why_copied{};
   };
   explicit ProgramImpl(Parts parts);
   // For writing one: packed weights are shared. `originals`: constants that were packed come back.
@@ -58,14 +71,6 @@ class ProgramImpl {
   // What a run gives and gets, without states.
   std::vector<Port> public_inputs, public_outputs;
   std::vector<size_t> public_input;  // indices into inputs
-  // An edition that holds states in place, beside its plan: how many positions a run adds, and what of the model hangs on the length, as a
-  // graph of its own, evaluated before each run; its results are inputs of the plan behind those above.
-  struct Held {
-    int64_t fresh = 0;
-    std::vector<Shape> shapes;  // of the states' inputs, for no positions
-    std::shared_ptr<const Graph> prelude;
-    std::vector<size_t> prelude_inputs;  // indices into inputs; from inputs.size() on: states, of which it only asks the shape
-  };
   std::shared_ptr<const Held> held(const lower::Plan& plan) const;
   bool grows_in_place() const { return !growing_.empty(); }
   const Value& growing(size_t slot) const { return graph_.values[static_cast<size_t>(growing_[slot].input)]; }
@@ -84,6 +89,7 @@ class ProgramImpl {
  private:
   void name_ports();
   void find_states();
+  void settle_states();
   bool try_in_place(int64_t open_size);
   std::shared_ptr<const Graph> prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held);
   std::shared_ptr<Graph> prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports);

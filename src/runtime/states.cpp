@@ -108,9 +108,18 @@ void ProgramImpl::find_states() {
       open_.clear();
     }
   }
+  settle_states();
+}
+
+// Who stands where, now that it is known which states are held in place.
+void ProgramImpl::settle_states() {
   name_ports();
+  if (states.empty()) return;
+  open_.assign(inputs.size(), false);
+  for (size_t i = 0; i < inputs.size(); ++i) open_[i] = is_long(i);
   int64_t slot = 0;
   std::set<size_t> inside;
+  kept.clear();
   for (const StateInfo& s : states) {
     Kept k{s, 0, 0};
     if (s.in_place) {
@@ -128,9 +137,9 @@ void ProgramImpl::find_states() {
     public_inputs.push_back(inputs[i]);
     public_input.push_back(i);
   }
-  public_outputs.assign(outputs.begin(), outputs.begin() + static_cast<ptrdiff_t>(given_back));
-  output_names =
-      std::make_shared<std::vector<std::string>>(output_names->begin(), output_names->begin() + static_cast<ptrdiff_t>(given_back));
+  const auto given_back = static_cast<ptrdiff_t>(outputs.size() - inside.size());
+  public_outputs.assign(outputs.begin(), outputs.begin() + given_back);
+  output_names = std::make_shared<std::vector<std::string>>(output_names->begin(), output_names->begin() + given_back);
 }
 
 // Whether growing states can be held where attention reads them; open sizes of

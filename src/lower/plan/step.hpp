@@ -57,6 +57,7 @@ class Bodies {
 struct HeldStates {
   int64_t positions = 0, room = 0;
   std::vector<std::byte*> slots;
+  std::vector<int64_t> each;  // floats a position, by slot: batch * heads * width
 };
 
 // What a step sees while running: memory of one lane, which no other lane touches. Tasks may read what the step reads, and write what it

@@ -8,6 +8,7 @@
 #include "kernels/attention.hpp"
 #include "kernels/copy.hpp"
 #include "kernels/dense.hpp"
+#include "kernels/tape.hpp"
 #include "lower/recipe/step_family.hpp"
 #include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
@@ -35,6 +36,9 @@ class AttentionKernel : public StepKernel {
   int64_t held_keys = -1, held_values = -1, kv_heads = 1, fresh = 0;
   ValueId long_mask = kAbsent;  // beside them: held as a Tensor
   std::string mask_name;
+  // Rows of states that the model keeps in 16 bits are rounded as they are put there.
+  std::optional<kernels::Tape> rounding;
+  kernels::RunTape run_tape = nullptr;
   int64_t past = 0;
   int64_t batch = 0, heads = 0, group = 1, length = 0, keys = 0, width = 0, value_width = 0, panel = 0, block_rows = 0;
   // Elements from one batch entry, head and row to the next.
@@ -85,9 +89,19 @@ class AttentionKernel : public StepKernel {
     });
   }
 
+  void round(float* row, int64_t count) const {
+    const kernels::TapeOperand operand{row, 1, kernels::TapeType::f32};
+    run_tape(*rounding, &operand, row, kernels::TapeType::f32, count);
+  }
+
   // Puts what is new behind what is held, and reads both there.
   void hold(const StepContext& c, Now& now) const {
     const HeldStates& held = *c.held;
+    const auto is_there = [&](int64_t slot, int64_t each) {
+      return slot < static_cast<int64_t>(held.slots.size()) && held.each[static_cast<size_t>(slot)] == batch * kv_heads * each;
+    };
+    if (!is_there(held_keys, width) || !is_there(held_values, value_width) || held.positions + fresh > held.room)
+      fail(Category::internal, "what the lane holds is not what this attention was compiled for");
     now.past = held.positions, now.keys = held.positions + fresh;
     float *keys_at = reinterpret_cast<float*>(held.slots[static_cast<size_t>(held_keys)]),
           *values_at = reinterpret_cast<float*>(held.slots[static_cast<size_t>(held_values)]);
@@ -103,6 +117,9 @@ class AttentionKernel : public StepKernel {
           const int64_t to = line * held.room + held.positions + r;
           std::copy_n(new_keys + b * k_batch + h * k_head + r * k_row, width, keys_at + to * width);
           std::copy_n(new_values + b * v_batch + h * v_head + r * v_row, value_width, values_at + to * value_width);
+          if (!rounding) continue;
+          round(keys_at + to * width, width);
+          round(values_at + to * value_width, value_width);
         }
       }
     });
@@ -323,6 +340,13 @@ class AttentionFamily : public StepFamily {
     step.writes = {a.y.buffer};
     if (m.kept) bind_state(b, m, a, step);
     if (!m.held.empty()) a.held_keys = m.held[0], a.held_values = m.held[1], a.kv_heads = m.kv_heads, a.fresh = m.fresh;
+    if (m.held.size() > 2 && m.held[2] != 0) {
+      a.rounding.emplace();
+      a.rounding->inputs = 1;
+      a.rounding->steps.push_back({m.held[2] == 1 ? kernels::TapeOp::round_f16 : kernels::TapeOp::round_bf16, 1, 0, 0, 0, 0, 0});
+      a.rounding->result = 1;
+    }
+    a.run_tape = kernels::run_tape(p.machine.isa);
     a.scratch = {b.scratch(static_cast<size_t>(a.slots * a.slot_floats()) * sizeof(float))};
     step.scratch.push_back(a.scratch.buffer);
     step.text = fmt::format("{} heads, {} rows x {} keys of {}, blocks of {} keys{}{}", m.batch * m.heads, a.length, a.keys, a.width,
