@@ -26,22 +26,25 @@ int64_t reference(std::vector<double> x, const std::vector<int64_t>& before, con
   std::stable_sort(order.begin(), order.end(), [&](size_t a, size_t b) { return x[a] > x[b]; });
   if (s.temperature == 0) return static_cast<int64_t>(order[0]);
   if (s.top_k > 0 && static_cast<size_t>(s.top_k) < order.size()) order.resize(static_cast<size_t>(s.top_k));
-  std::vector<double> p;
+  std::vector<double> share(x.size());
+  for (const size_t t : order) share[t] = x[t] == x[order[0]] ? 1 : std::exp((x[t] - x[order[0]]) / s.temperature);
   double sum = 0;
-  for (const size_t t : order) p.push_back(std::exp((x[t] - x[order[0]]) / s.temperature)), sum += p.back();
-  size_t kept = 0;
-  for (double running = 0; kept < p.size();) {
-    running += p[kept++];
-    if (running >= s.top_p * sum) break;
+  for (const double v : share) sum += v;
+  double whole = sum;
+  if (s.top_p < 1) {
+    size_t kept = 0;
+    for (whole = 0; kept < order.size();) {
+      whole += share[order[kept++]];
+      if (whole >= s.top_p * sum) break;
+    }
+    order.resize(kept);
   }
-  if (s.top_p == 1) kept = p.size();
-  const double whole = std::accumulate(p.begin(), p.begin() + static_cast<ptrdiff_t>(kept), 0.0);
   double running = 0;
-  for (size_t i = 0; i < kept; ++i) {
-    running += p[i];
-    if (running > u * whole) return static_cast<int64_t>(order[i]);
+  for (const size_t t : order) {
+    running += share[t];
+    if (running > u * whole) return static_cast<int64_t>(t);
   }
-  return static_cast<int64_t>(order[kept - 1]);
+  return static_cast<int64_t>(order.back());
 }
 
 // The last row of scores after all these tokens at once, by plain evaluation.
@@ -77,7 +80,7 @@ TEST_CASE("tokens are picked as the rule says") {
   std::mt19937_64 random(4);
   std::uniform_real_distribution<float> scores(-4, 4);
   for (int trial = 0; trial < 4000; ++trial) {
-    const size_t words = 1 + random() % 60;
+    const size_t words = 1 + random() % (trial % 10 ? 60 : 900);
     std::vector<float> x(words);
     for (float& v : x) v = random() % 3 ? scores(random) : std::round(scores(random));  // some are equal
     std::vector<int64_t> before(random() % 30);

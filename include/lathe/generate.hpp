@@ -17,9 +17,11 @@ namespace lathe {
 // 1. The score of each token among the last `repetition_window` ones (0: all) is divided by `repetition` where it is positive, else
 // multiplied.
 // 2. temperature 0: the highest score, of equal ones the first. That is all then.
-// 3. Scores are divided by the temperature; the `top_k` highest stay (0: all; of equal ones the first).
-// 4. Their softmax, from the most likely on (of equal ones the first); the shortest beginning whose sum is at least `top_p` stays.
-// 5. With u from [0, 1): the first of these at which their running sum is greater than u times their sum.
+// 3. Of the `top_k` highest (0: all; of equal ones the first): shares e^((score - highest) / temperature), and their sum in the order of
+//    tokens.
+// 4. From the highest on (of equal ones the first), the shortest beginning whose running sum is at least `top_p` times that sum stays; its
+//    running sum is the sum then. With top_p 1 all stay, and the sum.
+// 5. With u from [0, 1): the first of these, from the highest on, at which the running sum is greater than u times the sum; else the last.
 struct Sampling {
   double temperature = 0;
   int64_t top_k = 0;

@@ -52,8 +52,18 @@ std::vector<int64_t> prompt_of(const Options& o, const std::optional<Vocabulary>
 
 Program compiled(const ModelOptions& model, const Options& o, bool draft) {
   Graph graph = model.load_graph();
-  if (model.archived()) throw UsageError(fmt::format("{}: an archive does not hold states yet: give the model itself", model.model));
+  if (model.archived()) {
+    if (o.states != "found" || o.positions > 0) throw UsageError("--states and --positions are settled in an archive");
+    return *model.archive;
+  }
+  if (model.batch > 0 || !model.shapes.empty() || !model.outputs.empty())
+    throw UsageError("--batch, --shape and --output fix what changes from run to run here: only --dim can be given");
   CompileOptions c;
+  for (const std::string& text : model.dims) {
+    const auto [name, size] = split_pair(text, "--dim");
+    c.dims[name] = parse_size(size, "--dim");
+  }
+  if (!model.memory_limit.empty()) c.arena_limit = parse_bytes(model.memory_limit, "--memory-limit");
   c.threads = model.threads;
   c.isa = model.isa;
   c.winograd = !model.direct;
@@ -153,11 +163,12 @@ Command add_generate(CLI::App& app) {
     const auto show = [&](const std::string& part) {
       text += part;
       if (!people) return;
-      std::cout << part << std::flush;
+      fmt::print("{}", part);
+      std::fflush(stdout);
     };
-    if (people && vocabulary && !o->prompt.empty()) std::cout << o->prompt << std::flush;
     std::vector<int64_t> heard;
     const auto hear = [&](int64_t token) {
+      if (heard.empty() && people && vocabulary) fmt::print("{}", o->prompt);
       heard.push_back(token);
       if (!vocabulary) show(fmt::format("{}{}", heard.size() > 1 ? " " : "", token));
       else show(stream.add(vocabulary->decode(std::span(&token, 1))));
@@ -174,7 +185,8 @@ Command add_generate(CLI::App& app) {
     if (interrupted().stop_requested()) g.ended = "interrupted";
     else if (stream.stopped()) g.ended = "text";
     show(stream.rest());
-    if (people) std::cout << std::endl;
+    if (people) fmt::print("\n");
+    if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) return kGood;  // main() says so
     // What one token reads: weights, and what states hold in the middle of the run.
     const std::vector<Shape> one = [&] {
       std::vector<Shape> shapes;
@@ -245,7 +257,7 @@ Command add_generate(CLI::App& app) {
                           : g.ended == "room"  ? "for want of room (--positions)"
                           : g.ended == "text"  ? "by --stop"
                                                : g.ended});
-      std::cerr << table.text();
+      fmt::print(stderr, "{}", table.text());
     }
     return kGood;
   };

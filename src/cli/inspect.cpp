@@ -263,7 +263,12 @@ Command add_inspect(CLI::App& app) {
     } else if (!open.empty()) {
       head.row({"arithmetic", "not known: " + open});
     }
-    for (const auto& [key, value] : g.metadata) head.row({"metadata", fmt::format("{} = {}", key, value.substr(0, 80))});
+    for (const auto& [key, value] : g.metadata) {
+      const size_t line = value.find('\n');
+      const std::string more =
+          line == std::string::npos ? "" : fmt::format(" ... ({} lines)", std::count(value.begin(), value.end(), '\n'));
+      head.row({"metadata", fmt::format("{} = {}{}", key, value.substr(0, std::min<size_t>(line, 80)), more)});
+    }
     fmt::print("{}\n{}", o->model.model, head.text());
 
     Table ops("lr", {"op", "nodes"});

@@ -10,6 +10,8 @@ struct Options {
   std::string to;
   std::vector<std::string> also;
   bool with_graph = false;
+  std::string states;
+  int64_t positions = 0;
 };
 
 // "image=1,3,64,64 mask=1,64" to shapes in the order of the program's inputs; inputs not named keep what is bound,
@@ -45,6 +47,17 @@ std::vector<Shape> shapes_of(const Program& program, const std::string& text, co
   return shapes;
 }
 
+// What one more position takes: open sizes are 1.
+std::vector<Shape> one_position(const Program& program) {
+  std::vector<Shape> shapes;
+  for (const Port& p : program.inputs()) {
+    Shape shape;
+    for (const Dim& d : p.dims.value_or(Dims())) shape.push_back(d.known() ? d.value : 1);
+    shapes.push_back(std::move(shape));
+  }
+  return shapes;
+}
+
 }  // namespace
 
 Command add_ship(CLI::App& app) {
@@ -57,16 +70,30 @@ Command add_ship(CLI::App& app) {
       ->allow_extra_args(false);
   app.add_flag("--with-graph", o->with_graph,
                "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
+  app.add_option("--states", o->states,
+                 "Outputs that lanes keep for the next run: OUTPUT=INPUT, a pattern like present.*=past.*, or 'found'")
+      ->type_name("PATTERN,...");
+  app.add_option("--positions", o->positions, "Positions that states have room for (0: as many as memory holds)")->check(zero_or_more());
   return [o] {
     o->model.check_target("--to", o->to, {"a program archive"});
     Graph graph = o->model.load_graph();
     if (o->model.archived()) throw UsageError(fmt::format("{}: is an archive already; ship the model it was made from", o->model.model));
     CompileOptions options = o->model.compile_options(graph);
+    if (!o->states.empty()) {
+      options.states = as_usage([&] { return o->states == "found" ? find_states(graph) : pair_states(graph, o->states); });
+      options.positions = o->positions;
+      options.shapes.clear();
+      if (o->model.dims.empty()) options.dims.clear();
+    } else if (o->positions > 0) {
+      throw UsageError("--positions goes with --states");
+    }
     // With other shapes to come the dims stay open, and what the options say is the shape to compile first. An archive that can be
     // compiled again keeps the dim open that nobody but --batch has bound.
     const CompileOptions asked = options;
-    const bool several = !o->also.empty();
-    if (several || (o->with_graph && o->model.dims.empty() && o->model.shapes.empty())) {
+    const bool several = !o->also.empty(), keeps = !options.states.empty();
+    if (keeps) {
+      // Each run brings as much as it likes: sizes stay open.
+    } else if (several || (o->with_graph && o->model.dims.empty() && o->model.shapes.empty())) {
       options.dims.clear();
       options.shapes.clear();
     }
@@ -78,7 +105,8 @@ Command add_ship(CLI::App& app) {
     const bool chosen = o->model.batch > 0 || !o->model.dims.empty() || !o->model.shapes.empty();
     std::optional<std::vector<Shape>> first;
     try {
-      first = o->model.shapes_for(program, asked);
+      if (keeps) first = one_position(program);
+      else first = o->model.shapes_for(program, asked);
     } catch (const UsageError&) {
       if (!several || chosen) throw;
     }

@@ -1,7 +1,6 @@
 // The next token from a row of scores.
 #include <algorithm>
 #include <cmath>
-#include <numeric>
 
 #include "base/fail.hpp"
 #include "lathe/generate.hpp"
@@ -56,36 +55,52 @@ int64_t pick(std::span<const float> scores, std::span<const int64_t> before, con
     return va != vb ? va > vb : a < b;
   };
   if (s.temperature == 0) return *std::ranges::min_element(order, likelier);
-  if (s.top_k > 0 && s.top_k < static_cast<int64_t>(order.size())) {
+  const bool some = s.top_k > 0 && s.top_k < static_cast<int64_t>(order.size());
+  if (some) {
     std::nth_element(order.begin(), order.begin() + s.top_k, order.end(), likelier);
     order.resize(static_cast<size_t>(s.top_k));
+    std::ranges::sort(order);
   }
-  std::ranges::sort(order, likelier);
-  std::vector<double> share(order.size());
-  const double top = x[static_cast<size_t>(order[0])];
-  double sum = 0;
-  for (size_t i = 0; i < order.size(); ++i) {
-    const double v = x[static_cast<size_t>(order[i])];
-    sum += share[i] = v == top ? 1 : std::exp((v - top) / s.temperature);
+  // In the place of the scores their shares, by token; sums in the order of tokens.
+  double top = -HUGE_VAL, sum = 0;
+  for (const int64_t t : order) top = std::max(top, x[static_cast<size_t>(t)]);
+  std::vector<double> share(x.size());
+  for (const int64_t t : order) {
+    const double v = x[static_cast<size_t>(t)];
+    sum += share[static_cast<size_t>(t)] = v == top ? 1 : std::exp((v - top) / s.temperature);
   }
+  // From the likeliest on, as far as is needed: few tokens have most of the sum.
+  size_t sorted = 0;
+  const auto next = [&](size_t i) {
+    if (i >= sorted) {
+      const size_t until = std::min(order.size(), std::max<size_t>(64, sorted * 4));
+      const auto from = order.begin() + static_cast<ptrdiff_t>(sorted), to = order.begin() + static_cast<ptrdiff_t>(until);
+      if (to != order.end()) std::nth_element(from, to, order.end(), likelier);
+      std::sort(from, to, likelier);
+      sorted = until;
+    }
+    return order[i];
+  };
+  double whole = sum;
   size_t count = order.size();
   if (s.top_p < 1) {
     double running = 0;
     for (size_t i = 0; i < order.size(); ++i) {
-      running += share[i];
+      running += share[static_cast<size_t>(next(i))];
       if (running >= s.top_p * sum) {
         count = i + 1;
         break;
       }
     }
+    whole = running;
   }
-  const double whole = std::accumulate(share.begin(), share.begin() + static_cast<ptrdiff_t>(count), 0.0);
   double running = 0;
   for (size_t i = 0; i < count; ++i) {
-    running += share[i];
-    if (running > u * whole) return order[i];
+    const int64_t t = next(i);
+    running += share[static_cast<size_t>(t)];
+    if (running > u * whole) return t;
   }
-  return order[count - 1];
+  return next(count - 1);
 }
 
 }  // namespace lathe
