@@ -1,10 +1,13 @@
 // States that lanes keep from run to run, against plain evaluation with states carried by hand.
 #include <cmath>
+#include <algorithm>
+#include <cstring>
 #include <map>
 #include <random>
 
 #include "decoder.hpp"
 #include "lathe/archive.hpp"
+#include "lathe/builder.hpp"
 #include "lathe/state.hpp"
 
 using namespace test;
@@ -338,4 +341,15 @@ TEST_CASE("programs with states are shipped, and go on from archives to the bit"
   const Graph forged = b.finish();
   check_against_plain(forged, {random_tensor({1, 2, 3, 4}, 1), random_tensor({1, 2, 5, 4}, 2), random_tensor({1, 2, 5, 4}, 3)},
                       {.threads = 1});
+}
+
+TEST_CASE("gates of recurrent weights are brought into another order") {
+  const Tensor t = Tensor::from<float>({2, 6}, {1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12});
+  const Tensor columns = in_gate_order(t, 1, "run", "urn"), rows = in_gate_order(t, -2, "ab", "ba");
+  CHECK(std::ranges::equal(columns.as<float>(), std::vector<float>{3, 4, 1, 2, 5, 6, 9, 10, 7, 8, 11, 12}));
+  CHECK(std::ranges::equal(rows.as<float>(), std::vector<float>{7, 8, 9, 10, 11, 12, 1, 2, 3, 4, 5, 6}));
+  CHECK(same_bits(in_gate_order(columns, 1, "urn", "run"), t));
+  CHECK(has(error_of([&] { in_gate_order(t, 1, "run", "rux"); }), "each letter must be there once in both"));
+  CHECK(has(error_of([&] { in_gate_order(t, 1, "ifgo", "iofg"); }), "cannot be parted into 4 gates"));
+  CHECK(has(error_of([&] { in_gate_order(t, 2, "ab", "ba"); }), "axis 2 is not one of the 2"));
 }

@@ -44,4 +44,9 @@ class Builder {
   int made_up_ = 0;
 };
 
+// A recurrent layer's weights with their gates in another order. Along `axis` they stand one behind another, each of the same size; a
+// letter for each says which is which: "run" (reset, update, new) to "urn", "ifgo" (input, forget, cell, output) to "iofg". Throws Error:
+// value (not the same letters, or one twice; the axis cannot be parted so).
+Tensor in_gate_order(const Tensor& weights, int64_t axis, std::string_view from, std::string_view to);
+
 }  // namespace lathe

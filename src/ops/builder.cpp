@@ -1,5 +1,7 @@
 #include "lathe/builder.hpp"
 
+#include <cstring>
+#include <algorithm>
 #include <set>
 
 #include "ops/support.hpp"
@@ -87,6 +89,31 @@ Graph Builder::finish() {
   check(graph_);
   infer(graph_);
   return std::move(graph_);
+}
+
+Tensor in_gate_order(const Tensor& weights, int64_t axis, std::string_view from, std::string_view to) {
+  std::string a(from), b(to);
+  std::ranges::sort(a);
+  std::ranges::sort(b);
+  if (a != b || a.empty() || std::ranges::adjacent_find(a) != a.end())
+    fail(Category::value, "gates '{}' cannot be brought into the order '{}': each letter must be there once in both", from, to);
+  const Shape& shape = weights.shape();
+  const auto rank = static_cast<int64_t>(shape.size()), gates = static_cast<int64_t>(from.size());
+  if (axis < -rank || axis >= rank) fail(Category::value, "axis {} is not one of the {} of {}", axis, rank, to_string(shape));
+  if (axis < 0) axis += rank;
+  const int64_t size = shape[static_cast<size_t>(axis)];
+  if (size % gates != 0 || bit_width(weights.dtype()) % 8 != 0)
+    fail(Category::value, "axis {} of {} {} cannot be parted into {} gates", axis, to_string(weights.dtype()), to_string(shape), gates);
+  int64_t outer = 1;
+  for (int64_t i = 0; i < axis; ++i) outer *= shape[static_cast<size_t>(i)];
+  Tensor out(weights.dtype(), shape);
+  const size_t part = outer * gates == 0 ? 0 : weights.byte_size() / static_cast<size_t>(outer * gates);
+  for (int64_t o = 0; o < outer && part > 0; ++o) {
+    for (size_t g = 0; g < to.size(); ++g)
+      std::memcpy(static_cast<std::byte*>(out.data()) + (static_cast<size_t>(o * gates) + g) * part,
+                  static_cast<const std::byte*>(weights.data()) + (static_cast<size_t>(o * gates) + from.find(to[g])) * part, part);
+  }
+  return out;
 }
 
 }  // namespace lathe
