@@ -8,6 +8,7 @@
 #include "decoder.hpp"
 #include "lathe/archive.hpp"
 #include "lathe/builder.hpp"
+#include "lathe/lathe.h"
 #include "lathe/state.hpp"
 
 using namespace test;
@@ -352,4 +353,45 @@ TEST_CASE("gates of recurrent weights are brought into another order") {
   CHECK(has(error_of([&] { in_gate_order(t, 1, "run", "rux"); }), "each letter must be there once in both"));
   CHECK(has(error_of([&] { in_gate_order(t, 1, "ifgo", "iofg"); }), "cannot be parted into 4 gates"));
   CHECK(has(error_of([&] { in_gate_order(t, 2, "ab", "ba"); }), "axis 2 is not one of the 2"));
+}
+
+TEST_CASE("states in the C interface") {
+  const std::string model = (kDemo / "notes/notes.onnx").string();
+  lathe_program* program = nullptr;
+  REQUIRE(lathe_compile_with_states(model.c_str(), 1, "present.*=past.*", 40, &program) == LATHE_OK);
+  CHECK(lathe_input_count(program) == 1);
+  CHECK(lathe_output_count(program) == 1);
+  lathe_lane *lane = nullptr, *other = nullptr;
+  REQUIRE(lathe_lane_new(program, 1, &lane) == LATHE_OK);
+  REQUIRE(lathe_lane_new(program, 1, &other) == LATHE_OK);
+  const auto scores = [](lathe_lane* l, std::vector<int64_t> tokens) {
+    const int64_t dims[]{1, static_cast<int64_t>(tokens.size())};
+    const lathe_tensor in{LATHE_I64, 2, dims, tokens.data()};
+    REQUIRE(lathe_lane_run(l, &in, 1) == LATHE_OK);
+    lathe_tensor out;
+    REQUIRE(lathe_lane_output(l, 0, &out) == LATHE_OK);
+    const auto* p = static_cast<const float*>(out.data) + (out.dims[1] - 1) * out.dims[2];
+    return std::vector<float>(p, p + out.dims[2]);
+  };
+  scores(lane, {382, 300, 40});
+  CHECK(lathe_lane_positions(lane) == 3);
+  REQUIRE(lathe_lane_fork(lane, other) == LATHE_OK);
+  const auto next = scores(lane, {50});
+  CHECK(scores(other, {50}) == next);
+  REQUIRE(lathe_lane_rewind(lane, 1) == LATHE_OK);
+  CHECK(scores(lane, {50}) == next);
+  REQUIRE(lathe_lane_keep_last(lane, 2) == LATHE_OK);
+  CHECK(lathe_lane_positions(lane) == 2);
+  CHECK(lathe_lane_rewind(lane, 3) == LATHE_VALUE);
+  CHECK(has(lathe_error_text(), "cannot go back by 3 positions: 2 are held"));
+  REQUIRE(lathe_lane_reset(lane) == LATHE_OK);
+  CHECK(lathe_lane_positions(lane) == 0);
+  CHECK(lathe_lane_reset(nullptr) == LATHE_VALUE);
+  lathe_lane_free(lane);
+  lathe_lane_free(other);
+  lathe_program_free(program);
+  CHECK(lathe_compile_with_states(model.c_str(), 1, "presnt.*=past.*", 0, &program) == LATHE_VALUE);
+  CHECK(program == nullptr);
+  REQUIRE(lathe_compile_with_states(model.c_str(), 1, "found", 0, &program) == LATHE_OK);
+  lathe_program_free(program);
 }

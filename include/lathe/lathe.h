@@ -61,6 +61,9 @@ const char* lathe_error_text(void);
 lathe_status lathe_load_archive(const char* path, int32_t threads, lathe_program** program);
 /* Loads and compiles an ONNX file; open dims stay open. Not in the library of deployment. */
 lathe_status lathe_compile_model(const char* path, int32_t threads, lathe_program** program);
+/* The same with states that lanes keep: outputs that are inputs of the next run, by names, like "present.*=past.*" (several by commas), or
+ * "found". positions: that growing ones hold at most; 0: no limit. They are no inputs and outputs of the program. */
+lathe_status lathe_compile_with_states(const char* path, int32_t threads, const char* states, int64_t positions, lathe_program** program);
 /* Lanes keep what they need of it. Null is allowed. */
 void lathe_program_free(lathe_program* program);
 
@@ -81,6 +84,17 @@ lathe_status lathe_lane_run(lathe_lane* lane, const lathe_tensor* inputs, int32_
 lathe_status lathe_lane_output(const lathe_lane* lane, int32_t index, lathe_tensor* output);
 /* From the next run on, this output is written to the caller's memory, of exactly that type and shape. */
 lathe_status lathe_lane_bind_output(lathe_lane* lane, int32_t index, const lathe_tensor* memory);
+
+/* What a lane of a program with states has kept: positions that growing ones hold (else runs since the last reset). A run that fails leaves
+ * it as it was. */
+int64_t lathe_lane_positions(const lathe_lane* lane);
+/* As in a new lane. */
+lathe_status lathe_lane_reset(lathe_lane* lane);
+/* Forgets the last n positions, or all but the last n. LATHE_VALUE: there are fewer (rewind), or a state that does not grow. */
+lathe_status lathe_lane_rewind(lathe_lane* lane, int64_t n);
+lathe_status lathe_lane_keep_last(lathe_lane* lane, int64_t n);
+/* `to`, a lane of the same program, goes on from where `from` is; a copy. */
+lathe_status lathe_lane_fork(const lathe_lane* from, lathe_lane* to);
 
 #ifdef __cplusplus
 }

@@ -185,4 +185,35 @@ lathe_status lathe_lane_bind_output(lathe_lane* lane, int32_t index, const lathe
   });
 }
 
+int64_t lathe_lane_positions(const lathe_lane* lane) { return lane ? lane->lane.positions() : 0; }
+
+lathe_status lathe_lane_reset(lathe_lane* lane) {
+  return guarded([&] {
+    there(lane, "the lane");
+    lane->lane.reset();
+  });
+}
+
+lathe_status lathe_lane_rewind(lathe_lane* lane, int64_t n) {
+  return guarded([&] {
+    there(lane, "the lane");
+    lane->lane.rewind(n);
+  });
+}
+
+lathe_status lathe_lane_keep_last(lathe_lane* lane, int64_t n) {
+  return guarded([&] {
+    there(lane, "the lane");
+    lane->lane.keep_last(n);
+  });
+}
+
+lathe_status lathe_lane_fork(const lathe_lane* from, lathe_lane* to) {
+  return guarded([&] {
+    there(from, "the lane to go on from");
+    there(to, "the lane that goes on");
+    to->lane.restore_state(from->lane.save_state());
+  });
+}
+
 }  // extern "C"
