@@ -27,6 +27,17 @@ Tensor numbers(Shape shape) {
   return t;
 }
 
+std::string written(const Program& program) {
+  program.describe();
+  const std::string path = path_of("-good");
+  save_program(program, path);
+  std::ifstream in(path, std::ios::binary);
+  std::string bytes{std::istreambuf_iterator<char>(in), {}};
+  in.close();
+  std::filesystem::remove(path);
+  return bytes;
+}
+
 // A small net of everything that packs or plans.
 std::string good_archive() {
   Builder b("seed", 21);
@@ -38,13 +49,27 @@ std::string good_archive() {
   h = b.op("Softmax", {b.op("Mul", {h, b.constant("m", numbers({56}))})});
   h = b.op("MatMul", {b.op("Transpose", {h}, {{"perm", std::vector<int64_t>{1, 0}}}), b.constant("p", numbers({7, 5}))});
   b.output(b.op("ReduceMean", {h, b.constant("a", Tensor::from<int64_t>({1}, {0}))}), "y");
-  const std::string path = path_of("-good");
-  save_program(compile(b.finish(), {.threads = 1, .arena_limit = size_t{64} << 20}), path);
-  std::ifstream in(path, std::ios::binary);
-  std::string bytes{std::istreambuf_iterator<char>(in), {}};
-  in.close();
-  std::filesystem::remove(path);
-  return bytes;
+  return written(compile(b.finish(), {.threads = 1, .arena_limit = size_t{64} << 20}));
+}
+
+// One that holds keys and values, with positions that hang on how many there are, and a state of one size.
+std::string good_archive_with_states() {
+  Builder b("states", 23);
+  const ValueId x = b.input("x", DType::f32, {1, 2, 3, 4}), k = b.input("k", DType::f32, {1, 2, "held", 4}),
+                v = b.input("v", DType::f32, {1, 2, "held", 4}), h = b.input("h", DType::f32, {1, 2, 3, 4});
+  const auto number = [&](const char* name, int64_t n) { return b.constant(name, Tensor::from<int64_t>({}, {n})); };
+  const ValueId held = b.op("Gather", {b.op("Shape", {k}), number("two", 2)});
+  const ValueId at = b.op("Range", {held, b.op("Add", {held, number("three", 3)}), number("one", 1)});
+  const ValueId place = b.op("Unsqueeze", {b.op("Cast", {at}, {{"to", int64_t{1}}}), b.constant("last", Tensor::from<int64_t>({1}, {1}))});
+  const ValueId moved = b.op("Add", {b.op("Add", {x, place}), h});
+  const auto out = b.ops("Attention", {moved, moved, moved, kAbsent, k, v}, 3, {{"is_causal", int64_t{1}}});
+  b.output(out[0], "y");
+  b.output(out[1], "k_next");
+  b.output(out[2], "v_next");
+  b.output(b.op("Tanh", {moved}), "h_next");
+  return written(compile(
+      b.finish(),
+      {.threads = 1, .states = {{"k_next", "k"}, {"v_next", "v"}, {"h_next", "h"}}, .positions = 12, .arena_limit = size_t{64} << 20}));
 }
 
 void mend(std::string& bytes) {
@@ -59,10 +84,12 @@ void mend(std::string& bytes) {
 
 }  // namespace
 
-// Three bytes an edit: where in the index (16 bits, wrapped), and what is added there.
+// The first byte says which archive; then three bytes an edit: where in the index (16 bits, wrapped), and what is added there.
 extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
-  static const std::string good = good_archive(), path = path_of("-bad");
-  std::string bytes = good;
+  static const std::string good[]{good_archive(), good_archive_with_states()}, path = path_of("-bad");
+  if (size == 0) return 0;
+  std::string bytes = good[data[0] % 2];
+  ++data, --size;
   uint64_t index = 0, index_bytes = 0;
   std::memcpy(&index, &bytes[24], 8);
   std::memcpy(&index_bytes, &bytes[32], 8);
@@ -81,7 +108,9 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
       if (!shape || port.dtype != DType::f32 || element_count(*shape) > 1 << 18) return 0;
       in.push_back(numbers(*shape));
     }
-    lane.run(std::span<const Tensor>(in), {.limit = std::chrono::seconds(2)});
+    for (int run = 0; run < 2; ++run) lane.run(std::span<const Tensor>(in), {.limit = std::chrono::seconds(2)});
+    lane.restore_state(lane.save_state());
+    if (lane.positions() > 1) lane.rewind(1);
   } catch (const Error&) {
   }
   return 0;

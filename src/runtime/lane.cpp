@@ -68,8 +68,7 @@ class LaneImpl : public lower::Bodies {
     std::vector<Shape> shapes;
     for (const Tensor& t : inputs) shapes.push_back(t.shape());
     State s;
-    s.plan = impl.edition(shapes);
-    if (impl.grows_in_place()) s.held = impl.held(*s.plan);
+    s.plan = impl.edition(shapes, nullptr, &s.held);
     s.buffers.resize(s.plan->buffers.size());
     s.tensors.resize(s.plan->graph->values.size());
     s.seconds.resize(s.plan->steps.size());

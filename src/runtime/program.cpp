@@ -236,13 +236,15 @@ void ProgramImpl::check_input(size_t i, const Tensor& t) const {
     fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
 }
 
-std::shared_ptr<const lower::Plan> ProgramImpl::edition(std::vector<Shape> shapes, std::vector<PassReport>* reports) {
+std::shared_ptr<const lower::Plan> ProgramImpl::edition(std::vector<Shape> shapes, std::vector<PassReport>* reports,
+                                                        std::shared_ptr<const Held>* held) {
   for (size_t i = 0; i < shapes.size(); ++i) {
     if (stays_open(i)) shapes[i].clear();
   }
   const std::lock_guard lock(mutex_);
   auto plan = find_or_build(shapes);
   if (reports) *reports = editions_.front().passes;
+  if (held) *held = editions_.front().held;
   return plan;
 }
 

@@ -52,7 +52,9 @@ class ProgramImpl {
 
   // The edition for these shapes; compiled under the lock when it is not there.
   // `reports`: gets what the passes that ran for these shapes changed.
-  std::shared_ptr<const lower::Plan> edition(std::vector<Shape> shapes, std::vector<PassReport>* reports = nullptr);
+  // `held`: gets how it holds states in place, if it does.
+  std::shared_ptr<const lower::Plan> edition(std::vector<Shape> shapes, std::vector<PassReport>* reports = nullptr,
+                                             std::shared_ptr<const Held>* held = nullptr);
   // Shapes bound at compile time, in the order of inputs; throws Error (shape) naming the open dims.
   std::vector<Shape> bound_shapes() const;
   void check_input(size_t i, const Tensor& tensor) const;
@@ -71,7 +73,6 @@ class ProgramImpl {
   // What a run gives and gets, without states.
   std::vector<Port> public_inputs, public_outputs;
   std::vector<size_t> public_input;  // indices into inputs
-  std::shared_ptr<const Held> held(const lower::Plan& plan) const;
   bool grows_in_place() const { return !growing_.empty(); }
   const Value& growing(size_t slot) const { return graph_.values[static_cast<size_t>(growing_[slot].input)]; }
   bool is_long(size_t input) const { return input < long_.size() && long_[input]; }
@@ -107,7 +108,7 @@ class ProgramImpl {
   lower::Weights weights_;
   int64_t block_bytes_ = 0;
   std::vector<Edition> archived_;  // not lowered yet
-  mutable std::mutex mutex_;
+  std::mutex mutex_;
   struct Compiled {
     std::vector<Shape> shapes;
     std::shared_ptr<const lower::Plan> plan;

@@ -256,14 +256,6 @@ std::shared_ptr<const Graph> ProgramImpl::prepare_held(const std::vector<Shape>&
   return g;
 }
 
-std::shared_ptr<const ProgramImpl::Held> ProgramImpl::held(const lower::Plan& plan) const {
-  const std::lock_guard lock(mutex_);
-  for (const Compiled& c : editions_) {
-    if (c.plan.get() == &plan) return c.held;
-  }
-  return nullptr;
-}
-
 Shape ProgramImpl::state_shape(const StateInfo& state, std::span<const Shape> shapes, int64_t length) const {
   Shape out;
   for (size_t d = 0; d < state.dims->size(); ++d) {
