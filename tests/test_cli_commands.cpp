@@ -28,7 +28,7 @@ const Command kCommands[]{
     {"narrow", "narrow " + kGrain + " -o @/narrow.onnx", true, true},
     {"compare", "compare @/quick.toml", false},
     {"watch", "watch " + kGrain + " " + (kDemo / "grain/calibration").string()},
-    {"generate", "generate " + (kDemo / "notes/notes.onnx").string() + " --prompt Spindle", true, false},
+    {"generate", "generate " + (kDemo / "notes/notes.onnx").string() + " --prompt Spindle", false, false},
     {"logbook", "logbook --logbook @/book.sqlite", false, true},
     {"bench", "bench " + kGrain + " --seconds 0.02 --warmup 0"},
     {"report", "report " + kGrain + " -o @/page.html --seconds 0.02 --without walk --without graph --threads 1"},

@@ -147,7 +147,8 @@ TEST_CASE("models without states are given everything again") {
   for (int n = 0; n < 6; ++n) {
     Tensor t(DType::i32, {1, static_cast<int64_t>(line.size())});
     for (size_t i = 0; i < line.size(); ++i) t.as<int32_t>()[i] = static_cast<int32_t>(line[i]);
-    const auto row = evaluate_plain(g, std::vector{t})[0].as<float>().last(20);
+    const Tensor scores = evaluate_plain(g, std::vector{t})[0];
+    const auto row = scores.as<float>().last(20);
     expected.push_back(std::ranges::max_element(row) - row.begin());
     line.push_back(expected.back());
   }

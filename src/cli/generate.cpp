@@ -186,7 +186,7 @@ Command add_generate(CLI::App& app) {
     else if (stream.stopped()) g.ended = "text";
     show(stream.rest());
     if (people) fmt::print("\n");
-    if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) return kGood;  // main() says so
+    if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) throw std::runtime_error("standard output cannot be written");
     // What one token reads: weights, and what states hold in the middle of the run.
     const std::vector<Shape> one = [&] {
       std::vector<Shape> shapes;
@@ -197,7 +197,11 @@ Command add_generate(CLI::App& app) {
       }
       return shapes;
     }();
-    const double weights = static_cast<double>(program.describe(one).weight_bytes);
+    double weights = 0;
+    try {
+      weights = static_cast<double>(program.describe(one).weight_bytes);
+    } catch (const Error&) {  // a model that cannot begin with nothing: what it reads is not told
+    }
     const auto made = static_cast<int64_t>(g.tokens.size());
     double state = 0;
     if (o->how.beams == 1) {

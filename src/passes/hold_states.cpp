@@ -1,5 +1,4 @@
-// States that grow, kept where attention reads them: a Concat of what was and
-// what is new disappears, the input and output with it.
+// States that grow, kept where attention reads them: a Concat of what was and what is new disappears, the input and output with it.
 #include <algorithm>
 #include <cstring>
 #include <set>
@@ -15,8 +14,7 @@ std::string named(const Graph& g, ValueId v) { return "'" + g.values[static_cast
 
 bool is_op(const Node& n, std::string_view op) { return n.domain.empty() && n.op == op; }
 
-// What is new of a state: what a Concat puts behind its input; absent:
-// something else makes the output.
+// What is new of a state: what a Concat puts behind its input; absent: something else makes the output.
 struct Appended {
   int concat = -1, attention = -1;  // one of them makes it
   ValueId fresh = kAbsent;
@@ -60,6 +58,7 @@ class Holder {
       if (n < 0) return fmt::format("{} is read by more than one attention, or by something else", named(g_, states_[i].output));
       const Node& node = g_.nodes[n];
       if (node.attributes.contains(ops::kHeld)) return fmt::format("{} belongs to two attentions", named(g_, states_[i].output));
+      if (const char* why = unusual(node)) return fmt::format("{}: {}", node.name.empty() ? node.op : node.name, why);
       const std::string wrong = appended[i].attention >= 0 ? inside(n, done) : behind(n, appended, done, dead);
       if (!wrong.empty()) return wrong;
     }
@@ -116,6 +115,18 @@ class Holder {
   bool one_type(size_t a, size_t b) const {
     return g_.values[static_cast<size_t>(states_[a].input)].dtype == g_.values[static_cast<size_t>(states_[b].input)].dtype;
   }
+  // Why no step reads states for an attention of this form, or null.
+  const char* unusual(const Node& n) const {
+    if (n.real("softcap", 0) != 0 || n.attributes.contains("softmax_precision")) return "its scores are capped, or summed in another type";
+    for (size_t i = 0; i < 3; ++i) {
+      if (n.inputs[i] == kAbsent || g_.values[static_cast<size_t>(n.inputs[i])].dtype != DType::f32) return "it is not computed in f32";
+    }
+    if (n.inputs.size() < 4 || n.inputs[3] == kAbsent) return nullptr;
+    const Value& mask = g_.values[static_cast<size_t>(n.inputs[3])];
+    const bool fits =
+        (mask.dtype == DType::f32 || mask.dtype == DType::boolean) && mask.dims && !mask.dims->empty() && mask.dims->size() <= 4;
+    return fits ? nullptr : "its mask is neither of f32 nor of bool";
+  }
   // Numbers of the states, and how their rows are rounded: as their type says, which is one for both.
   std::vector<int64_t> held(size_t keys, size_t values) const {
     const DType d = g_.values[static_cast<size_t>(states_[keys].input)].dtype;
@@ -137,10 +148,7 @@ class Holder {
     if (keys >= states_.size() || values >= states_.size() || keys == values || appended[keys].concat < 0 || appended[values].concat < 0)
       return fmt::format("{}: its keys and its values are not one state each", label);
     if (node.inputs.size() > 4 || node.outputs.size() > 1 || node.integer("is_causal", 0) != 0)
-      return fmt::format(
-          "{}: it has another state of its own, or hides what "
-          "lies ahead by its place",
-          label);
+      return fmt::format("{}: it has another state of its own, or hides what lies ahead by its place", label);
     node.inputs[1] = appended[keys].fresh;
     node.inputs[2] = appended[values].fresh;
     node.attributes[ops::kHeld].data = held(keys, values);
@@ -157,10 +165,7 @@ class Holder {
     const size_t keys = state_with_input(at(node.inputs, 4)), values = state_with_input(at(node.inputs, 5));
     if (keys >= states_.size() || values >= states_.size() || keys == values || at(node.outputs, 1) != inside_[keys].output ||
         at(node.outputs, 2) != inside_[values].output)
-      return fmt::format(
-          "{}: what it takes and gives of keys and values are "
-          "not the two states",
-          label);
+      return fmt::format("{}: what it takes and gives of keys and values are not the two states", label);
     if (!one_type(keys, values)) return fmt::format("{}: its states differ in type", label);
     if (at(node.inputs, 6) != kAbsent || at(node.outputs, 3) != kAbsent)
       return fmt::format("{}: it has a number of keys that count, or gives its scores", label);

@@ -22,8 +22,7 @@ void KeptStates::reset() {
 
 namespace {
 
-// Entries [from, from + count) along an axis, of a tensor in the standard's
-// order.
+// Entries [from, from + count) along an axis, of a tensor in the standard's order.
 Tensor part(const Tensor& t, int axis, int64_t from, int64_t count) {
   Shape shape = t.shape();
   const int64_t whole = shape[static_cast<size_t>(axis)];
@@ -45,9 +44,7 @@ void KeptStates::rewind(int64_t n) {
   if (n == 0) return;
   if (n < positions() && !all_grow())
     fail(Category::value,
-         "cannot go back by {} positions: a state that does not grow has "
-         "forgotten what it was; save_state() and restore_state() can",
-         n);
+         "cannot go back by {} positions: a state that does not grow has forgotten what it was; save_state() and restore_state() can", n);
   if (n == positions()) return reset();
   for (size_t i = 0; i < now_.size(); ++i) {
     if (!now_[i].empty()) now_[i] = part(now_[i], impl_.kept[i].info.axis, 0, positions() - n);
@@ -59,10 +56,7 @@ void KeptStates::keep_last(int64_t n) {
   if (n < 0) fail(Category::value, "cannot keep the last {} positions", n);
   if (n >= positions()) return;
   if (!all_grow())
-    fail(Category::value,
-         "cannot keep {} of {} positions: a state that does not grow does not "
-         "know them apart",
-         n, positions());
+    fail(Category::value, "cannot keep {} of {} positions: a state that does not grow does not know them apart", n, positions());
   const int64_t gone = positions() - n;
   for (size_t slot = 0; slot < memory_.size(); ++slot) {
     const int64_t row = row_bytes(slot);
@@ -267,9 +261,7 @@ void KeptStates::point() {
 void KeptStates::make_room(const ProgramImpl::Held& form) {
   const int64_t wanted = held_.positions + form.fresh;
   if (impl_.options.positions > 0 && wanted > impl_.options.positions)
-    fail(Category::value,
-         "{} positions are held and {} are new, the program holds {} at most; "
-         "reset, rewind or keep the last ones",
+    fail(Category::value, "{} positions are held and {} are new, the program holds {} at most; reset, rewind or keep the last ones",
          held_.positions, form.fresh, impl_.options.positions);
   if (shapes_ != form.shapes) {
     if (held_.positions > 0)

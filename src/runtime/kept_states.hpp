@@ -24,17 +24,14 @@ class KeptStates {
   SavedState save() const;
   void restore(const SavedState& saved);
 
-  // Before a run: states that are inputs go to their places among `inputs`,
-  // which has all others.
+  // Before a run: states that are inputs go to their places among `inputs`, which has all others.
   void fill(std::span<Tensor> inputs);
-  // Room for what the edition adds, in slots for its sizes. Throws Error: value
-  // (more than options.positions), shape (other sizes than what is held),
-  // resource.
+  // Room for what the edition adds, in slots for its sizes. Throws Error: value (more than options.positions), shape (other sizes than what
+  // is held), resource.
   void make_room(const ProgramImpl::Held& form);
   // What the prelude takes: of ports those among `inputs`.
   void prelude_inputs(const ProgramImpl::Held& form, std::span<const Tensor> inputs, std::vector<Tensor>& to) const;
-  // Memory for the next value of a state that is output `output` of a plan;
-  // empty: it is made while running.
+  // Memory for the next value of a state that is output `output` of a plan; empty: it is made while running.
   Tensor memory(size_t state, DType dtype, const std::optional<Shape>& shape);
   // The run is done: what it made of state `state`.
   void made(size_t state, const Tensor& value) { next_[state] = value; }

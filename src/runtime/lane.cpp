@@ -222,6 +222,7 @@ class LaneImpl : public lower::Bodies {
       if (!impl.kept[k].info.in_place) states_kept.made(k, slot->tensors[impl.kept[k].output]);
     }
     states_kept.done(fresh);
+    all.clear();  // what was fed is the caller's again
     slot->tensors.resize(impl.public_outputs.size());
     return Outputs(slot);
   }

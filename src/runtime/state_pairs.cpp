@@ -34,8 +34,7 @@ std::optional<std::string_view> matched(std::string_view name, std::string_view 
   return name.substr(before.size(), name.size() - before.size() - after.size());
 }
 
-// The name in small letters without words that tell what was from what comes,
-// and without what stands between words.
+// The name in small letters without words that tell what was from what comes, and without what stands between words.
 std::string core(std::string_view name) {
   static constexpr std::array kWords{"past",     "present", "in",   "out", "input",   "output", "old",     "new",   "prev",
                                      "previous", "next",    "last", "cur", "current", "init",   "initial", "final", "updated"};
@@ -84,9 +83,7 @@ std::vector<StatePair> pair_states(const Graph& graph, std::string_view patterns
     const size_t equals = one.find('=');
     if (equals == std::string_view::npos || std::ranges::count(one, '*') != (one.find('*') == std::string_view::npos ? 0 : 2))
       fail(Category::value,
-           "'{}' does not say which states there are: expected OUTPUT=INPUT, "
-           "or with a star on both sides, like out.*=in.*",
-           one);
+           "'{}' does not say which states there are: expected OUTPUT=INPUT, or with a star on both sides, like out.*=in.*", one);
     const std::string_view from = trimmed(one.substr(0, equals)), to = trimmed(one.substr(equals + 1));
     const size_t before = pairs.size();
     for (const std::string& out : outputs) {
@@ -95,15 +92,10 @@ std::vector<StatePair> pair_states(const Graph& graph, std::string_view patterns
       std::string in(to);
       if (const size_t star = in.find('*'); star != std::string::npos) in.replace(star, 1, *middle);
       if (std::ranges::find(inputs, in) == inputs.end())
-        fail(Category::value,
-             "'{}' pairs output '{}' with input '{}', which is not there; the "
-             "inputs are {}{}",
-             one, out, in, fmt::join(inputs, ", "), did_you_mean(in, inputs));
+        fail(Category::value, "'{}' pairs output '{}' with input '{}', which is not there; the inputs are {}{}", one, out, in,
+             fmt::join(inputs, ", "), did_you_mean(in, inputs));
       if (!used_out.insert(out).second || !used_in.insert(in).second)
-        fail(Category::value,
-             "'{}' pairs output '{}' with input '{}', of which one belongs to "
-             "another pair already",
-             one, out, in);
+        fail(Category::value, "'{}' pairs output '{}' with input '{}', of which one belongs to another pair already", one, out, in);
       pairs.push_back({out, in});
     }
     if (pairs.size() == before)

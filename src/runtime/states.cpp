@@ -1,5 +1,4 @@
-// States of a Program: which there are, whether attention can read those that
-// grow where a lane holds them, and editions that do.
+// States of a Program: which there are, whether attention can read those that grow where a lane holds them, and editions that do.
 #include <algorithm>
 #include <numeric>
 #include <set>
@@ -14,8 +13,7 @@
 namespace lathe {
 namespace {
 
-// Two lengths at which a model is looked at, which are no size of anything
-// else.
+// Two lengths at which a model is looked at, which are no size of anything else.
 constexpr int64_t kLengths[]{37, 53};
 
 }  // namespace
@@ -37,10 +35,7 @@ void ProgramImpl::find_states() {
   for (const StatePair& p : options.states) {
     const ValueId in = value_named(graph_.inputs, p.input, "input"), out = value_named(graph_.outputs, p.output, "output");
     if (!state_inputs.insert(in).second || !state_outputs.insert(out).second)
-      fail(Category::value,
-           "output '{}' and input '{}' are a state, but one of them belongs to "
-           "another already",
-           p.output, p.input);
+      fail(Category::value, "output '{}' and input '{}' are a state, but one of them belongs to another already", p.output, p.input);
     const Value &from = graph_.values[out], &to = graph_.values[in];
     const auto text = [](const Value& v) { return fmt::format("{} {}", to_string(v.dtype), v.dims ? to_string(*v.dims) : "?"); };
     const auto wrong = [&](std::string_view why) {
@@ -48,10 +43,8 @@ void ProgramImpl::find_states() {
     };
     if (from.composite || to.composite) wrong("only tensors are kept");
     if (from.dtype != to.dtype)
-      fail(Category::type,
-           "output '{}' ({}) cannot be fed back to input '{}' ({}): they "
-           "differ in type",
-           from.name, text(from), to.name, text(to));
+      fail(Category::type, "output '{}' ({}) cannot be fed back to input '{}' ({}): they differ in type", from.name, text(from), to.name,
+           text(to));
     if (!to.dims) wrong("the input's rank is not known");
     StateInfo info{p, to.dtype, to.dims, -1, false};
     if (from.dims && from.dims->size() != to.dims->size()) wrong("they differ in rank");
@@ -59,10 +52,7 @@ void ProgramImpl::find_states() {
       const Dim &a = (*from.dims)[d], &b = (*to.dims)[d];
       if (a == b && (b.known() || !b.symbol.empty())) continue;
       if (a.known() && b.known())
-        wrong(
-            fmt::format("axis {} is {} in one and {} in the other; export "
-                        "the model with that size left open",
-                        d, a.value, b.value));
+        wrong(fmt::format("axis {} is {} in one and {} in the other; export the model with that size left open", d, a.value, b.value));
       if (b.known()) continue;  // what the output's size is, a run shows
       if (info.axis >= 0) wrong("more than one size may change");
       info.axis = static_cast<int>(d);
@@ -83,8 +73,7 @@ void ProgramImpl::find_states() {
   }
   if (!growing_.empty()) {
     name_ports();
-    // Inputs as long as everything there is: of an open size along their last
-    // axis that no other input has, and no result.
+    // Inputs as long as everything there is: of an open size along their last axis that no other input has, and no result.
     std::map<std::string, int> uses;
     const auto count = [&](const std::optional<Dims>& dims) {
       std::set<std::string> once;
@@ -142,8 +131,7 @@ void ProgramImpl::settle_states() {
   output_names = std::make_shared<std::vector<std::string>>(output_names->begin(), output_names->begin() + given_back);
 }
 
-// Whether growing states can be held where attention reads them; open sizes of
-// inputs are taken to be `open_size`.
+// Whether growing states can be held where attention reads them; open sizes of inputs are taken to be `open_size`.
 bool ProgramImpl::try_in_place(int64_t open_size) {
   if (options.plain || !options.fuse) {
     why_copied = options.plain ? "plain evaluation does each node by itself" : "nothing is fused";
@@ -171,8 +159,7 @@ bool ProgramImpl::try_in_place(int64_t open_size) {
 }
 
 std::shared_ptr<Graph> ProgramImpl::prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports) {
-  // New positions are the second axis of the first input that has one and is
-  // not long.
+  // New positions are the second axis of the first input that has one and is not long.
   int64_t fresh = 1;
   for (size_t i = 0; i < shapes.size(); ++i) {
     if (is_long(i) || shapes[i].size() < 2) continue;

@@ -2,17 +2,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <bit>
-#include <cmath>
-#include <cstring>
 
 #include "kernels/planes.hpp"
 #include "kernels/pool.hpp"
-#include "kernels/pool8.hpp"
-#include "kernels/pool_any.hpp"
-#include "lower/fuse/window.hpp"
-#include "lower/recipe/step_family.hpp"
-#include "ops/support.hpp"
+#include "lower/steps/pool.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -94,91 +87,6 @@ class AnyKernel : public StepKernel {
   }
 };
 
-// Largest bytes, channels-last.
-class BytesKernel : public StepKernel {
- public:
-  kernels::Pool8 pool = nullptr;
-  Location input, output, padding;
-  WindowTables window;
-  bool is_signed = false;
-  int64_t channels = 0, taps = 1, out_pitch = 0, rows = 0, tasks = 1;
-
-  void run(const StepContext& c) const override {
-    std::memset(pointer<uint8_t>(c, padding), is_signed ? 0x80 : 0, static_cast<size_t>(channels));
-    kernels::WindowRowsOf<uint8_t> w;
-    static_cast<kernels::WindowShape&>(w) = window.shape;
-    w.z = window.z.data(), w.y = window.y.data(), w.x = window.x.data();
-    w.base = pointer<const uint8_t>(c, input);
-    w.zeros = pointer<const uint8_t>(c, padding);
-    c.workers.each(tasks, [&](int64_t task, int) {
-      kernels::Pool8Arguments a;
-      a.window = &w;
-      a.is_signed = is_signed;
-      a.taps = taps, a.channels = channels;
-      a.row_begin = rows * task / tasks;
-      a.row_end = rows * (task + 1) / tasks;
-      a.out = pointer<uint8_t>(c, output);
-      a.out_stride = out_pitch;
-      pool(a);
-    });
-  }
-};
-
-struct PoolMatch : Match {
-  using Match::Match;
-  Shape xs, ys;
-  ops::Window window;
-  bool average() const { return kind == StepKind::average_pool; }
-  // Averages are taken of operands made smaller by the first power of two that is no less than the taps.
-  float shrink() const {
-    return average() ? std::ldexp(1.0f, -static_cast<int>(std::bit_width(static_cast<uint64_t>(window.taps() - 1)))) : 1.0f;
-  }
-  std::vector<float> divisors() const {
-    std::vector<float> out;
-    if (!average()) return out;
-    for (int64_t n : ops::average_pool_counts(window, spatial(xs), node().integer("count_include_pad", 0) != 0))
-      out.push_back(1.0f / (static_cast<float>(n) * shrink()));
-    return out;
-  }
-};
-
-std::optional<kernels::PoolNumber> number_of(DType d) {
-  switch (d) {
-    case DType::f32: return kernels::PoolNumber::f32;
-    case DType::f64: return kernels::PoolNumber::f64;
-    case DType::u8: return kernels::PoolNumber::u8;
-    case DType::i8: return kernels::PoolNumber::i8;
-    default: return std::nullopt;
-  }
-}
-
-bool takes_any(const GraphView& view, const Node& n) {
-  if (!view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0]) || !number_of(view.dtype(n.inputs[0]))) return false;
-  const bool places = given(n.outputs, 1);
-  if (places && !view.is_static(n.outputs[1])) return false;
-  if (n.op == "AveragePool") return view.dtype(n.inputs[0]) == DType::f64;
-  return view.dtype(n.inputs[0]) != DType::f32 || places;
-}
-
-int64_t most_tasks(const Machine& machine) { return machine.threads > 1 ? machine.threads * 4 : 1; }
-
-// `any`: of other numbers, or with places.
-std::unique_ptr<PoolMatch> match_pool(const GraphView& view, const Group& group, bool any = false) {
-  if (!group.single()) return nullptr;
-  const Node& n = view.node(group.nodes[0]);
-  if ((n.op != "MaxPool" && n.op != "AveragePool") || !n.domain.empty() || n.outputs.empty()) return nullptr;
-  if (!any && (!all_f32(view.graph(), n) || given(n.outputs, 1))) return nullptr;
-  if (any && !takes_any(view, n)) return nullptr;
-  auto m = std::make_unique<PoolMatch>(view, group, n.op == "MaxPool" ? StepKind::max_pool : StepKind::average_pool);
-  m->xs = view.shape(n.inputs[0]), m->ys = view.shape(n.outputs[0]);
-  if (m->xs.size() > 5) return nullptr;
-  m->window = ops::read_window(n, spatial(m->xs));
-  const int64_t outputs = element_count(m->ys);
-  m->work = {static_cast<double>(outputs) * static_cast<double>(m->window.taps()),
-             4.0 * static_cast<double>(element_count(m->xs) + outputs)};
-  return m;
-}
-
 class LinesFamily : public StepFamily {
  public:
   std::string_view name() const override { return "pool.lines"; }
@@ -192,7 +100,7 @@ class LinesFamily : public StepFamily {
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const int64_t lines = lines_of(static_cast<const PoolMatch&>(match));
-    space.knob("tasks", std::clamp<int64_t>(lines / 4, 1, most_tasks(p.machine)), 1, lines);
+    space.knob("tasks", std::clamp<int64_t>(lines / 4, 1, most_pool_tasks(p.machine)), 1, lines);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
@@ -241,7 +149,7 @@ class PlanesFamily : public StepFamily {
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const int64_t rows = rows_of(static_cast<const PoolMatch&>(match));
-    space.knob("tasks", std::clamp<int64_t>(rows, 1, most_tasks(p.machine)), 1, rows);
+    space.knob("tasks", std::clamp<int64_t>(rows, 1, most_pool_tasks(p.machine)), 1, rows);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
@@ -271,52 +179,6 @@ class PlanesFamily : public StepFamily {
   static int64_t rows_of(const PoolMatch& m) { return m.xs[0] * element_count(m.window.out); }
 };
 
-constexpr Numbers kBytes[]{same(DType::u8), same(DType::i8)};
-
-class BytesFamily : public StepFamily {
- public:
-  std::string_view name() const override { return "pool.bytes"; }
-  std::span<const Numbers> numbers() const override { return kBytes; }
-
-  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
-    auto m = match_pool(view, group, true);
-    if (!m || given(m->node().outputs, 1) || element_count(m->xs) == 0 || element_count(m->ys) == 0) return nullptr;
-    const DType d = view.dtype(m->node().inputs[0]);
-    return (d == DType::u8 || d == DType::i8) && m->window.taps() <= kernels::kMostTapsPool8 ? std::move(m) : nullptr;
-  }
-  LayoutDemand layouts(const Match&) const override { return {Order::channels_last, Order::channels_last, Order::channels_last}; }
-
-  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
-    const int64_t rows = rows_of(static_cast<const PoolMatch&>(match));
-    space.knob("tasks", std::clamp<int64_t>(rows / 64, 1, most_tasks(p.machine)), 1, rows);
-  }
-
-  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
-    const auto& m = static_cast<const PoolMatch&>(match);
-    auto kernel = std::make_unique<BytesKernel>();
-    BytesKernel& k = *kernel;
-    Step step = begin_step(b, m);
-    step.beside_others = true;
-    k.input = b.strided(m.node().inputs[0], Layout::channels_last);
-    k.window = window_tables(m.window, spatial(m.xs), strides_at(k.input, m.xs));
-    k.is_signed = b.dtype(m.node().inputs[0]) == DType::i8;
-    k.channels = m.xs[1], k.taps = m.window.taps(), k.rows = rows_of(m);
-    k.pool = kernels::pool8(p.machine.isa);
-    k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);
-    k.padding = {b.scratch(static_cast<size_t>(k.channels))};
-    k.tasks = recipe.at("tasks");
-    step.reads = {k.input.buffer};
-    step.writes = {k.output.buffer};
-    step.scratch = {k.padding.buffer};
-    step.text = fmt::format("channels-last vectors of {}, {} taps", to_string(b.dtype(m.node().inputs[0])), k.taps);
-    step.kernel = std::move(kernel);
-    b.add(std::move(step));
-  }
-
- private:
-  static int64_t rows_of(const PoolMatch& m) { return m.xs[0] * element_count(m.window.out); }
-};
-
 constexpr Numbers kAnyNumbers[]{same(DType::f32), same(DType::f64), same(DType::u8), same(DType::i8)};
 
 class AnyFamily : public StepFamily {
@@ -331,7 +193,7 @@ class AnyFamily : public StepFamily {
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const int64_t lines = lines_of(static_cast<const PoolMatch&>(match));
-    space.knob("tasks", std::clamp<int64_t>(lines / 4, 1, most_tasks(p.machine)), 1, lines);
+    space.knob("tasks", std::clamp<int64_t>(lines / 4, 1, most_pool_tasks(p.machine)), 1, lines);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
@@ -374,11 +236,6 @@ class AnyFamily : public StepFamily {
 
 const StepFamily& pool_any() {
   static const AnyFamily family;
-  return family;
-}
-
-const StepFamily& pool_bytes() {
-  static const BytesFamily family;
   return family;
 }
 
