@@ -17,6 +17,7 @@ struct Form {
   int64_t layers = 2, heads = 4, kv_heads = 4, width = 8, words = 30;
   bool mask = false;    // an input as long as everything there is; positions counted from the state's length
   bool causal = false;  // hidden by place, with a triangle made of the lengths
+  bool where = false;   // scores are replaced where they are hidden, by a slice of a constant triangle
   bool node = false;    // the standard's Attention
   bool copied = false;  // the state is read by something else, too
   bool halves = false;  // states are f16, and so are keys and values
@@ -98,6 +99,15 @@ struct Decoder {
         if (f.halves) scale = op("Cast", {scale}, {{"to", int64_t{10}}});
         ValueId scores = op("Mul", {op("MatMul", {q, turned}), scale});
         if (hide != kAbsent) scores = op("Add", {scores, hide});
+        if (f.where) {
+          const ValueId before = size(past_k, 2), all = op("Add", {before, size(tokens, 1)});
+          Tensor triangle(DType::boolean, {1, 1, 64, 64});
+          for (int64_t i = 0; i < 64; ++i) {
+            for (int64_t j = 0; j < 64; ++j) triangle.as<bool>()[static_cast<size_t>(i * 64 + j)] = j <= i;
+          }
+          const ValueId rows = op("Slice", {b.constant("t" + std::to_string(names++), triangle), before, all, ints({2})});
+          scores = op("Where", {op("Slice", {rows, ints({0}), all, ints({3})}), scores, floats(-10000)});
+        }
         mixed = op("MatMul", {op("Softmax", {scores}, {{"axis", int64_t{-1}}}), repeated(all_v)});
       }
       if (f.halves) mixed = op("Cast", {mixed}, {{"to", int64_t{1}}});

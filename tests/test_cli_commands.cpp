@@ -235,6 +235,7 @@ TEST_CASE("every command line of the README does what it says, on the demo model
   fs::copy(kDemo / "knots/test", f.path / "scans");
   fs::copy(kDemo / "sanding/sanding.onnx", f.path / "sanding.onnx");
   fs::copy(kDemo / "sanding/sand.toml", f.path / "sand.toml");
+  fs::copy(kDemo / "notes/notes.onnx", f.path / "notes.onnx");
   fs::copy(kDemo / "sanding/scratched", f.path / "scratched");
   std::string gate = slurp(kDemo / "knots/gate.toml");
   gate.replace(gate.find("\"test\""), 6, "\"scans\"");
@@ -268,7 +269,7 @@ TEST_CASE("every command line of the README does what it says, on the demo model
     CHECK(fs::file_size(log) > 0);
   }
   CHECK(found > 12);
-  for (const char* made : {"b8.onnx", "out", "g8.onnx", "grain.svg", "p.png", "t.json", "grain.lathe", "e.png", "seen", "sanded"}) {
+  for (const char* made : {"b8.onnx", "out", "g8.onnx", "grain.svg", "p.png", "t.json", "grain.lathe", "e.png", "seen", "sanded", "notes.lathe"}) {
     CAPTURE(std::string(made));
     CHECK(fs::exists(f.path / made));
   }

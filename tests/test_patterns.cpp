@@ -644,3 +644,31 @@ TEST_CASE("cheap nodes on what is in memory are computed again for each reader")
           b.output(b.op("Sub", {y, h}), "b");
         }).first == 3);
 }
+
+TEST_CASE("scores that a Where hides are attention with a mask, also where a row sees nothing") {
+  for (const float low : {-10000.0f, -65504.0f, -3.4e38f, -INFINITY}) {
+    for (const bool turned : {false, true}) {
+      CAPTURE(low);
+      CAPTURE(turned);
+      Builder b("hidden", 22);
+      const ValueId q = b.input("q", DType::f32, {2, 3, 5, 8}), k = b.input("k", DType::f32, {2, 3, 7, 8}),
+                    v = b.input("v", DType::f32, {2, 3, 7, 8}), seen = b.input("seen", DType::boolean, {2, 1, 5, 7});
+      const ValueId product = b.op("MatMul", {q, b.op("Transpose", {k}, {{"perm", Ints{0, 1, 3, 2}}})});
+      const ValueId scores = b.op("Div", {product, b.constant("root", Tensor::from<float>({}, {2.83f}))}),
+                    nothing = b.constant("low", Tensor::from<float>({}, {low}));
+      const ValueId hidden = turned ? b.op("Where", {seen, nothing, scores}) : b.op("Where", {seen, scores, nothing});
+      b.output(b.op("MatMul", {b.op("Softmax", {hidden}, {{"axis", int64_t{-1}}}), v}), "y");
+      const Graph g = b.finish();
+      Tensor mask(DType::boolean, {2, 1, 5, 7});
+      for (int64_t i = 0; i < mask.size(); ++i) {
+        const bool nobody = i / 7 == 3 && !std::isinf(low);  // a row that sees nothing
+        mask.as<bool>()[static_cast<size_t>(i)] = (!nobody && (i % 7 == 0 || i % 3 == 1)) != turned;
+      }
+      const std::vector<Tensor> in{random_tensor({2, 3, 5, 8}, 1, -9, 9), random_tensor({2, 3, 7, 8}, 2, -9, 9),
+                                   random_tensor({2, 3, 7, 8}, 3), mask};
+      check_against_plain(g, in, {.threads = 1}, {1e-4, 1e-4, 0});
+      const EditionInfo e = compile(g, {.threads = 1}).describe();
+      CHECK(std::ranges::any_of(e.steps, [](const StepInfo& s) { return s.op == "Attention"; }));
+    }
+  }
+}

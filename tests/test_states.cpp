@@ -77,6 +77,7 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
                                              {"masked", {.mask = true}},
                                              {"causal", {.causal = true}},
                                              {"both", {.mask = true, .causal = true}},
+                                             {"where", {.where = true}},
                                              {"grouped", {.heads = 4, .kv_heads = 2}},
                                              {"node", {.node = true}},
                                              {"node, masked", {.mask = true, .node = true}},

@@ -204,7 +204,7 @@ Command add_generate(CLI::App& app) {
     }
     const auto made = static_cast<int64_t>(g.tokens.size());
     double state = 0;
-    if (o->how.beams == 1) {
+    if (o->how.beams == 1) {  // of several sequences at once each has its own
       for (const auto& [name, t] : generator.lane().save_state().tensors) state += static_cast<double>(t.byte_size());
       const double positions = static_cast<double>(std::max<int64_t>(1, g.prompt + made));
       state *= (static_cast<double>(g.prompt) + static_cast<double>(made) / 2) / positions;
@@ -250,8 +250,9 @@ Command add_generate(CLI::App& app) {
                                                 seconds_text(g.seconds), rate, seconds_text(beside))
                                   : fmt::format("{} tokens", made)});
       if (rate > 0)
-        table.row({"a token reads", fmt::format("{} of weights, {} of states: {:.0f} % of what {:.1f} GB/s of reading allow",
-                                                bytes_text(weights), bytes_text(state), 100 * share, reading / 1e9)});
+        table.row(
+            {"a token reads", fmt::format("{} of weights{}: {:.0f} % of what {:.1f} GB/s of reading allow", bytes_text(weights),
+                                          state > 0 ? fmt::format(", {} of states", bytes_text(state)) : "", 100 * share, reading / 1e9)});
       table.row({"states", states_text(program)});
       if (g.proposed > 0)
         table.row({"draft", fmt::format("{} of {} proposed tokens kept ({:.0f} %)", g.kept, g.proposed,

@@ -161,8 +161,9 @@ bool gated(Rewriter& r, int n) {
     }
     if (const int c = r.maker(gate, "Clip"); c >= 0 && std::fabs(scale - 1.0 / 6) < 1e-5) {
       const Node& clip = r.node(c);
-      const bool bounds = clip.inputs.size() == 3 ? r.scalar(clip.inputs[1]) == 0.0 && r.scalar(clip.inputs[2]) == 6.0
-                                                  : r.graph().version_of(clip) < 11 && clip.real("min", -1) == 0 && clip.real("max", 0) == 6;
+      const bool bounds = clip.inputs.size() == 3
+                              ? r.scalar(clip.inputs[1]) == 0.0 && r.scalar(clip.inputs[2]) == 6.0
+                              : r.graph().version_of(clip) < 11 && clip.real("min", -1) == 0 && clip.real("max", 0) == 6;
       const int add = r.maker(clip.inputs[0], "Add");
       if (!bounds || add < 0 || r.beside(add, 3) != x) continue;
       inside.insert(inside.end(), {c, add});
@@ -345,6 +346,39 @@ ValueId flat(const Rewriter& r, ValueId v, const std::vector<int64_t>& perm, std
   return r.node(s).inputs[0];
 }
 
+// Scores that a Where replaces by a number so low that nothing is left of them in the softmax: a mask is added instead, which attention
+// takes. Where a row has nothing but such numbers both give equal weights: beside 1e30 the scores vanish.
+bool hidden_scores(Rewriter& r, int n) {
+  if (r.node(n).op != "Softmax") return false;
+  const int w = r.maker(r.node(n).inputs[0], "Where");
+  if (w < 0 || r.readers(r.node(w).outputs[0]) != 1 || r.dtype(r.node(w).outputs[0]) != DType::f32) return false;
+  const auto in = r.node(w).inputs;
+  constexpr double kNothing = -9999, kLow = -1e30;
+  for (const size_t hidden : {size_t{2}, size_t{1}}) {
+    const auto low = r.scalar(in[hidden]);
+    const ValueId scores = in[3 - hidden];
+    const auto &dims = r.graph_dims(in[0]), &whole = r.graph_dims(scores);
+    if (!low || *low > kNothing || r.constant(scores) || !dims || !whole || dims->size() > whole->size()) continue;
+    // A product's, perhaps scaled.
+    ValueId at = scores;
+    for (int depth = 0; depth < 3 && r.maker(at, "MatMul") < 0; ++depth) {
+      const int scaled = std::max({r.maker(at, "Mul"), r.maker(at, "Div"), r.maker(at, "Add")});
+      if (scaled < 0) return false;
+      const auto& by = r.node(scaled).inputs;
+      at = r.scalar(by[1]) || r.maker(by[0], "MatMul") >= 0 ? by[0] : by[1];
+    }
+    if (r.maker(at, "MatMul") < 0) return false;
+    const std::string name = r.graph().values[r.node(w).outputs[0]].name;
+    const Dims mask_dims = *dims;
+    const ValueId gone =
+                      r.add_constant(name + ".hidden", Tensor::from<float>({}, {std::isinf(*low) ? -INFINITY : static_cast<float>(kLow)})),
+                  seen = r.add_constant(name + ".seen", Tensor::from<float>({}, {0}));
+    const ValueId mask = r.before(w, "Where", 16, {in[0], hidden == 1 ? gone : seen, hidden == 1 ? seen : gone}, {}, DType::f32, mask_dims);
+    return r.become(w, "Add", 14, {scores, mask}, {}, {});
+  }
+  return false;
+}
+
 // softmax(q k^T scale + mask) v.
 bool attention(Rewriter& r, int n) {
   // With the heads joined again behind it: Reshape(Transpose(product)); else the product itself, when nothing of that kind follows.
@@ -498,6 +532,7 @@ Report recognise(Graph& graph) {
   // Longer forms first: a scaled normalisation before one without a shift, the joined attention before the bare one.
   sweep({softmax, gelu, gated, [](Rewriter& r, int n) { return r.node(n).op == "Add" && normalisation(r, n); }});
   sweep({[](Rewriter& r, int n) { return r.node(n).op == "Mul" && normalisation(r, n); }, group_normalisation, rotary, blocks});
+  sweep({hidden_scores});
   sweep({[](Rewriter& r, int n) { return r.node(n).op == "Reshape" && attention(r, n); }});
   sweep({[](Rewriter& r, int n) { return r.node(n).op == "MatMul" && attention(r, n); }});
   return all;
