@@ -139,6 +139,16 @@ Program ModelOptions::make_program(Graph graph, const CompileOptions& options) c
   return compile(std::move(graph), options);
 }
 
+std::vector<Shape> one_position(const Program& program) {
+  std::vector<Shape> shapes;
+  for (const Port& p : program.inputs()) {
+    Shape shape;
+    for (const Dim& d : p.dims.value_or(Dims())) shape.push_back(d.known() ? d.value : 1);
+    shapes.push_back(std::move(shape));
+  }
+  return shapes;
+}
+
 std::string how_to_close(const std::vector<Port>& inputs) {
   for (const Port& p : inputs) {
     if (p.composite || known_shape(p.dims)) continue;

@@ -70,6 +70,8 @@ void check_target(const std::string& option, const std::string& path, std::initi
                   std::span<const std::string> read);
 inline constexpr std::string_view kModelFile = "a model";  // beside the names of kind_of_file
 
+// Of a program with states, what one more position takes: open sizes are 1.
+std::vector<Shape> one_position(const Program& program);
 // A number that may not be negative; CLI11's own check prints a maximum of 309 digits.
 const CLI::Validator& zero_or_more();
 // "--shape x=1,3,224,224" and "--dim height=224 --dim width=224" for the first input with a dim left open, or "" when none has.

@@ -188,18 +188,9 @@ Command add_generate(CLI::App& app) {
     if (people) fmt::print("\n");
     if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) throw std::runtime_error("standard output cannot be written");
     // What one token reads: weights, and what states hold in the middle of the run.
-    const std::vector<Shape> one = [&] {
-      std::vector<Shape> shapes;
-      for (const Port& p : program.inputs()) {
-        Shape shape;
-        for (const Dim& d : p.dims.value_or(Dims())) shape.push_back(d.known() ? d.value : 1);
-        shapes.push_back(std::move(shape));
-      }
-      return shapes;
-    }();
     double weights = 0;
     try {
-      weights = static_cast<double>(program.describe(one).weight_bytes);
+      weights = static_cast<double>(program.describe(one_position(program)).weight_bytes);
     } catch (const Error&) {  // a model that cannot begin with nothing: what it reads is not told
     }
     const auto made = static_cast<int64_t>(g.tokens.size());
@@ -246,7 +237,7 @@ Command add_generate(CLI::App& app) {
       Table table("ll");
       table.row({"prompt",
                  fmt::format("{} tokens, the next one {} later: {:.0f} tokens/s", g.prompt, seconds_text(g.first_seconds), prompt_rate)});
-      table.row({"made", made > 1 ? fmt::format("{} tokens in {}: {:.1f} tokens/s, {} a token beside the model", made,
+      table.row({"made", made > 1 ? fmt::format("{} tokens in {}: {:.1f} tokens/s; {} a token beside the model, printing among it", made,
                                                 seconds_text(g.seconds), rate, seconds_text(beside))
                                   : fmt::format("{} tokens", made)});
       if (rate > 0)

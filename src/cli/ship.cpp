@@ -47,17 +47,6 @@ std::vector<Shape> shapes_of(const Program& program, const std::string& text, co
   return shapes;
 }
 
-// What one more position takes: open sizes are 1.
-std::vector<Shape> one_position(const Program& program) {
-  std::vector<Shape> shapes;
-  for (const Port& p : program.inputs()) {
-    Shape shape;
-    for (const Dim& d : p.dims.value_or(Dims())) shape.push_back(d.known() ? d.value : 1);
-    shapes.push_back(std::move(shape));
-  }
-  return shapes;
-}
-
 }  // namespace
 
 Command add_ship(CLI::App& app) {

@@ -222,6 +222,7 @@ Generated Generator::Impl::one_by_one(std::span<const int64_t> prompt, const Gen
       g.first_seconds = since(start);
       first = Clock::now();
       model_seconds = 0;
+      if (draft) draft->model_seconds = 0;
     }
     if (stops(o, t)) {
       g.ended = "token";
