@@ -69,7 +69,7 @@ std::string good_archive_with_states() {
   b.output(b.op("Tanh", {moved}), "h_next");
   return written(compile(
       b.finish(),
-      {.threads = 1, .states = {{"k_next", "k"}, {"v_next", "v"}, {"h_next", "h"}}, .positions = 12, .arena_limit = size_t{64} << 20}));
+      {.threads = 1, .arena_limit = size_t{64} << 20, .states = {{"k_next", "k"}, {"v_next", "v"}, {"h_next", "h"}}, .positions = 12}));
 }
 
 void mend(std::string& bytes) {
