@@ -206,6 +206,8 @@ TEST_CASE("long sequences stay within the room that was asked for, and are refus
     if (lane.positions() == 40) lane.keep_last(8);
   }
   CHECK(p.editions_compiled() <= 2);
+  Lane vast(compile(g, {.threads = 1, .states = pair_states(g, kStatePattern), .positions = int64_t{1} << 50}));
+  CHECK(has(error_of([&] { step(vast, some_tokens(1, 1, random), f); }), "positions in states takes"));
 }
 
 TEST_CASE("states of one size go round: recurrent layers") {

@@ -236,6 +236,13 @@ void KeptStates::fill(std::span<Tensor> inputs) {
 
 void KeptStates::allocate(int64_t room) {
   if (impl_.options.positions > 0) room = impl_.options.positions;
+  const size_t most = impl_.options.arena_limit > 0 ? impl_.options.arena_limit : physical_memory();
+  double bytes = 0;
+  for (size_t slot = 0; slot < shapes_.size(); ++slot)
+    bytes += static_cast<double>(shapes_[slot][0]) * static_cast<double>(shapes_[slot][1]) * static_cast<double>(shapes_[slot][3]) * 4.0 *
+             static_cast<double>(room);
+  if (bytes > static_cast<double>(most))
+    fail(Category::resource, "room for {} positions in states takes {:.0f} bytes, the limit is {}", room, bytes, most);
   std::vector<std::shared_ptr<std::byte>> fresh;
   for (size_t slot = 0; slot < shapes_.size(); ++slot) {
     const int64_t row = row_bytes(slot);
