@@ -98,7 +98,7 @@ struct Decoder {
         ValueId scale = floats(1 / std::sqrt(static_cast<float>(f.width)));
         if (f.halves) scale = op("Cast", {scale}, {{"to", int64_t{10}}});
         ValueId scores = op("Mul", {op("MatMul", {q, turned}), scale});
-        if (hide != kAbsent) scores = op("Add", {scores, hide});
+        if (hide != kAbsent) scores = op("Add", {scores, f.halves ? op("Cast", {hide}, {{"to", int64_t{10}}}) : hide});
         if (f.where) {
           const ValueId before = size(past_k, 2), all = op("Add", {before, size(tokens, 1)});
           Tensor triangle(DType::boolean, {1, 1, 64, 64});

@@ -83,6 +83,7 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
                                              {"node, masked", {.mask = true, .node = true}},
                                              {"node, grouped", {.heads = 4, .kv_heads = 1, .causal = true, .node = true}},
                                              {"halves", {.halves = true}},
+                                             {"halves, causal", {.causal = true, .halves = true}},
                                              {"node, halves", {.node = true, .halves = true}},
                                              {"copied", {.copied = true}}};
   for (const auto& [name, form] : forms) {
@@ -206,6 +207,14 @@ TEST_CASE("long sequences stay within the room that was asked for, and are refus
     if (lane.positions() == 40) lane.keep_last(8);
   }
   CHECK(p.editions_compiled() <= 2);
+  // Also where states are copied.
+  const Form other{.layers = 1, .heads = 2, .kv_heads = 2, .width = 4, .copied = true};
+  const Graph copied = decoder(other);
+  Lane small(compile(copied, {.threads = 1, .states = pair_states(copied, kStatePattern), .positions = 3}));
+  step(small, some_tokens(1, 3, random), other);
+  CHECK(has(error_of([&] { step(small, some_tokens(1, 1, random), other); }),
+            "3 positions are held and 1 are new, the program holds 3 at most"));
+  CHECK(small.positions() == 3);
   Lane vast(compile(g, {.threads = 1, .states = pair_states(g, kStatePattern), .positions = int64_t{1} << 50}));
   CHECK(has(error_of([&] { step(vast, some_tokens(1, 1, random), f); }), "positions in states takes"));
 }

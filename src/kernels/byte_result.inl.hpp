@@ -95,7 +95,7 @@ struct ByteColumns {
 
 #if HWY_TARGET == HWY_AVX3
   // Whole numbers that fit 32 bits, to be saturated.
-  HWY_INLINE VSums rounded(const ByteResult&, VSums sums, Far& far) const {
+  HWY_INLINE VSums rounded(VSums sums, Far& far) const {
     const F32 d;
     // NaN passes the minimum, and is near to nothing.
     const VF v{_mm512_min_ps(_mm512_set1_ps(30000.0f), hn::MulAdd(hn::ConvertTo(d, sums), factor, shift).raw)};
@@ -104,7 +104,7 @@ struct ByteColumns {
     return r;
   }
   HWY_INLINE void write(const ByteResult& g, VSums sums, uint8_t* out, Far& far) const {
-    const VSums r = rounded(g, sums, far);
+    const VSums r = rounded(sums, far);
     const auto bytes =
         g.out_signed ? _mm512_cvtsepi32_epi8(r.raw) : _mm512_cvtusepi32_epi8(hn::Max(r, hn::Zero(hn::RebindToSigned<F32>())).raw);
     _mm_storeu_si128(reinterpret_cast<__m128i*>(out), bytes);

@@ -181,7 +181,7 @@ void to_bytes8(const Dense8Arguments& g, const Factors8& factors, const int32_t*
       const int second = std::min(r + 1, rows - 1);
       Far far = all_far();
       const auto part = [&](int of, const ByteColumns& c, int64_t at)
-                            HWY_ATTR { return c.rounded(g, hn::LoadU(d, sums + of * stride + at), far); };
+                            HWY_ATTR { return c.rounded(hn::LoadU(d, sums + of * stride + at), far); };
       const VI a = part(r, left, 0), b = part(r, right, kLanes8), e = part(second, left, 0), f = part(second, right, kLanes8);
       const __m512i both = _mm512_permutexvar_epi32(order, saturated(g.out_signed, a, b, e, f));
       _mm256_storeu_si256(reinterpret_cast<__m256i*>(out + r * g.ldc), _mm512_castsi512_si256(both));
@@ -347,7 +347,7 @@ void Dense8Here(const Dense8Arguments& g) {
       }
       for (int64_t at = 0; at < columns; at += kWidth8) {
         const int64_t wide = std::min(kWidth8, columns - at);
-        if (g.out && !g.sums && !g.reals) to_bytes8(g, factors, sums + at, stride, row, height, at, begin + at, wide);
+        if (g.out) to_bytes8(g, factors, sums + at, stride, row, height, at, begin + at, wide);
         else
           for (int r = 0; r < height; ++r) finish_line(g, sums + r * stride + at, row + r, begin + at, wide);
       }

@@ -10,14 +10,7 @@
 #include <hwy/highway.h>
 
 #include "kernels/byte_result.inl.hpp"
-
-#ifndef LATHE_KERNELS_DEPTHWISE8_ONCE
-#define LATHE_KERNELS_DEPTHWISE8_ONCE
-namespace lathe::kernels {
-// Channels that are interleaved together.
-inline constexpr int64_t kChunk8 = 64;
-}  // namespace lathe::kernels
-#endif
+#include "kernels/taps.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -168,56 +161,6 @@ HWY_NOINLINE void in_order(const Sums& s, int32_t* line) {
   }
 }
 
-// Where the taps of one pixel after another stand.
-class Taps {
- public:
-  Taps(const WindowRowsOf<uint8_t>& w, int64_t taps, int64_t first) : w_(w), lines_(taps / w.kw) {
-    const int64_t plane = w.out_h * w.out_w, volume = plane * w.out_d;
-    image_ = first / volume, oz_ = first % volume / plane, oy_ = first % plane / w.out_w, ox_ = first % w.out_w;
-    point_lines();
-  }
-  void next(const uint8_t** out) {
-    const int64_t* x = w_.x + ox_ * w_.kw;
-    // Each offset is -1 or >= 0.
-    if (HWY_LIKELY(inside_ && x[0] >= 0 && x[w_.kw - 1] >= 0)) {
-      for (int64_t l = 0; l < lines_; ++l) {
-        for (int64_t k = 0; k < w_.kw; ++k) *out++ = base_[l] + x[k];
-      }
-    } else {
-      for (int64_t l = 0; l < lines_; ++l) {
-        for (int64_t k = 0; k < w_.kw; ++k) *out++ = base_[l] && x[k] >= 0 ? base_[l] + x[k] : w_.zeros;
-      }
-    }
-    if (++ox_ < w_.out_w) return;
-    ox_ = 0;
-    if (++oy_ == w_.out_h) {
-      oy_ = 0;
-      if (++oz_ == w_.out_d) oz_ = 0, ++image_;
-    }
-    pointed_ = false;
-  }
-  // Before the first pixel of a line.
-  HWY_INLINE void ready() {
-    if (!pointed_) point_lines();
-  }
-
- private:
-  void point_lines() {
-    const uint8_t* picture = w_.base + image_ * w_.image_stride;
-    inside_ = pointed_ = true;
-    for (int64_t l = 0; l < lines_; ++l) {
-      const int64_t z = w_.z[oz_ * w_.kd + l / w_.kh], y = w_.y[oy_ * w_.kh + l % w_.kh];
-      base_[l] = (z | y) >= 0 ? picture + z + y : nullptr;
-      inside_ = inside_ && base_[l];
-    }
-  }
-
-  const WindowRowsOf<uint8_t>& w_;
-  int64_t lines_, image_ = 0, oz_ = 0, oy_ = 0, ox_ = 0;
-  const uint8_t* base_[kMostTapsDepthwise8];  // of each line of the kernel; null in the padding
-  bool inside_ = true, pointed_ = true;
-};
-
 // Channels [c, c + count) of a pixel, those of one chunk, which is `at` from where `start` and `factors` begin.
 template <bool kWhole, int kParts>
 HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, const int32_t* start, const uint8_t* const* taps, int64_t row,
@@ -235,7 +178,7 @@ HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, con
     return;
   }
   Far far = all_far();
-  const auto whole = [&](__m512i sums, int64_t v) HWY_ATTR { return ByteColumns(factors, at + v * 16).rounded(g, VSums{sums}, far); };
+  const auto whole = [&](__m512i sums, int64_t v) HWY_ATTR { return ByteColumns(factors, at + v * 16).rounded(VSums{sums}, far); };
   const VSums a = whole(s.v0, 0), b = whole(s.v1, 1), e = whole(s.v2, 2), f = whole(s.v3, 3);
   const __m512i bytes = saturated(g.out_signed, a, b, e, f);
   uint8_t* out = g.out + row * g.ldc + c;
@@ -263,9 +206,8 @@ void by_four_bytes(const Depthwise8Arguments& g) {
       start[place(c - from)] = static_cast<int32_t>(bias - a_zero * static_cast<uint32_t>(w.sums[c]));
     }
     if (g.out) factors.set(g, from, until - from, place);
-    Taps pixels(*g.window, w.taps, g.row_begin);
+    Taps<kMostTapsDepthwise8> pixels(*g.window, w.taps, g.row_begin);
     for (int64_t row = g.row_begin; row < g.row_end; ++row) {
-      pixels.ready();
       pixels.next(taps);
       int64_t c = from;
       for (; c + kChunk8 <= until; c += kChunk8) chunk8<true, kParts>(g, factors, start, taps, row, c, c - from, kChunk8, flip);

@@ -9,6 +9,7 @@ namespace lathe::kernels {
 
 // Where sums are taken in f32, they are exact as long as each stays below 2^24.
 inline constexpr int64_t kMostTapsDepthwise8 = 128;
+inline constexpr int64_t kChunk8 = 64;  // channels whose bytes are interleaved together
 
 // Filters packed, where somebody else keeps them: as floats [taps][channels]; or, where there is an instruction that multiplies four bytes
 // and adds them up, as signed bytes, four taps of each channel side by side, for 64 channels at a time; filters that do not fit such bytes

@@ -7,6 +7,7 @@
 #include <hwy/highway.h>
 
 #include "kernels/math.inl.hpp"
+#include "kernels/taps.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -27,19 +28,14 @@ HWY_INLINE int64_t largest(D d, const uint8_t* const* taps, int64_t count, int64
 
 template <typename T>
 void pool(const Pool8Arguments& g) {
-  constexpr int kBatch = 16;  // pixels pointed at together
-  const uint8_t* pointers[kMostTapsPool8 * kBatch];
   const uint8_t* taps[kMostTapsPool8];
-  for (int64_t row = g.row_begin; row < g.row_end; row += kBatch) {
-    const int batch = static_cast<int>(g.row_end - row < kBatch ? g.row_end - row : kBatch);
-    point_rows(*g.window, row, batch, 0, g.taps, int64_t{0}, pointers);
-    for (int r = 0; r < batch; ++r) {
-      for (int64_t t = 0; t < g.taps; ++t) taps[t] = pointers[t * batch + r];
-      uint8_t* out = g.out + (row + r) * g.out_stride;
-      int64_t c = largest(hn::ScalableTag<T>(), taps, g.taps, 0, g.channels, out);
-      c = largest(hn::CappedTag<T, 16>(), taps, g.taps, c, g.channels, out);
-      largest(hn::CappedTag<T, 1>(), taps, g.taps, c, g.channels, out);
-    }
+  Taps<kMostTapsPool8> pixels(*g.window, g.taps, g.row_begin);
+  for (int64_t row = g.row_begin; row < g.row_end; ++row) {
+    pixels.next(taps);
+    uint8_t* out = g.out + row * g.out_stride;
+    int64_t c = largest(hn::ScalableTag<T>(), taps, g.taps, 0, g.channels, out);
+    c = largest(hn::CappedTag<T, 16>(), taps, g.taps, c, g.channels, out);
+    largest(hn::CappedTag<T, 1>(), taps, g.taps, c, g.channels, out);
   }
 }
 

@@ -58,7 +58,7 @@ class Holder {
       if (n < 0) return fmt::format("{} is read by more than one attention, or by something else", named(g_, states_[i].output));
       const Node& node = g_.nodes[n];
       if (node.attributes.contains(ops::kHeld)) return fmt::format("{} belongs to two attentions", named(g_, states_[i].output));
-      if (const char* why = unusual(node)) return fmt::format("{}: {}", node.name.empty() ? node.op : node.name, why);
+      if (const char* why = unusual(node)) return fmt::format("{}: {}", label(g_, node), why);
       const std::string wrong = appended[i].attention >= 0 ? inside(n, done) : behind(n, appended, done, dead);
       if (!wrong.empty()) return wrong;
     }
@@ -142,13 +142,12 @@ class Holder {
   std::string behind(int n, const std::vector<Appended>& appended, std::vector<bool>& done, std::set<int>& dead) {
     Node& node = g_.nodes[n];
     const size_t keys = state_with_output(node.inputs[1]), values = state_with_output(node.inputs[2]);
-    const std::string label = node.name.empty() ? node.op : node.name;
     if (keys < states_.size() && values < states_.size() && !one_type(keys, values))
-      return fmt::format("{}: its states differ in type", label);
+      return fmt::format("{}: its states differ in type", label(g_, node));
     if (keys >= states_.size() || values >= states_.size() || keys == values || appended[keys].concat < 0 || appended[values].concat < 0)
-      return fmt::format("{}: its keys and its values are not one state each", label);
+      return fmt::format("{}: its keys and its values are not one state each", label(g_, node));
     if (node.inputs.size() > 4 || node.outputs.size() > 1 || node.integer("is_causal", 0) != 0)
-      return fmt::format("{}: it has another state of its own, or hides what lies ahead by its place", label);
+      return fmt::format("{}: it has another state of its own, or hides what lies ahead by its place", label(g_, node));
     node.inputs[1] = appended[keys].fresh;
     node.inputs[2] = appended[values].fresh;
     node.attributes[ops::kHeld].data = held(keys, values);
@@ -160,15 +159,14 @@ class Holder {
   // Attention that takes what was, and gives what is then.
   std::string inside(int n, std::vector<bool>& done) {
     Node& node = g_.nodes[n];
-    const std::string label = node.name.empty() ? node.op : node.name;
     const auto at = [](const std::vector<ValueId>& list, size_t i) { return i < list.size() ? list[i] : kAbsent; };
     const size_t keys = state_with_input(at(node.inputs, 4)), values = state_with_input(at(node.inputs, 5));
     if (keys >= states_.size() || values >= states_.size() || keys == values || at(node.outputs, 1) != inside_[keys].output ||
         at(node.outputs, 2) != inside_[values].output)
-      return fmt::format("{}: what it takes and gives of keys and values are not the two states", label);
-    if (!one_type(keys, values)) return fmt::format("{}: its states differ in type", label);
+      return fmt::format("{}: what it takes and gives of keys and values are not the two states", label(g_, node));
+    if (!one_type(keys, values)) return fmt::format("{}: its states differ in type", label(g_, node));
     if (at(node.inputs, 6) != kAbsent || at(node.outputs, 3) != kAbsent)
-      return fmt::format("{}: it has a number of keys that count, or gives its scores", label);
+      return fmt::format("{}: it has a number of keys that count, or gives its scores", label(g_, node));
     for (const size_t state : {keys, values}) {
       if (!readers_of(state).empty()) return fmt::format("{} is read by something else, too", named(g_, states_[state].output));
     }
@@ -186,17 +184,20 @@ class Holder {
   const std::vector<std::vector<int>> readers_;
 };
 
+template <typename T, typename... Of>
+inline constexpr bool kOneOf = (std::is_same_v<T, Of> || ...);
+
+// Of tensors, graphs and types it says no.
 bool same_attribute(const Attribute& a, const Attribute& b) {
   if (a.data.index() != b.data.index() || a.reference != b.reference) return false;
-  const auto equal = [&]<typename T>() { return std::get<T>(a.data) == std::get<T>(b.data); };
-  if (std::holds_alternative<std::monostate>(a.data)) return true;
-  if (std::holds_alternative<int64_t>(a.data)) return equal.operator()<int64_t>();
-  if (std::holds_alternative<float>(a.data)) return equal.operator()<float>();
-  if (std::holds_alternative<std::string>(a.data)) return equal.operator()<std::string>();
-  if (std::holds_alternative<std::vector<int64_t>>(a.data)) return equal.operator()<std::vector<int64_t>>();
-  if (std::holds_alternative<std::vector<float>>(a.data)) return equal.operator()<std::vector<float>>();
-  if (std::holds_alternative<std::vector<std::string>>(a.data)) return equal.operator()<std::vector<std::string>>();
-  return false;
+  return std::visit(
+      [&]<typename T>(const T& x) {
+        if constexpr (kOneOf<T, std::monostate, int64_t, float, std::string, std::vector<int64_t>, std::vector<float>,
+                             std::vector<std::string>>)
+          return x == std::get<T>(b.data);
+        else return false;
+      },
+      a.data);
 }
 
 bool same_constant(const Tensor& a, const Tensor& b) {
@@ -243,7 +244,7 @@ std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std:
     }
     for (ValueId v : a.outputs) hangs = hangs || (v != kAbsent && differs(v));
     if (!hangs) continue;
-    if (!a.captures.empty()) return fmt::format("{} runs a subgraph that hangs on the length", a.name.empty() ? a.op : a.name);
+    if (!a.captures.empty()) return fmt::format("{} runs a subgraph that hangs on the length", label(g, a));
     inside.insert(n);
     for (ValueId v : a.outputs) made_inside.insert(v);
   }
@@ -256,13 +257,11 @@ std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std:
     for (ValueId v : g.nodes[n].inputs) {
       if (v == kAbsent || !outer(v) || std::ranges::find(cut, v) != cut.end()) continue;
       if (static_cast<size_t>(v) >= base_values)
-        return fmt::format("what {} reads of the length is no value of the model",
-                           g.nodes[n].name.empty() ? g.nodes[n].op : g.nodes[n].name);
+        return fmt::format("what {} reads of the length is no value of the model", label(g, g.nodes[n]));
       cut.push_back(v);
     }
     for (const Capture& c : g.nodes[n].captures) {
-      if (outer(c.value))
-        return fmt::format("{} looks at the length from a subgraph", g.nodes[n].name.empty() ? g.nodes[n].op : g.nodes[n].name);
+      if (outer(c.value)) return fmt::format("{} looks at the length from a subgraph", label(g, g.nodes[n]));
     }
   }
   std::vector<Node> kept;

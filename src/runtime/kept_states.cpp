@@ -2,12 +2,63 @@
 
 #include <algorithm>
 #include <cstring>
+#include <numeric>
 
 #include "base/fail.hpp"
 #include "base/memory.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe {
+
+namespace {
+
+// The axis that sequences side by side have in a state: the first that is open by the name of a dim of an input; else the first of all.
+int sequence_axis(const StateInfo& info, const std::vector<Port>& inputs) {
+  for (size_t d = 0; d < info.dims->size(); ++d) {
+    const Dim& dim = (*info.dims)[d];
+    if (static_cast<int>(d) == info.axis || dim.symbol.empty()) continue;
+    for (const Port& p : inputs) {
+      if (p.dims && p.name != info.pair.input && std::ranges::any_of(*p.dims, [&](const Dim& other) { return other.symbol == dim.symbol; }))
+        return static_cast<int>(d);
+    }
+  }
+  return 0;
+}
+
+// Entries along an axis, these of them in this order.
+Tensor picked(const Tensor& t, int axis, std::span<const int64_t> from) {
+  Shape shape = t.shape();
+  const int64_t whole = shape[static_cast<size_t>(axis)];
+  shape[static_cast<size_t>(axis)] = static_cast<int64_t>(from.size());
+  Tensor out(t.dtype(), shape);
+  int64_t outer = 1;
+  for (int a = 0; a < axis; ++a) outer *= shape[static_cast<size_t>(a)];
+  const size_t entries = static_cast<size_t>(outer) * from.size(), run = entries == 0 ? 0 : out.byte_size() / entries;
+  auto* to = static_cast<std::byte*>(out.data());
+  for (int64_t o = 0; o < outer; ++o) {
+    for (const int64_t f : from) {
+      if (run > 0) std::memcpy(to, static_cast<const std::byte*>(t.data()) + static_cast<size_t>(o * whole + f) * run, run);
+      to += run;
+    }
+  }
+  return out;
+}
+
+// Entries [from, from + count) along an axis.
+Tensor part(const Tensor& t, int axis, int64_t from, int64_t count) {
+  std::vector<int64_t> which(static_cast<size_t>(count));
+  std::iota(which.begin(), which.end(), from);
+  return picked(t, axis, which);
+}
+
+// Rows of `bytes` from each of so many lines to as many others, whose lines begin these many bytes apart.
+void copy_lines(int64_t lines, int64_t bytes, const void* from, int64_t from_apart, void* to, int64_t to_apart) {
+  for (int64_t l = 0; l < lines; ++l)
+    std::memcpy(static_cast<std::byte*>(to) + l * to_apart, static_cast<const std::byte*>(from) + l * from_apart,
+                static_cast<size_t>(bytes));
+}
+
+}  // namespace
 
 int64_t KeptStates::row_bytes(size_t slot) const { return shapes_[slot][3] * static_cast<int64_t>(sizeof(float)); }
 
@@ -19,25 +70,6 @@ void KeptStates::reset() {
   held_.positions = 0;
   for (Tensor& t : now_) t = Tensor();
 }
-
-namespace {
-
-// Entries [from, from + count) along an axis, of a tensor in the standard's order.
-Tensor part(const Tensor& t, int axis, int64_t from, int64_t count) {
-  Shape shape = t.shape();
-  const int64_t whole = shape[static_cast<size_t>(axis)];
-  shape[static_cast<size_t>(axis)] = count;
-  Tensor out(t.dtype(), shape);
-  int64_t outer = 1;
-  for (int a = 0; a < axis; ++a) outer *= shape[static_cast<size_t>(a)];
-  const size_t run = outer * count == 0 ? 0 : out.byte_size() / static_cast<size_t>(outer * count);
-  for (int64_t o = 0; o < outer && run > 0; ++o)
-    std::memcpy(static_cast<std::byte*>(out.data()) + static_cast<size_t>(o * count) * run,
-                static_cast<const std::byte*>(t.data()) + static_cast<size_t>(o * whole + from) * run, static_cast<size_t>(count) * run);
-  return out;
-}
-
-}  // namespace
 
 void KeptStates::rewind(int64_t n) {
   if (n < 0 || n > positions()) fail(Category::value, "cannot go back by {} positions: {} are held", n, positions());
@@ -71,42 +103,6 @@ void KeptStates::keep_last(int64_t n) {
   held_.positions = n;
 }
 
-namespace {
-
-// The axis that sequences side by side have in a state: the first that is open by the name of a dim of an input; else the first of all.
-int sequence_axis(const StateInfo& info, const std::vector<Port>& inputs) {
-  for (size_t d = 0; d < info.dims->size(); ++d) {
-    const Dim& dim = (*info.dims)[d];
-    if (static_cast<int>(d) == info.axis || dim.symbol.empty()) continue;
-    for (const Port& p : inputs) {
-      if (p.dims && p.name != info.pair.input && std::ranges::any_of(*p.dims, [&](const Dim& other) { return other.symbol == dim.symbol; }))
-        return static_cast<int>(d);
-    }
-  }
-  return 0;
-}
-
-// Entries along an axis, in another order.
-Tensor picked(const Tensor& t, int axis, std::span<const int64_t> from) {
-  Shape shape = t.shape();
-  const int64_t whole = shape[static_cast<size_t>(axis)];
-  shape[static_cast<size_t>(axis)] = static_cast<int64_t>(from.size());
-  Tensor out(t.dtype(), shape);
-  int64_t outer = 1;
-  for (int a = 0; a < axis; ++a) outer *= shape[static_cast<size_t>(a)];
-  const size_t entries = static_cast<size_t>(outer) * from.size(), run = entries == 0 ? 0 : out.byte_size() / entries;
-  auto* to = static_cast<std::byte*>(out.data());
-  for (int64_t o = 0; o < outer; ++o) {
-    for (const int64_t f : from) {
-      if (run > 0) std::memcpy(to, static_cast<const std::byte*>(t.data()) + static_cast<size_t>(o * whole + f) * run, run);
-      to += run;
-    }
-  }
-  return out;
-}
-
-}  // namespace
-
 void KeptStates::arrange(std::span<const int64_t> from) {
   if (positions() == 0 || from.empty()) fail(Category::value, "no sequences are held that could be arranged");
   // Everything is looked at before anything changes.
@@ -131,11 +127,9 @@ void KeptStates::arrange(std::span<const int64_t> from) {
   for (size_t slot = 0; slot < shapes_.size(); ++slot) {
     const int64_t row = row_bytes(slot), heads = shapes_[slot][1], line = held_.room * row;
     fresh.push_back(allocate_aligned(std::max<size_t>(1, static_cast<size_t>(static_cast<int64_t>(from.size()) * heads * line))));
-    for (size_t b = 0; b < from.size(); ++b) {
-      for (int64_t h = 0; h < heads; ++h)
-        std::memcpy(fresh[slot].get() + (static_cast<int64_t>(b) * heads + h) * line, memory_[slot].get() + (from[b] * heads + h) * line,
-                    static_cast<size_t>(held_.positions * row));
-    }
+    for (size_t b = 0; b < from.size(); ++b)
+      copy_lines(heads, held_.positions * row, memory_[slot].get() + from[b] * heads * line, line,
+                 fresh[slot].get() + static_cast<int64_t>(b) * heads * line, line);
   }
   for (Shape& s : shapes_) s[0] = static_cast<int64_t>(from.size());
   memory_ = std::move(fresh);
@@ -155,10 +149,8 @@ SavedState KeptStates::save() const {
     Shape shape = shapes_[k.input];
     shape[2] = positions();
     Tensor t(DType::f32, shape);
-    const auto run = static_cast<size_t>(positions() * row_bytes(k.input));
-    for (int64_t l = 0; l < lines(k.input); ++l)
-      std::memcpy(static_cast<std::byte*>(t.data()) + static_cast<size_t>(l) * run,
-                  memory_[k.input].get() + l * held_.room * row_bytes(k.input), run);
+    const int64_t row = row_bytes(k.input), run = positions() * row;
+    copy_lines(lines(k.input), run, memory_[k.input].get(), held_.room * row, t.data(), run);
     if (k.info.dtype != DType::f32) t = narrow<double>(k.info.dtype, shape, widen<double>(t));
     saved.tensors.emplace_back(k.info.pair.input, std::move(t));
   }
@@ -209,11 +201,9 @@ void KeptStates::restore(const SavedState& saved) {
     for (size_t i = 0; i < found.size(); ++i) {
       const auto& k = impl_.kept[i];
       if (!k.info.in_place) continue;
-      const auto run = static_cast<size_t>(saved.positions * row_bytes(k.input));
+      const int64_t row = row_bytes(k.input), run = saved.positions * row;
       const Tensor wide = k.info.dtype == DType::f32 ? *found[i] : narrow<double>(DType::f32, found[i]->shape(), widen<double>(*found[i]));
-      for (int64_t l = 0; l < lines(k.input); ++l)
-        std::memcpy(memory_[k.input].get() + l * held_.room * row_bytes(k.input),
-                    static_cast<const std::byte*>(wide.data()) + static_cast<size_t>(l) * run, run);
+      copy_lines(lines(k.input), run, wide.data(), run, memory_[k.input].get(), held_.room * row);
     }
   }
   held_.positions = saved.positions;
@@ -248,9 +238,8 @@ void KeptStates::allocate(int64_t room) {
     const int64_t row = row_bytes(slot);
     const auto bytes = static_cast<size_t>(lines(slot) * room * row);
     fresh.push_back(allocate_aligned(std::max<size_t>(bytes, 1)));
-    for (int64_t l = 0; l < lines(slot) && slot < memory_.size(); ++l)
-      std::memcpy(fresh[slot].get() + l * room * row, memory_[slot].get() + l * held_.room * row,
-                  static_cast<size_t>(held_.positions * row));
+    if (slot < memory_.size())
+      copy_lines(lines(slot), held_.positions * row, memory_[slot].get(), held_.room * row, fresh[slot].get(), room * row);
   }
   memory_ = std::move(fresh);
   held_.room = room;
@@ -265,11 +254,15 @@ void KeptStates::point() {
   }
 }
 
+void KeptStates::within_limit(int64_t fresh) const {
+  if (impl_.options.positions > 0 && held_.positions + fresh > impl_.options.positions)
+    fail(Category::value, "{} positions are held and {} are new, the program holds {} at most; reset, rewind or keep the last ones",
+         held_.positions, fresh, impl_.options.positions);
+}
+
 void KeptStates::make_room(const ProgramImpl::Held& form) {
   const int64_t wanted = held_.positions + form.fresh;
-  if (impl_.options.positions > 0 && wanted > impl_.options.positions)
-    fail(Category::value, "{} positions are held and {} are new, the program holds {} at most; reset, rewind or keep the last ones",
-         held_.positions, form.fresh, impl_.options.positions);
+  within_limit(form.fresh);
   if (shapes_ != form.shapes) {
     if (held_.positions > 0)
       fail(Category::shape, "what is held is {}, this run needs {}: reset first", to_string(shapes_[0]), to_string(form.shapes[0]));
@@ -291,13 +284,14 @@ void KeptStates::prelude_inputs(const ProgramImpl::Held& form, std::span<const T
     const size_t slot = index - impl_.inputs.size();
     Shape shape = shapes_[slot];
     shape[2] = held_.positions;
-    to.push_back(Tensor::borrow(DType::f32, std::move(shape),
-                                memory_[slot].get()));  // asked for its shape alone
+    to.push_back(Tensor::borrow(impl_.growing(slot).dtype, std::move(shape), memory_[slot].get()));  // asked for its shape alone
   }
 }
 
 Tensor KeptStates::memory(size_t state, DType dtype, const std::optional<Shape>& shape) {
   if (!shape) return {};
+  const int axis = impl_.kept[state].info.axis;
+  if (axis >= 0) within_limit((*shape)[static_cast<size_t>(axis)] - held_.positions);
   Tensor& t = next_[state];
   if (t.empty() || t.dtype() != dtype || t.shape() != *shape || t.data() == now_[state].data()) t = Tensor(dtype, *shape);
   return t;

@@ -42,6 +42,7 @@ class KeptStates {
   int64_t lines(size_t slot) const { return shapes_[slot][0] * shapes_[slot][1]; }
   void allocate(int64_t room);
   void point();
+  void within_limit(int64_t fresh) const;
   bool all_grow() const;
 
   const ProgramImpl& impl_;

@@ -14,6 +14,16 @@ namespace lathe::lower {
 struct WindowTables {
   std::vector<int64_t> z, y, x;
   kernels::WindowShape shape;
+
+  // As kernels read it: over the pictures at `base`, with `zeros` in the padding.
+  template <typename T>
+  kernels::WindowRowsOf<T> rows(const T* base = nullptr, const T* zeros = nullptr) const {
+    kernels::WindowRowsOf<T> w;
+    static_cast<kernels::WindowShape&>(w) = shape;
+    w.z = z.data(), w.y = y.data(), w.x = x.data();
+    w.base = base, w.zeros = zeros;
+    return w;
+  }
 };
 // `in`: the spatial sizes of the picture; `strides`: its own, by axis: image, channel, then the spatial ones.
 WindowTables window_tables(const ops::Window& window, std::span<const int64_t> in, std::span<const int64_t> strides);

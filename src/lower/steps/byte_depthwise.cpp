@@ -23,11 +23,7 @@ class ByteDepthwiseKernel : public StepKernel {
   void run(const StepContext& c) const override {
     const int32_t zero = finish.a_zero(c);
     std::memset(pointer<uint8_t>(c, padding), static_cast<uint8_t>(zero), static_cast<size_t>(channels));
-    kernels::WindowRowsOf<uint8_t> w;
-    static_cast<kernels::WindowShape&>(w) = window.shape;
-    w.z = window.z.data(), w.y = window.y.data(), w.x = window.x.data();
-    w.base = pointer<const uint8_t>(c, input);
-    w.zeros = pointer<const uint8_t>(c, padding);
+    const auto w = window.rows(pointer<const uint8_t>(c, input), pointer<const uint8_t>(c, padding));
     c.workers.each(tasks, [&](int64_t task, int) {
       kernels::TapeOperand operands[kernels::kMaxSlots];
       kernels::Depthwise8Arguments a;

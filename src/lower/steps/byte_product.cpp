@@ -49,9 +49,7 @@ class ByteKernel : public StepKernel {
   Split split;
 
   void run(const StepContext& c) const override {
-    kernels::WindowRowsOf<uint8_t> shared;
-    static_cast<kernels::WindowShape&>(shared) = window.shape;
-    shared.z = window.z.data(), shared.y = window.y.data(), shared.x = window.x.data();
+    kernels::WindowRowsOf<uint8_t> shared = window.rows<uint8_t>();
     const int32_t zero = finish.a_zero(c);
     const uint8_t* from = pointer<const uint8_t>(c, input);
     if (padded) {

@@ -63,10 +63,7 @@ class DenseConvolution : public StepKernel {
         for (int64_t r = total * task / pad->tasks; r < total * (task + 1) / pad->tasks; ++r) pad->run_row(c, r, task);
       });
     }
-    kernels::WindowRows rows_of;
-    static_cast<kernels::WindowShape&>(rows_of) = window.shape;
-    rows_of.z = window.z.data(), rows_of.y = window.y.data(), rows_of.x = window.x.data();
-    if (zeros) rows_of.zeros = pointer<const float>(c, *zeros);
+    const kernels::WindowRows rows_of = window.rows<float>(nullptr, zeros ? pointer<const float>(c, *zeros) : nullptr);
     const float* in = pad ? pointer<const float>(c, pad->to) : before ? nullptr : pointer<const float>(c, input);
     if (before && before->block == 0) before->make_all(c, rows);
     c.workers.each(groups * split.count(), [&](int64_t task, int) {

@@ -32,10 +32,7 @@ class PlaneConvolution : public StepKernel {
     if (raw_weights) pack_plane(pointer<const float>(c, *raw_weights), groups * group, group, taps, pointer<float>(c, weights));
     c.workers.each(tasks, [&](int64_t task, int) {
       kernels::TapeOperand operands[kernels::kMaxSlots];
-      kernels::WindowRows here;
-      static_cast<kernels::WindowShape&>(here) = window.shape;
-      here.z = window.z.data(), here.y = window.y.data(), here.x = window.x.data();
-      here.base = pointer<const float>(c, input);
+      const auto here = window.rows(pointer<const float>(c, input));
       kernels::PlaneArguments a;
       a.op = group == 1 ? kernels::PlaneOp::depthwise : kernels::PlaneOp::grouped;
       a.window = &here;

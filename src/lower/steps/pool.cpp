@@ -21,10 +21,7 @@ class PoolKernel : public StepKernel {
   int64_t channels = 0, out_pitch = 0, rows = 0, tasks = 1;
 
   void run(const StepContext& c) const override {
-    kernels::WindowRows w;
-    static_cast<kernels::WindowShape&>(w) = window.shape;
-    w.z = window.z.data(), w.y = window.y.data(), w.x = window.x.data();
-    w.base = pointer<const float>(c, input);
+    const auto w = window.rows(pointer<const float>(c, input));
     c.workers.each(tasks, [&](int64_t task, int) {
       kernels::PlaneArguments a;
       a.op = op;
@@ -86,6 +83,50 @@ class AnyKernel : public StepKernel {
     });
   }
 };
+
+}  // namespace
+
+std::optional<kernels::PoolNumber> number_of(DType d) {
+  switch (d) {
+    case DType::f32: return kernels::PoolNumber::f32;
+    case DType::f64: return kernels::PoolNumber::f64;
+    case DType::u8: return kernels::PoolNumber::u8;
+    case DType::i8: return kernels::PoolNumber::i8;
+    default: return std::nullopt;
+  }
+}
+
+int64_t most_pool_tasks(const Machine& machine) { return machine.threads > 1 ? machine.threads * 4 : 1; }
+
+namespace {
+
+bool takes_any(const GraphView& view, const Node& n) {
+  if (!view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0]) || !number_of(view.dtype(n.inputs[0]))) return false;
+  const bool places = given(n.outputs, 1);
+  if (places && !view.is_static(n.outputs[1])) return false;
+  if (n.op == "AveragePool") return view.dtype(n.inputs[0]) == DType::f64;
+  return view.dtype(n.inputs[0]) != DType::f32 || places;
+}
+
+}  // namespace
+
+std::unique_ptr<PoolMatch> match_pool(const GraphView& view, const Group& group, bool any) {
+  if (!group.single()) return nullptr;
+  const Node& n = view.node(group.nodes[0]);
+  if ((n.op != "MaxPool" && n.op != "AveragePool") || !n.domain.empty() || n.outputs.empty()) return nullptr;
+  if (!any && (!all_f32(view.graph(), n) || given(n.outputs, 1))) return nullptr;
+  if (any && !takes_any(view, n)) return nullptr;
+  auto m = std::make_unique<PoolMatch>(view, group, n.op == "MaxPool" ? StepKind::max_pool : StepKind::average_pool);
+  m->xs = view.shape(n.inputs[0]), m->ys = view.shape(n.outputs[0]);
+  if (m->xs.size() > 5) return nullptr;
+  m->window = ops::read_window(n, spatial(m->xs));
+  const int64_t outputs = element_count(m->ys);
+  m->work = {static_cast<double>(outputs) * static_cast<double>(m->window.taps()),
+             4.0 * static_cast<double>(element_count(m->xs) + outputs)};
+  return m;
+}
+
+namespace {
 
 class LinesFamily : public StepFamily {
  public:

@@ -1,4 +1,4 @@
-// Largest elements of windows of bytes, channels-last; and what the families of pools share.
+// Largest elements of windows of bytes, channels-last.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -8,46 +8,6 @@
 #include "lower/steps/pool.hpp"
 
 namespace lathe::lower {
-
-std::optional<kernels::PoolNumber> number_of(DType d) {
-  switch (d) {
-    case DType::f32: return kernels::PoolNumber::f32;
-    case DType::f64: return kernels::PoolNumber::f64;
-    case DType::u8: return kernels::PoolNumber::u8;
-    case DType::i8: return kernels::PoolNumber::i8;
-    default: return std::nullopt;
-  }
-}
-
-int64_t most_pool_tasks(const Machine& machine) { return machine.threads > 1 ? machine.threads * 4 : 1; }
-
-namespace {
-
-bool takes_any(const GraphView& view, const Node& n) {
-  if (!view.is_static(n.inputs[0]) || !view.is_static(n.outputs[0]) || !number_of(view.dtype(n.inputs[0]))) return false;
-  const bool places = given(n.outputs, 1);
-  if (places && !view.is_static(n.outputs[1])) return false;
-  if (n.op == "AveragePool") return view.dtype(n.inputs[0]) == DType::f64;
-  return view.dtype(n.inputs[0]) != DType::f32 || places;
-}
-
-}  // namespace
-
-std::unique_ptr<PoolMatch> match_pool(const GraphView& view, const Group& group, bool any) {
-  if (!group.single()) return nullptr;
-  const Node& n = view.node(group.nodes[0]);
-  if ((n.op != "MaxPool" && n.op != "AveragePool") || !n.domain.empty() || n.outputs.empty()) return nullptr;
-  if (!any && (!all_f32(view.graph(), n) || given(n.outputs, 1))) return nullptr;
-  if (any && !takes_any(view, n)) return nullptr;
-  auto m = std::make_unique<PoolMatch>(view, group, n.op == "MaxPool" ? StepKind::max_pool : StepKind::average_pool);
-  m->xs = view.shape(n.inputs[0]), m->ys = view.shape(n.outputs[0]);
-  if (m->xs.size() > 5) return nullptr;
-  m->window = ops::read_window(n, spatial(m->xs));
-  const int64_t outputs = element_count(m->ys);
-  m->work = {static_cast<double>(outputs) * static_cast<double>(m->window.taps()),
-             4.0 * static_cast<double>(element_count(m->xs) + outputs)};
-  return m;
-}
 
 namespace {
 
@@ -62,11 +22,7 @@ class BytesKernel : public StepKernel {
 
   void run(const StepContext& c) const override {
     std::memset(pointer<uint8_t>(c, padding), is_signed ? 0x80 : 0, static_cast<size_t>(channels));
-    kernels::WindowRowsOf<uint8_t> w;
-    static_cast<kernels::WindowShape&>(w) = window.shape;
-    w.z = window.z.data(), w.y = window.y.data(), w.x = window.x.data();
-    w.base = pointer<const uint8_t>(c, input);
-    w.zeros = pointer<const uint8_t>(c, padding);
+    const auto w = window.rows(pointer<const uint8_t>(c, input), pointer<const uint8_t>(c, padding));
     c.workers.each(tasks, [&](int64_t task, int) {
       kernels::Pool8Arguments a;
       a.window = &w;
