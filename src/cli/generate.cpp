@@ -100,6 +100,75 @@ std::string states_text(const Program& p) {
 
 double per_second(int64_t count, double seconds) { return count > 0 && seconds > 0 ? static_cast<double>(count) / seconds : 0; }
 
+struct Figures {
+  double rate = 0, prompt_rate = 0;  // tokens a second
+  double beside = 0;                 // seconds a token beside the model
+  double weights = 0, states = 0;    // bytes that a token reads
+  double reading = 0, share = 0;     // bytes a second that the machine reads, and what of them was read
+};
+
+// What states hold of one sequence, in bytes.
+double state_bytes(const Program& program, double positions) {
+  double sum = 0;
+  for (const StateInfo& s : program.states()) {
+    double bytes = s.in_place ? sizeof(float) : bit_width(s.dtype) / 8.0;
+    for (size_t d = 0; d < s.dims->size(); ++d) {
+      const Dim& dim = (*s.dims)[d];
+      bytes *= static_cast<int>(d) == s.axis ? positions : dim.known() ? static_cast<double>(dim.value) : 1;
+    }
+    sum += bytes;
+  }
+  return sum;
+}
+
+// `several`: sequences at once, each with states of its own, which are not told.
+Figures figures_of(const Program& program, int64_t positions, const Generated& g, bool several) {
+  Figures f;
+  const auto made = static_cast<int64_t>(g.tokens.size());
+  f.rate = per_second(made - 1, g.seconds);
+  f.prompt_rate = per_second(g.prompt, g.first_seconds);
+  f.beside = made > 1 ? (g.seconds - g.model_seconds) / static_cast<double>(made - 1) : 0;
+  try {
+    f.weights = static_cast<double>(program.describe(one_position(program)).weight_bytes);
+  } catch (const Error&) {  // a model that cannot begin with nothing: what it reads is not told
+  }
+  // In the middle of what was made.
+  if (!several) f.states = state_bytes(program, static_cast<double>(positions) - static_cast<double>(made) / 2);
+  const int threads = program.options().threads;
+  const auto part = static_cast<size_t>((f.weights + f.states) / threads);
+  f.reading = 1e9 * measure_read_bandwidth(program.options().isa, std::clamp<size_t>(part, 1 << 12, size_t{256} << 20), threads, 0.1);
+  f.share = (f.weights + f.states) * f.rate / f.reading;
+  return f;
+}
+
+std::string ended_text(const Options& o, const std::string& ended) {
+  if (ended == "count") return fmt::format("by --most {}", o.how.most);
+  if (ended == "token") return "by the model";
+  if (ended == "room") return "for want of room (--positions)";
+  return ended == "text" ? "by --stop" : ended;
+}
+
+std::string summary(const Program& program, const Options& o, const Generated& g, const Figures& f) {
+  Table table("ll");
+  table.row(
+      {"prompt", fmt::format("{} tokens, the next one {} later: {:.0f} tokens/s", g.prompt, seconds_text(g.first_seconds), f.prompt_rate)});
+  std::string made = fmt::format("{} tokens", g.tokens.size());
+  if (g.tokens.size() > 1)
+    made += fmt::format(" in {}: {:.1f} tokens/s; {} a token beside the model, printing among it", seconds_text(g.seconds), f.rate,
+                        seconds_text(f.beside));
+  table.row({"made", made});
+  if (f.rate > 0)
+    table.row({"a token reads",
+               fmt::format("{} of weights{}: {:.0f} % of what {:.1f} GB/s of reading allow", bytes_text(f.weights),
+                           f.states > 0 ? fmt::format(", {} of states", bytes_text(f.states)) : "", 100 * f.share, f.reading / 1e9)});
+  table.row({"states", states_text(program)});
+  if (g.proposed > 0)
+    table.row({"draft", fmt::format("{} of {} proposed tokens kept ({:.0f} %)", g.kept, g.proposed,
+                                    100.0 * static_cast<double>(g.kept) / static_cast<double>(g.proposed))});
+  table.row({"ended", ended_text(o, g.ended)});
+  return table.text();
+}
+
 }  // namespace
 
 Command add_generate(CLI::App& app) {
@@ -187,28 +256,7 @@ Command add_generate(CLI::App& app) {
     show(stream.rest());
     if (people) fmt::print("\n");
     if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) throw std::runtime_error("standard output cannot be written");
-    // What one token reads: weights, and what states hold in the middle of the run.
-    double weights = 0;
-    try {
-      weights = static_cast<double>(program.describe(one_position(program)).weight_bytes);
-    } catch (const Error&) {  // a model that cannot begin with nothing: what it reads is not told
-    }
-    const auto made = static_cast<int64_t>(g.tokens.size());
-    double state = 0;
-    if (o->how.beams == 1) {  // of several sequences at once each has its own
-      for (const auto& [name, t] : generator.lane().save_state().tensors) state += static_cast<double>(t.byte_size());
-      const double positions = static_cast<double>(std::max<int64_t>(1, g.prompt + made));
-      state *= (static_cast<double>(g.prompt) + static_cast<double>(made) / 2) / positions;
-    }
-    const double rate = per_second(made - 1, g.seconds), prompt_rate = per_second(g.prompt, g.first_seconds);
-    const int threads = program.options().threads;
-    const double reading =
-        1e9 * measure_read_bandwidth(
-                  program.options().isa,
-                  std::clamp<size_t>(static_cast<size_t>(weights + state) / static_cast<size_t>(threads), 1 << 12, size_t{256} << 20),
-                  threads, 0.1);
-    const double share = (weights + state) * rate / reading;
-    const double beside = made > 1 ? (g.seconds - g.model_seconds) / static_cast<double>(made - 1) : 0;
+    const Figures f = figures_of(program, generator.lane().positions(), g, o->how.beams > 1);
     write_json(o->model.json, {{"model", o->model.model},
                                {"prompt_tokens", g.prompt},
                                {"tokens", g.tokens},
@@ -221,40 +269,19 @@ Command add_generate(CLI::App& app) {
                                  {"scores", generator.roles().scores}}},
                                {"states", states_json(program)},
                                {"why_copied", program.why_copied()},
-                               {"threads", threads},
+                               {"threads", program.options().threads},
                                {"first_token_seconds", g.first_seconds},
-                               {"prompt_tokens_per_second", prompt_rate},
-                               {"tokens_per_second", rate},
-                               {"beside_the_model_seconds", beside},
-                               {"weight_bytes", weights},
-                               {"state_bytes", state},
-                               {"read_bandwidth", reading},
-                               {"share_of_reading", share},
+                               {"prompt_tokens_per_second", f.prompt_rate},
+                               {"tokens_per_second", f.rate},
+                               {"beside_the_model_seconds", f.beside},
+                               {"weight_bytes", f.weights},
+                               {"state_bytes", f.states},
+                               {"read_bandwidth", f.reading},
+                               {"share_of_reading", f.share},
                                {"log_likelihood", o->how.beams > 1 ? Json(g.log_likelihood) : Json(nullptr)},
                                {"proposed", g.proposed},
                                {"kept", g.kept}});
-    if (people) {
-      Table table("ll");
-      table.row({"prompt",
-                 fmt::format("{} tokens, the next one {} later: {:.0f} tokens/s", g.prompt, seconds_text(g.first_seconds), prompt_rate)});
-      table.row({"made", made > 1 ? fmt::format("{} tokens in {}: {:.1f} tokens/s; {} a token beside the model, printing among it", made,
-                                                seconds_text(g.seconds), rate, seconds_text(beside))
-                                  : fmt::format("{} tokens", made)});
-      if (rate > 0)
-        table.row(
-            {"a token reads", fmt::format("{} of weights{}: {:.0f} % of what {:.1f} GB/s of reading allow", bytes_text(weights),
-                                          state > 0 ? fmt::format(", {} of states", bytes_text(state)) : "", 100 * share, reading / 1e9)});
-      table.row({"states", states_text(program)});
-      if (g.proposed > 0)
-        table.row({"draft", fmt::format("{} of {} proposed tokens kept ({:.0f} %)", g.kept, g.proposed,
-                                        100.0 * static_cast<double>(g.kept) / static_cast<double>(g.proposed))});
-      table.row({"ended", g.ended == "count"   ? fmt::format("by --most {}", o->how.most)
-                          : g.ended == "token" ? "by the model"
-                          : g.ended == "room"  ? "for want of room (--positions)"
-                          : g.ended == "text"  ? "by --stop"
-                                               : g.ended});
-      fmt::print(stderr, "{}", table.text());
-    }
+    if (people) fmt::print(stderr, "{}", summary(program, *o, g, f));
     return kGood;
   };
 }
