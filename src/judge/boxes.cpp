@@ -10,7 +10,7 @@
 #include "base/fail.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
-#include "judge/tables.hpp"
+#include "base/tables.hpp"
 #include "lathe/judge_pictures.hpp"
 
 namespace lathe {
@@ -48,7 +48,7 @@ class Classes {
 std::map<std::string, std::vector<Box>> boxes_of_csv(const fs::path& path, Classes classes) {
   std::map<std::string, std::vector<Box>> out;
   size_t line = 0;
-  for (const auto& cells : judging::rows_of(read_file(path))) {
+  for (const auto& cells : table_rows(read_file(path))) {
     ++line;
     if (cells.size() == 1 && cells[0].empty()) continue;
     const std::string where = fmt::format("{}: line {}", path.string(), line);

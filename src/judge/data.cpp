@@ -6,7 +6,7 @@
 #include "base/fail.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
-#include "judge/tables.hpp"
+#include "base/tables.hpp"
 #include "lathe/judge.hpp"
 #include "lathe/pictures.hpp"
 
@@ -36,7 +36,7 @@ std::vector<LabelledFile> of_table(const fs::path& table, const fs::path& beside
   const fs::path folder = beside.empty() ? table.parent_path() : beside;
   std::vector<LabelledFile> out;
   size_t line = 0;
-  for (const auto& cells : judging::rows_of(read_file(table))) {
+  for (const auto& cells : table_rows(read_file(table))) {
     ++line;
     if (cells.size() == 1 && cells[0].empty()) continue;
     if (cells.size() < 2 || cells[0].empty()) fail(Category::format, "{}: line {}: expected FILE,LABEL", table.string(), line);

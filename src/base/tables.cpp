@@ -1,8 +1,8 @@
-#include "judge/tables.hpp"
+#include "base/tables.hpp"
 
 #include <algorithm>
 
-namespace lathe::judging {
+namespace lathe {
 namespace {
 
 std::vector<std::string> cells_of(std::string_view line) {
@@ -20,7 +20,7 @@ std::vector<std::string> cells_of(std::string_view line) {
 
 }  // namespace
 
-std::vector<std::vector<std::string>> rows_of(std::string_view text) {
+std::vector<std::vector<std::string>> table_rows(std::string_view text) {
   std::vector<std::vector<std::string>> rows;
   for (size_t at = 0; at < text.size();) {
     const size_t end = std::min(text.find('\n', at), text.size());
@@ -32,4 +32,4 @@ std::vector<std::vector<std::string>> rows_of(std::string_view text) {
   return rows;
 }
 
-}  // namespace lathe::judging
+}  // namespace lathe

@@ -5,9 +5,9 @@
 #include <string_view>
 #include <vector>
 
-namespace lathe::judging {
+namespace lathe {
 
 // The cells of each line; a cell in quotes may hold commas, and two quotes for one. Empty lines are one empty cell.
-std::vector<std::vector<std::string>> rows_of(std::string_view text);
+std::vector<std::vector<std::string>> table_rows(std::string_view text);
 
-}  // namespace lathe::judging
+}  // namespace lathe
