@@ -2,11 +2,12 @@
 #include "ops/vision.hpp"
 
 #include <algorithm>
-#include <array>
 #include <cmath>
 #include <limits>
 #include <numeric>
 
+#include "ops/grid.hpp"
+#include "ops/regions.hpp"
 #include "ops/support.hpp"
 #include "ops/window.hpp"
 
@@ -99,71 +100,43 @@ std::vector<Tensor> non_max_suppression(const EvalContext& c) {
 
 // ---- regions ----
 
-// The four pixels around (y, x), each times its bilinear weight; zeros outside by more than one pixel.
-std::array<double, 4> weighted_corners(const double* plane, int64_t height, int64_t width, double y, double x) {
-  // Written so that NaN counts as outside, too.
-  const bool inside = y >= -1 && y <= static_cast<double>(height) && x >= -1 && x <= static_cast<double>(width);
-  if (!inside || height == 0 || width == 0) return {};
-  y = std::max(0.0, y);
-  x = std::max(0.0, x);
-  int64_t y0 = static_cast<int64_t>(y), x0 = static_cast<int64_t>(x), y1 = y0 + 1, x1 = x0 + 1;
-  if (y0 >= height - 1) y0 = y1 = height - 1, y = static_cast<double>(y0);
-  if (x0 >= width - 1) x0 = x1 = width - 1, x = static_cast<double>(x0);
-  const double fy = y - static_cast<double>(y0), fx = x - static_cast<double>(x0);
-  return {(1 - fy) * (1 - fx) * plane[y0 * width + x0], (1 - fy) * fx * plane[y0 * width + x1], fy * (1 - fx) * plane[y1 * width + x0],
-          fy * fx * plane[y1 * width + x1]};
-}
-
 std::vector<Tensor> roi_align(const EvalContext& c) {
   const Shape &xs = c.in(0).shape(), &rs = c.in(1).shape();
   if (xs.size() != 4 || rs.size() != 2 || rs[1] != 4 || c.in(2).size() != rs[0])
     fail(Category::shape, "X {}, rois {} and batch_indices {} do not fit", to_string(xs), to_string(rs), to_string(c.in(2).shape()));
   const auto x = widen<double>(c.in(0)), rois = widen<double>(c.in(1));
   const auto batch = integers(c.in(2));
-  const int64_t oh = c.node.integer("output_height", 1), ow = c.node.integer("output_width", 1),
-                ratio = c.node.integer("sampling_ratio", 0);
-  if (oh < 1 || ow < 1 || ratio < 0) fail(Category::value, "output_height, output_width or sampling_ratio is out of range");
-  const double scale = c.node.real("spatial_scale", 1);
-  const bool half = c.version >= 16 && c.node.text("coordinate_transformation_mode", "half_pixel") == "half_pixel",
-             max = c.node.text("mode", "avg") == "max";
+  const RegionRule rule = RegionRule::of(c.node, c.version);
   const int64_t channels = xs[1], height = xs[2], width = xs[3];
-  check_plain_size(rs[0] * channels * oh * ow);
+  check_plain_size(rs[0] * channels * rule.out_height * rule.out_width);
   std::vector<double> y;
   for (int64_t r = 0; r < rs[0]; ++r) {
-    if (batch[r] < 0 || batch[r] >= xs[0]) fail(Category::value, "batch index {} is outside a batch of {}", batch[r], xs[0]);
-    const double* p = rois.data() + r * 4;
-    const double shift = half ? 0.5 : 0;
-    const double x1 = p[0] * scale - shift, y1 = p[1] * scale - shift, x2 = p[2] * scale - shift, y2 = p[3] * scale - shift;
-    double w = x2 - x1, h = y2 - y1;
-    if (!half) w = std::max(w, 1.0), h = std::max(h, 1.0);
-    const double bin_h = h / static_cast<double>(oh), bin_w = w / static_cast<double>(ow);
-    const auto samples = [&](double bin) {
-      if (ratio > 0) return ratio;
-      const double n = std::max(0.0, std::ceil(bin));
-      if (!(std::fabs(bin) < 65536)) fail(Category::value, "a region of interest is absurdly large");
-      return static_cast<int64_t>(n);
-    };
-    const int64_t ny = samples(bin_h), nx = samples(bin_w);
+    check_batch(batch[r], xs[0]);
+    const Region region = rule.region(rois.data() + r * 4);
+    const int64_t samples = region.ny * region.nx;
     for (int64_t ch = 0; ch < channels; ++ch) {
       const double* plane = x.data() + (batch[r] * channels + ch) * height * width;
-      for (int64_t i = 0; i < oh; ++i) {
-        for (int64_t j = 0; j < ow; ++j) {
-          double acc = max ? -INFINITY : 0;
-          for (int64_t a = 0; a < ny; ++a) {
-            for (int64_t b = 0; b < nx; ++b) {
-              const double py = y1 + (static_cast<double>(i) + (static_cast<double>(a) + 0.5) / static_cast<double>(ny)) * bin_h;
-              const double px = x1 + (static_cast<double>(j) + (static_cast<double>(b) + 0.5) / static_cast<double>(nx)) * bin_w;
-              const auto corners = weighted_corners(plane, height, width, py, px);
-              if (max) acc = std::max(acc, *std::ranges::max_element(corners));  // as the standard's max mode takes it
-              else acc += corners[0] + corners[1] + corners[2] + corners[3];
+      for (int64_t i = 0; i < rule.out_height; ++i) {
+        for (int64_t j = 0; j < rule.out_width; ++j) {
+          double acc = rule.max ? -INFINITY : 0;
+          for (int64_t a = 0; a < region.ny; ++a) {
+            for (int64_t b = 0; b < region.nx; ++b) {
+              int64_t index[4];
+              double weight[4];
+              rule.corners(region, i, j, a, b, height, width, index, weight);
+              for (int k = 0; k < 4; ++k) {
+                const double v = index[k] < 0 ? 0 : weight[k] * plane[index[k]];
+                if (rule.max) acc = std::max(acc, v);  // as the standard's max mode takes it
+                else acc += v;
+              }
             }
           }
-          y.push_back(max ? (ny * nx > 0 ? acc : 0) : acc / static_cast<double>(std::max<int64_t>(1, ny * nx)));
+          y.push_back(rule.max ? (samples > 0 ? acc : 0) : acc / static_cast<double>(std::max<int64_t>(1, samples)));
         }
       }
     }
   }
-  return {narrow<double>(c.in(0).dtype(), Shape{rs[0], channels, oh, ow}, y)};
+  return {narrow<double>(c.in(0).dtype(), Shape{rs[0], channels, rule.out_height, rule.out_width}, y)};
 }
 
 std::vector<Tensor> max_roi_pool(const EvalContext& c) {
@@ -209,96 +182,31 @@ std::vector<Tensor> max_roi_pool(const EvalContext& c) {
 
 // ---- GridSample, AffineGrid ----
 
-double cubic_weight(double d) {
-  constexpr double a = -0.75;
-  d = std::fabs(d);
-  if (d <= 1) return ((a + 2) * d - (a + 3)) * d * d + 1;
-  if (d < 2) return ((a * d - 5 * a) * d + 8 * a) * d - 4 * a;
-  return 0;
-}
-
-// Reflects x at the borders low and high until it is between them.
-double reflected(double x, double low, double high) {
-  const double span = high - low;
-  if (span <= 0) return low;
-  double d = std::fmod(std::fabs(x - low), 2 * span);
-  if (d > span) d = 2 * span - d;
-  return low + d;
-}
-
 std::vector<Tensor> grid_sample(const EvalContext& c) {
   const Tensor &X = c.in(0), &G = c.in(1);
   const int64_t axes = X.rank() - 2;
   if (axes < 1 || G.rank() != X.rank() || G.shape().back() != axes || G.shape()[0] != X.shape()[0])
     fail(Category::shape, "X is {} and grid {}, expected N x C x spatial and N x spatial x {}", to_string(X.shape()), to_string(G.shape()),
          axes);
-  std::string mode = c.node.text("mode", c.version >= 20 ? "linear" : "bilinear");
-  if (mode == "bilinear") mode = "linear";
-  if (mode == "bicubic") mode = "cubic";
-  const std::string padding = c.node.text("padding_mode", "zeros");
-  if (mode != "linear" && mode != "nearest" && mode != "cubic") fail(Category::value, "mode '{}' is not known", mode);
-  if (padding != "zeros" && padding != "border" && padding != "reflection")
-    fail(Category::value, "padding_mode '{}' is not known", padding);
-  if (mode == "cubic" && axes != 2) fail(Category::value, "mode cubic is for pictures; X has {} spatial axes", axes);
-  const bool corners = c.node.integer("align_corners", 0) != 0;
+  const GridRule rule(c.node, c.version, X.shape());
   const auto x = widen<double>(X), grid = widen<double>(G);
   const Shape in(X.shape().begin() + 2, X.shape().end()), out(G.shape().begin() + 1, G.shape().end() - 1);
-  const auto strides = strides_of(in);
   const int64_t channels = X.shape()[1], in_size = element_count(in), out_size = element_count(out);
   Shape shape{X.shape()[0], channels};
   shape.insert(shape.end(), out.begin(), out.end());
-  if (in_size == 0 && padding != "zeros" && element_count(shape) > 0)
-    fail(Category::shape, "X is {}: there is no pixel that padding_mode '{}' could take", to_string(X.shape()), padding);
+  if (in_size == 0 && !rule.padded_with_zeros() && element_count(shape) > 0)
+    fail(Category::shape, "X is {}: there is no pixel that padding_mode '{}' could take", to_string(X.shape()),
+         c.node.text("padding_mode", "zeros"));
   check_plain_size(element_count(shape));
-  std::vector<double> y(element_count(shape));
-  const int taps = mode == "nearest" ? 1 : mode == "linear" ? 2 : 4;
-  std::vector<int64_t> first(axes);
-  std::vector<std::vector<double>> weight(axes, std::vector<double>(taps));
-  int64_t combinations = 1;
-  for (int64_t a = 0; a < axes; ++a) combinations *= taps;
-  const auto settle = [&](int64_t i, int64_t n) -> int64_t {  // a source index, or -1 for a zero
-    if (i >= 0 && i < n) return i;
-    if (padding == "zeros") return -1;
-    if (padding == "border") return std::clamp<int64_t>(i, 0, n - 1);
-    const double r = corners ? reflected(static_cast<double>(i), 0, static_cast<double>(n - 1))
-                             : reflected(static_cast<double>(i), -0.5, static_cast<double>(n) - 0.5);
-    return std::clamp<int64_t>(static_cast<int64_t>(std::nearbyint(r)), 0, n - 1);
-  };
+  std::vector<double> y(element_count(shape)), weight(rule.taps());
+  std::vector<int64_t> index(rule.taps());
   for (int64_t b = 0; b < X.shape()[0]; ++b) {
     for (int64_t p = 0; p < out_size; ++p) {
-      const double* g = grid.data() + (b * out_size + p) * axes;
-      for (int64_t a = 0; a < axes; ++a) {  // the grid names the last axis first
-        const double n = static_cast<double>(in[a]), raw = g[axes - 1 - a];
-        double at = corners ? (raw + 1) / 2 * (n - 1) : ((raw + 1) * n - 1) / 2;
-        if (!std::isfinite(at) || std::fabs(at) > 1e15) at = padding == "zeros" ? -1e9 : 0;
-        // Borders act on the position itself for nearest and linear; the cubic kernel settles each tap.
-        if (mode != "cubic") {
-          if (padding == "border") at = std::clamp(at, 0.0, n - 1);
-          else if (padding == "reflection") at = std::clamp(corners ? reflected(at, 0, n - 1) : reflected(at, -0.5, n - 0.5), 0.0, n - 1);
-        }
-        if (mode == "nearest") {
-          first[a] = static_cast<int64_t>(std::nearbyint(at));
-          weight[a][0] = 1;
-        } else if (mode == "linear") {
-          first[a] = static_cast<int64_t>(std::floor(at));
-          weight[a][1] = at - std::floor(at);
-          weight[a][0] = 1 - weight[a][1];
-        } else {
-          first[a] = static_cast<int64_t>(std::floor(at)) - 1;
-          for (int t = 0; t < 4; ++t) weight[a][t] = cubic_weight(at - static_cast<double>(first[a] + t));
-        }
-      }
-      for (int64_t k = 0; k < combinations; ++k) {
-        double w = 1;
-        int64_t at = 0, rest = k;
-        for (int64_t a = axes - 1; a >= 0 && at >= 0; --a) {
-          const int64_t t = rest % taps, i = settle(first[a] + t, in[a]);
-          rest /= taps;
-          w *= weight[a][t];
-          at = i < 0 ? -1 : at + i * strides[a];
-        }
-        if (at < 0 || w == 0) continue;
-        for (int64_t ch = 0; ch < channels; ++ch) y[(b * channels + ch) * out_size + p] += w * x[(b * channels + ch) * in_size + at];
+      rule.at(grid.data() + (b * out_size + p) * axes, index.data(), weight.data());
+      for (int64_t k = 0; k < rule.taps(); ++k) {
+        if (index[k] < 0) continue;
+        for (int64_t ch = 0; ch < channels; ++ch)
+          y[(b * channels + ch) * out_size + p] += weight[k] * x[(b * channels + ch) * in_size + index[k]];
       }
     }
   }

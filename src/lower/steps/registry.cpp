@@ -29,6 +29,8 @@ namespace lathe::lower {
   F(resizes)                   \
   F(resizes_channels_last)     \
   F(resize_axes)               \
+  F(grids)                     \
+  F(regions)                   \
   F(elements)                  \
   F(selections)                \
   F(recurrent)                 \
