@@ -105,6 +105,7 @@ struct BenchOptions {
   double min_seconds = 1.0;   // measured time at least
   double max_seconds = 10.0;
   int64_t min_runs = 10;
+  int64_t held = 0;  // positions that growing states hold when each run begins (zeros); what it adds is taken back
   RunOptions run{};  // of each run: stop and limit
 };
 
@@ -160,6 +161,7 @@ struct Contender {
   int threads = 1, lanes = 1;  // threads of each lane
   int64_t items = 1;           // that a run does
   std::vector<Tensor> inputs;
+  int64_t held = 0;  // as in BenchOptions
 };
 struct TurnTimes {
   std::vector<double> latencies;  // seconds a run, all rounds

@@ -46,6 +46,7 @@ struct OpProfile {
 struct ProfileOptions {
   int runs = 50;
   bool cold = false;        // caches emptied before every run
+  int64_t held = 0;         // as in BenchOptions
   double max_seconds = 60;  // no further run is begun after this time: what takes minutes is run less often
   RunOptions run{};         // of each run: stop, limit and progress
   std::function<void(const std::string&)> progress{};

@@ -11,6 +11,7 @@
 #include <utility>
 
 #include "base/fail.hpp"
+#include "measure/held.hpp"
 
 namespace lathe {
 namespace {
@@ -58,7 +59,11 @@ ArrivalResult under_load(const Program& program, int threads, const std::vector<
   const auto serve = [&] {
     try {
       Lane lane(program, threads);
-      for (int i = 0; i < 3; ++i) lane.run(std::span<const Tensor>(inputs), o.run);
+      HeldRuns held(lane, inputs, 0);
+      for (int i = 0; i < 3; ++i) {
+        lane.run(std::span<const Tensor>(inputs), o.run);
+        held.after_run();
+      }
       {
         std::unique_lock guard(lock);
         ++warm;
@@ -82,6 +87,7 @@ ArrivalResult under_load(const Program& program, int threads, const std::vector<
         lane.run(std::span<const Tensor>(inputs), o.run);
         taken[static_cast<size_t>(k)] = begin;
         done[static_cast<size_t>(k)] = now();
+        held.after_run();
       }
     } catch (...) {
       const std::lock_guard guard(lock);
@@ -162,11 +168,13 @@ HighestRate highest_rate(const Program& program, int threads, const std::vector<
   double one = 0;
   {
     Lane lane(program, threads);
+    HeldRuns held(lane, inputs, 0);
     std::vector<double> seconds;
     for (int i = 0; i < 5; ++i) {
       const auto t = Clock::now();
       lane.run(std::span<const Tensor>(inputs), o.run);
       seconds.push_back(Seconds(Clock::now() - t).count());
+      held.after_run();
     }
     one = summarise(std::move(seconds)).median;
   }

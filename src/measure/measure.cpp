@@ -16,6 +16,7 @@
 #include "base/memory.hpp"
 #include "kernels/isa.hpp"
 #include "kernels/probe.hpp"
+#include "measure/held.hpp"
 
 namespace lathe {
 namespace {
@@ -256,12 +257,14 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
     std::vector<double> warming;
     try {
       Lane lane(program, threads);
+      HeldRuns held(lane, inputs, o.held);
       start = Clock::now();
       double once = 0;
       do {
         const auto t0 = Clock::now();
         lane.run(std::span<const Tensor>(inputs), o.run);
         once = since(t0);
+        held.after_run();
         warming.push_back(once);
         still = stands_still(warming) && since(start) > 0.05;
       } while (!still && since(start) < o.warmup_seconds);
@@ -278,6 +281,7 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
         const auto t0 = Clock::now();
         lane.run(std::span<const Tensor>(inputs), measured);
         own.push_back(since(t0));
+        held.after_run();
         if (o.lanes == 1 && since(segment_start) > 0.1) {
           const auto probe_start = Clock::now();
           peaks.push_back(measure_fma_peak(program.options().isa, std::min(all, 64), 0.004));

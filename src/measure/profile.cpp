@@ -8,6 +8,7 @@
 #include <map>
 
 #include "base/fail.hpp"
+#include "measure/held.hpp"
 
 namespace lathe {
 
@@ -46,12 +47,15 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
   Profile p;
   const EditionInfo info = lane.program().describe(shapes);
   p.flops = info.flops;
+  HeldRuns held(lane, inputs, o.held);
   const auto run = [&](bool timed) {
     lane.time_steps(timed);
     if (o.cold) empty_caches();
     const auto start = Clock::now();
     lane.run(std::span<const Tensor>(inputs), o.run);
-    return std::chrono::duration<double>(Clock::now() - start).count();
+    const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
+    held.after_run();
+    return seconds;
   };
   run(false);
   run(true);

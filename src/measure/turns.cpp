@@ -1,5 +1,6 @@
 // Several ways to run a model, timed by turns.
 #include "lathe/measure.hpp"
+#include "measure/held.hpp"
 
 #include <barrier>
 #include <chrono>
@@ -20,7 +21,11 @@ class Lanes {
   explicit Lanes(const Contender& r) : r_(r) {
     for (int i = 0; i < r.lanes; ++i) {
       lanes_.emplace_back(r.program, r.threads);
-      (void)lanes_.back().run(std::span<const Tensor>(r.inputs));  // what is done once is done here
+    }
+    for (Lane& lane : lanes_) {
+      held_.emplace_back(lane, r.inputs, r.held);
+      (void)lane.run(std::span<const Tensor>(r.inputs));  // what is done once is done here
+      held_.back().after_run();
     }
   }
   void run_for(double seconds, TurnTimes& into) {
@@ -38,6 +43,7 @@ class Lanes {
           const auto t = Clock::now();
           (void)lanes_[lane].run(std::span<const Tensor>(r_.inputs));
           own.push_back(since(t));
+          held_[lane].after_run();
         } while (since(start) < seconds);
       } catch (...) {
         const std::lock_guard lock(mutex);
@@ -62,6 +68,7 @@ class Lanes {
  private:
   const Contender& r_;
   std::vector<Lane> lanes_;
+  std::vector<HeldRuns> held_;
 };
 
 }  // namespace
