@@ -21,6 +21,7 @@ struct Form {
   bool node = false;    // the standard's Attention
   bool copied = false;  // the state is read by something else, too
   bool halves = false;  // states are f16, and so are keys and values
+  bool told = false;    // with mask: an input says where tokens stand
 };
 
 struct Decoder {
@@ -45,6 +46,7 @@ struct Decoder {
     const int64_t model = f.heads * f.width;
     const ValueId tokens = b.input("tokens", DType::i64, {"batch", "new"});
     const ValueId seen = f.mask ? b.input("seen", DType::i64, {"batch", "all"}) : kAbsent;
+    const ValueId told = f.told ? b.input("positions", DType::i64, {"batch", "new"}) : kAbsent;
     std::vector<ValueId> past;
     for (int64_t l = 0; l < f.layers; ++l) {
       for (const char* what : {"keys", "values"})
@@ -58,7 +60,7 @@ struct Decoder {
       const ValueId all = op("Add", {before, fresh});
       // Positions of what is new, from the length of the state.
       const ValueId at = op("Range", {op("Squeeze", {before}), op("Squeeze", {all}), ints({1}, true)});
-      x = op("Add", {x, op("Gather", {w({64, model}, 1), at})});
+      x = op("Add", {x, op("Gather", {w({64, model}, 1), f.told ? told : at})});
       if (f.causal) {
         const ValueId places = op("Range", {ints({0}, true), op("Squeeze", {all}), ints({1}, true)});
         const ValueId ahead = op("Greater", {op("Unsqueeze", {places, ints({0})}), op("Unsqueeze", {at, ints({1})})});  // [new, all]

@@ -236,6 +236,8 @@ TEST_CASE("every command line of the README does what it says, on the demo model
   fs::copy(kDemo / "sanding/sanding.onnx", f.path / "sanding.onnx");
   fs::copy(kDemo / "sanding/sand.toml", f.path / "sand.toml");
   fs::copy(kDemo / "notes/notes.onnx", f.path / "notes.onnx");
+  fs::copy(kDemo / "sanding/rounds.toml", f.path / "rounds.toml");
+  for (const char* folder : {"jobcard", "chatter"}) fs::copy(kDemo / folder, f.path / folder, fs::copy_options::recursive);
   fs::copy(kDemo / "sanding/scratched", f.path / "scratched");
   std::string gate = slurp(kDemo / "knots/gate.toml");
   gate.replace(gate.find("\"test\""), 6, "\"scans\"");

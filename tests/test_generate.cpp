@@ -215,6 +215,111 @@ TEST_CASE("beams keep the most likely sequences") {
   }
 }
 
+TEST_CASE("sequences side by side come and go, and each is what it is by itself") {
+  std::mt19937_64 random(9);
+  std::vector<Prompt> prompts;
+  for (int i = 0; i < 11; ++i) {
+    Prompt p;
+    for (int64_t n = 1 + static_cast<int64_t>(random() % 9); n > 0; --n) p.tokens.push_back(static_cast<int64_t>(random() % 30));
+    prompts.push_back(std::move(p));
+  }
+  for (const Form& f : {Form{.mask = true, .causal = true, .told = true}, Form{.kv_heads = 2, .mask = true, .causal = true, .told = true},
+                        Form{.mask = true, .causal = true, .halves = true, .told = true},
+                        Form{.mask = true, .causal = true, .copied = true, .told = true}}) {
+    const Graph g = decoder(f);
+    for (const int threads : {1, 2}) {
+      for (const double temperature : {0.0, 1.5}) {
+        GenerateOptions o;
+        o.most = 24;
+        o.sampling.temperature = temperature;
+        o.seed = 5;
+        o.stop_tokens = {7, 8};
+        Generator generator(with_states(g, threads));
+        std::vector<std::vector<int64_t>> alone;
+        for (const Prompt& p : prompts) alone.push_back(generator.run(p.tokens, o).tokens);
+        for (const int64_t width : {1, 2, 4, 20}) {
+          CAPTURE(width);
+          std::vector<std::vector<int64_t>> heard(prompts.size());
+          const auto all = generator.run_all(prompts, width, o, [&](size_t i, int64_t t) {
+            heard[i].push_back(t);
+            return true;
+          });
+          REQUIRE(all.size() == prompts.size());
+          for (size_t i = 0; i < all.size(); ++i) {
+            CAPTURE(i);
+            CHECK(all[i].tokens == alone[i]);
+            CHECK(all[i].tokens == heard[i]);
+            CHECK(all[i].prompt == static_cast<int64_t>(prompts[i].tokens.size()));
+            CHECK(all[i].ended == (all[i].tokens.size() == 24 ? "count" : "token"));
+          }
+        }
+      }
+    }
+  }
+}
+
+TEST_CASE("side by side: recurrent models need no mask; room ends those that fill it; what cannot be is said") {
+  // tokens [batch, 1] -> a state that mixes them in.
+  Builder b("recurrent", 17);
+  const ValueId tokens = b.input("tokens", DType::i64, {"batch", 1}), before = b.input("h_in", DType::f32, {"batch", 6});
+  const ValueId row = b.op("Gather", {b.constant("table", random_tensor({20, 6}, 1)),
+                                      b.op("Squeeze", {tokens, b.constant("one", Tensor::from<int64_t>({1}, {1}))})});
+  const ValueId after = b.op("Tanh", {b.op("Add", {row, b.op("MatMul", {before, b.constant("again", random_tensor({6, 6}, 2))})})});
+  b.output(b.op("MatMul", {after, b.constant("out", random_tensor({6, 20}, 3, -3, 3))}), "scores");
+  b.output(b.op("Identity", {after}), "h_out");
+  Generator recurrent(compile(b.finish(), {.states = {{"h_out", "h_in"}}}));
+  GenerateOptions o;
+  o.most = 9;
+  const std::vector<Prompt> prompts{{{1, 2, 3}}, {{4}}, {{5, 6, 7, 8, 9, 10}}, {{11, 12}}};
+  const auto all = recurrent.run_all(prompts, 3, o);
+  for (size_t i = 0; i < prompts.size(); ++i) CHECK(all[i].tokens == recurrent.run(prompts[i].tokens, o).tokens);
+  // Room for eight positions: prompts of several lengths end by it after as many tokens as are left.
+  const Graph g = decoder({.mask = true, .causal = true, .told = true});
+  Generator small(with_states(g, 1, 8));
+  const auto ended = small.run_all(std::vector<Prompt>{{{1, 2, 3}}, {{1, 2, 3, 4, 5, 6}}, {{9}}}, 2, {.most = 30});
+  for (size_t i = 0; i < 3; ++i) {
+    const Generated one = small.run(std::vector<std::vector<int64_t>>{{1, 2, 3}, {1, 2, 3, 4, 5, 6}, {9}}[i], {.most = 30});
+    CHECK(ended[i].ended == "room");
+    CHECK(ended[i].tokens == one.tokens);
+  }
+  // One that is asked to end, and none at all.
+  const auto asked = small.run_all(std::vector<Prompt>{{{1, 2}}, {{3}}}, 2, {.most = 5}, [](size_t i, int64_t) { return i != 0; });
+  CHECK(asked[0].ended == "asked");
+  CHECK(asked[0].tokens.size() == 1);
+  CHECK(asked[1].tokens.size() == 5);
+  CHECK(small.run_all({}, 2, {}).empty());
+  CHECK(small.run_all(std::vector<Prompt>{{{1}}}, 2, {.most = 0})[0].ended == "count");
+  const auto refused = [](Generator generator, std::vector<Prompt> some, int64_t width, const GenerateOptions& how = {}) {
+    return error_of([&] { generator.run_all(some, width, how); });
+  };
+  CHECK(has(refused(Generator(with_states(g)), {{{1}}, {{}}}, 2), "prompt 2: the prompt is empty"));
+  CHECK(has(refused(Generator(with_states(g)), {{{1}}, {{99}}}, 2), "prompt 2: token 99"));
+  CHECK(has(refused(Generator(with_states(g)), {{{1}}}, 0), "side_by_side is 0"));
+  CHECK(has(refused(Generator(with_states(g)), {{{1}}}, 2, {.beams = 3}), "without beams"));
+  CHECK(has(refused(Generator(with_states(decoder(kCausal))), {{{1}}}, 2), "no input for what is there"));
+  CHECK(has(refused(Generator(with_states(decoder({.mask = true, .causal = true}))), {{{1}}}, 2), "no input for where tokens stand"));
+  // Joining by hand: what does not fit changes nothing.
+  Lane lane(with_states(g)), other(with_states(g));
+  const auto feed = [](Lane& l, Ints some) {
+    const auto n = static_cast<int64_t>(some.size());
+    l.run({{"tokens", Tensor::from<int64_t>({1, n}, some)},
+           {"seen", Tensor::from<int64_t>({1, l.positions() + n}, Ints(static_cast<size_t>(l.positions() + n), 1))},
+           {"positions", Tensor::from<int64_t>({1, n}, Ints(static_cast<size_t>(n), 3))}});
+  };
+  feed(lane, {1, 2});
+  feed(other, {3, 4, 5});
+  SavedState saved = other.save_state();
+  lane.join(saved);
+  CHECK(lane.positions() == 3);
+  CHECK(lane.save_state().tensors[0].second.shape()[0] == 2);
+  CHECK(lane.save_state().tensors[0].second.as<float>()[0] == 0);  // the shorter one's first position
+  saved.tensors[0].second = Tensor(DType::f32, {1, 4, 3, 5});
+  CHECK(has(error_of([&] { lane.join(saved); }), "expected one sequence more of the same sizes"));
+  saved.tensors.erase(saved.tensors.begin());
+  CHECK(has(error_of([&] { lane.join(saved); }), "is not among what is saved"));
+  CHECK(lane.positions() == 3);
+}
+
 TEST_CASE("sequences end where they should, and what cannot be done is said") {
   const Graph g = decoder(kCausal);
   Generator generator(with_states(g));

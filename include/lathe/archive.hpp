@@ -36,6 +36,14 @@ Program load_program(const std::filesystem::path& path, const LoadProgramOptions
 // Whether the file begins as an archive does.
 bool is_program_archive(const std::filesystem::path& path);
 
+// What an archive made with carry_graph can be compiled from: optimised, with its original weights; states, if it keeps any, are outputs
+// and inputs again, named in `states`. Throws Error: unsupported when it carries none; and as load_program does.
+struct CarriedGraph {
+  Graph graph;
+  std::vector<StatePair> states;
+};
+CarriedGraph carried_graph(const std::filesystem::path& path);
+
 struct ArchiveInfo {
   std::string made_by;       // version of the library
   std::string source;        // file name of the model, when it was given

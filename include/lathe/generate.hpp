@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <map>
 #include <random>
 #include <span>
 #include <string>
@@ -44,12 +45,18 @@ class UnitNumbers {
   std::mt19937_64 engine_;
 };
 
+// Under this key of its metadata a model says which token stands for a row of a picture, and which value holds the rows (behind one of
+// zeros, for what has no mark): "MARK VALUE".
+inline constexpr const char* kInsertKey = "lathe.insert";
+
 // What the inputs and outputs of a model are for. Empty: found by find_roles.
 struct Roles {
   std::string tokens{};     // i64 or i32: [batch, new], [new] or [batch, 1]
   std::string mask{};       // ones for what is there: [batch, held and new], or [batch, new]; of any numbers
   std::string positions{};  // i64 or i32, like tokens: where each stands
   std::string scores{};     // [batch, new, vocabulary], [batch, vocabulary] or [new, vocabulary]
+  // Inputs that get a value of their own (Generator::give), the same in every run: what is made of a picture.
+  std::vector<std::string> beside{};
 };
 // What is empty in `given` is found from names, types and sizes. Throws Error (value) naming what is there, where that is not certain.
 Roles find_roles(const Program& program, const Roles& given = {});
@@ -75,6 +82,12 @@ struct Generated {
   int64_t proposed = 0, kept = 0;  // tokens of a draft model
 };
 
+// One of many sequences.
+struct Prompt {
+  std::vector<int64_t> tokens;
+  std::map<std::string, Tensor> beside{};  // of Roles::beside, rows for kInsertKey alone: others cannot be different side by side
+};
+
 // Continues sequences on one lane.
 // Threads: one run at a time. Failure: a run that throws leaves the generator ready for the next.
 class Generator {
@@ -87,11 +100,19 @@ class Generator {
   const Roles& roles() const;
   // How many tokens the model tells apart; 0: only known when it has run.
   int64_t vocabulary() const;
+  // The value of an input that is beside the tokens (Roles::beside), until another is given. Throws Error (value): it is none.
+  void give(const std::string& input, Tensor value);
   // A model that proposes tokens which this one checks, several in one run: the same result, sooner. Both need states that can go back.
   void draft(Generator& draft);
   // `token` gets each as it comes (with beams: all at the end); false from it ends the run. Throws Error (value): an empty prompt, a token
   // the model does not know, a prompt longer than what fits; and what a run throws.
   Generated run(std::span<const int64_t> prompt, const GenerateOptions& options, const std::function<bool(int64_t)>& token = {});
+  // Many sequences, so many of them side by side in one batch: one ends, and the next takes its place. Each is continued as `run` would
+  // continue it, with the same seed. Of a model whose states grow, inputs must say what is there and where tokens stand (mask and
+  // positions), since sequences differ in length. `token` gets the prompt's number and each of its tokens as it comes; false ends that
+  // sequence. No beams, no draft. Throws Error (value) as `run` does, naming the prompt by its number.
+  std::vector<Generated> run_all(std::span<const Prompt> prompts, int64_t side_by_side, const GenerateOptions& options,
+                                 const std::function<bool(size_t prompt, int64_t token)>& token = {});
   Lane& lane();
 
  private:

@@ -14,6 +14,7 @@
 #include "lathe/graph.hpp"
 #include "lathe/judge.hpp"
 #include "lathe/judge_pictures.hpp"
+#include "lathe/line.hpp"
 #include "lathe/logbook.hpp"
 #include "lathe/measure.hpp"
 #include "lathe/narrow.hpp"

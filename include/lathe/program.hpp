@@ -42,6 +42,9 @@ struct CompileOptions {
   size_t arena_limit = 0;  // bytes an edition's arena, and its results beside it, may take each; 0: the machine's memory
   // What lanes keep from run to run; neither inputs nor outputs of the Program then. lathe/state.hpp finds them.
   std::vector<StatePair> states{};
+  // Inputs whose values stay for many runs, such as a picture that a text is written about: what can be made of them alone is made by a
+  // program of its own, Program::once(), whose outputs are inputs of the same names of this one.
+  std::vector<std::string> once{};
   int64_t positions = 0;  // that growing states hold at most; 0: as many as memory holds, with room for more made by doubling
   int editions = 8;       // editions kept; the least recently used goes first
   EvalLimits limits{};    // of what is evaluated plainly: loops, subgraphs, sizes only known at run time
@@ -129,6 +132,9 @@ class Program {
   const std::vector<PassReport>& passes() const;
   const CompileOptions& options() const;  // with threads and isa filled in
   const std::vector<StateInfo>& states() const;
+  // What CompileOptions::once asked for; empty (false) where nothing was asked, or nothing can be made of them alone.
+  Program once() const;
+  explicit operator bool() const { return impl_ != nullptr; }
   // Why growing states are not kept in place; "" when they are, or there is none.
   const std::string& why_copied() const;
   // The edition for these input shapes (in the order of inputs()), compiled now if it is not there yet. With none
@@ -257,6 +263,9 @@ class Lane {
   // Sequences side by side: the i-th is what the from[i]-th was; there may be fewer or more of them than before. Throws Error (value):
   // there is no such, nothing is held, a state has no axis for them (one whose size no other input's decides, and that is not its first).
   void arrange(std::span<const int64_t> from);
+  // One more sequence, behind the others: what a lane of one sequence has saved. All end together: a growing state that holds fewer
+  // positions than the other gets zeros in front, which a mask must hide. Throws Error as restore_state does.
+  void join(const SavedState& saved);
   SavedState save_state() const;
   // Also what another lane of the Program has saved: a fork. Throws Error: value (names, more positions than fit), type, shape.
   void restore_state(const SavedState& saved);

@@ -32,8 +32,8 @@ std::string drawing(const EditionInfo& edition, const DrawingOptions& options = 
 std::string timeline_json(const Profile& profile, const std::string& name);
 
 // One HTML page that needs nothing beside it: what the scripts inside draw from the facts, an object of what the tool's commands write as
-// JSON: "model", "made" (text), "inspect", "bench", "profile", "parity", "walk", "variants", "history", "layout" (see `lathe report`); what is
-// not there is left out of the page. Nothing in the facts can end up as markup.
+// JSON: "model", "made" (text), "inspect", "bench", "profile", "parity", "walk", "variants", "history", "layout" (see `lathe report`); what
+// is not there is left out of the page. Nothing in the facts can end up as markup.
 std::string report_page(const std::string& title, const std::string& facts_json);
 
 }  // namespace lathe

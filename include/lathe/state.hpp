@@ -13,8 +13,10 @@ namespace lathe {
 // has the same there on the right side. Several patterns are separated by commas; one without a star is a pair. Throws Error (value): a
 // pattern without "=" or that pairs nothing, a name that is not there, an input or output in two pairs.
 std::vector<StatePair> pair_states(const Graph& graph, std::string_view patterns);
-// Pairs found: an output and an input of the same dtype and of sizes that fit, whose names are alike but for words such as past and
-// present, in and out, old and new; each must be the only one for the other. Nothing where that is not certain.
+// Under this key of its metadata a model may say which outputs are states, as patterns.
+inline constexpr const char* kStatesKey = "lathe.states";
+// Pairs that its metadata name, or found: an output and an input of the same dtype and of sizes that fit, whose names are alike but for
+// words such as past and present, in and out, old and new; each must be the only one for the other. Nothing where that is not certain.
 std::vector<StatePair> find_states(const Graph& graph);
 
 }  // namespace lathe

@@ -71,6 +71,12 @@ std::string IndexReader::text() {
   return v;
 }
 
+IndexReader IndexReader::part() {
+  const size_t n = count();
+  at_ += n;
+  return {bytes_.subspan(at_ - n, n), name_};
+}
+
 Mapping::Mapping(const std::filesystem::path& path, bool verify) : name_(path.string()) {
   const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
   if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", name_, std::strerror(errno));

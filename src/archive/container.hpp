@@ -15,7 +15,7 @@
 namespace lathe::archive {
 
 inline constexpr std::string_view kMagic = "LATHEPRG";
-inline constexpr uint32_t kVersion = 5;
+inline constexpr uint32_t kVersion = 6;
 inline constexpr size_t kHeaderBytes = 64;
 
 // Whether the file begins as an archive does; false also when it cannot be read.
@@ -76,6 +76,8 @@ class IndexReader {
   float f32();
   double f64();
   std::string text();
+  // A reader of its own for what was written as a text.
+  IndexReader part();
   Blob blob() {
     Blob b;
     b.offset = u64();

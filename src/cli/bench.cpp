@@ -163,6 +163,10 @@ int against_kept(const Options& o, LogEntry now, Json& j) {
 Command add_bench(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
+  o->model.add_states(app);
+  app.add_option("--held", o->bench.held, "Positions that states hold when a run begins (0); what a run adds is taken back")
+      ->check(zero_or_more())
+      ->type_name("N");
   // Lists, here: their values are tried by turns.
   app.remove_option(app.get_option("--batch"));
   app.remove_option(app.get_option("--threads"));
@@ -286,6 +290,9 @@ Command add_bench(CLI::App& app) {
            {"flops_per_run", counted ? Json(r.flops) : Json(nullptr)},
            {"steps_not_counted", r.not_counted},
            {"plain", plain_json(edition, plainly)},
+           {"states", states_json(program)},
+           {"why_copied", program.why_copied()},
+           {"held", o->bench.held},
            {"gflops", counted ? Json(r.gflops) : Json(nullptr)},
            {"peak_gflops", r.peak_gflops},
            {"share_of_peak", counted ? Json(r.share) : Json(nullptr)},
@@ -362,6 +369,9 @@ Command add_bench(CLI::App& app) {
     if (r.read_bandwidth > 0)
       table.row({"weights", fmt::format("{} a run: {:.1f} % of what {:.1f} GB/s of reading allow", bytes_text(r.weight_bytes),
                                         100 * r.share_of_reading, r.read_bandwidth / 1e9)});
+    if (!program.states().empty())
+      table.row({"states",
+                 fmt::format("{}{}", states_text(program), o->bench.held > 0 ? fmt::format("; {} positions held", o->bench.held) : "")});
     table.row({"load, compile", fmt::format("{}, {}", seconds_text(load_seconds), seconds_text(compile_seconds))});
     table.row({"first run", fmt::format("{}; {} runs until medians stood still{}", seconds_text(r.first_seconds), r.warmup_runs,
                                         r.steady ? "" : " (they did not)")});

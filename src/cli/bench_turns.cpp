@@ -28,6 +28,7 @@ Ready ready(BenchFlags& flags) {
   r.contender.program = flags.model.make_program(std::move(graph), options);
   r.contender.threads = r.contender.program.options().threads;
   r.contender.lanes = flags.bench.lanes;
+  r.contender.held = flags.bench.held;
   r.contender.inputs = feed.make(flags.model, r.contender.program, options, flags.seed);
   for (size_t i = 0; i < r.contender.inputs.size(); ++i)
     r.shapes += fmt::format("{}{}", i ? ", " : "", to_string(r.contender.inputs[i].shape()));

@@ -127,15 +127,29 @@ void ModelOptions::add_limits(CLI::App& app) {
       ->type_name("N");
 }
 
+void ModelOptions::add_states(CLI::App& app) {
+  auto* o = app.add_option("--states", states,
+                           "Outputs that are inputs of the next run: OUTPUT=INPUT, a pattern like present.*=past.*, 'found' (by metadata "
+                           "and names), or 'none'")
+                ->type_name("PATTERN,...");
+  if (!states.empty()) o->capture_default_str();
+  app.add_option("--positions", positions, "Positions that states have room for (0: as many as memory holds)")->check(zero_or_more());
+}
+
 RunOptions ModelOptions::run_options() const {
   RunOptions o;
   o.limit = std::chrono::nanoseconds(static_cast<int64_t>(std::min(time_limit, 1e9) * 1e9));
   return o;
 }
 
-Program ModelOptions::make_program(Graph graph, const CompileOptions& options) const {
+Program ModelOptions::make_program(Graph graph, const CompileOptions& options, bool bind) const {
   if (archive) return *archive;
   const Armed armed(time_limit);
+  if (!options.states.empty() && !bind) {
+    CompileOptions open = options;
+    open.dims.clear(), open.shapes.clear();
+    return compile(std::move(graph), open);
+  }
   return compile(std::move(graph), options);
 }
 
@@ -224,7 +238,7 @@ void add_json_option(CLI::App& app, std::string& target) {
 }
 
 void ModelOptions::add_to(CLI::App& app, bool model_required) {
-  auto* m = app.add_option("MODEL", model, "ONNX file, or an archive that 'lathe ship' wrote");
+  auto* m = app.add_option("MODEL", model, "ONNX file, an archive that 'lathe ship' wrote, or a sheet that joins models to a line (.toml)");
   if (model_required) m->required();
   app.add_option("--dim", dims, "Size of a symbolic dim, e.g. batch=8 (repeatable)")->type_name("NAME=N")->allow_extra_args(false);
   app.add_option("--shape", shapes, "Whole shape of an input, e.g. image=1,3,64,64 (repeatable)")
@@ -277,8 +291,9 @@ Graph ModelOptions::load_graph(bool unchecked) const {
   check_target("--json", json, {"JSON"});
   load_libraries();
   if (is_program_archive(model)) {
-    const std::pair<bool, const char*> fixed[]{
-        {!outputs.empty(), "--output"}, {!isa.empty(), "--isa"}, {direct, "--direct"}, {round_each, "--round-each"}};
+    const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"}, {!isa.empty(), "--isa"},
+                                               {direct, "--direct"},           {round_each, "--round-each"},
+                                               {positions > 0, "--positions"}, {!states.empty() && states != "found", "--states"}};
     for (const auto& [given, name] : fixed) {
       if (given) throw UsageError(fmt::format("{}: {} is compiled already; give it when the model is shipped", name, model));
     }
@@ -299,6 +314,10 @@ Graph ModelOptions::load_graph(bool unchecked) const {
   }
   LoadOptions options = load_options();
   options.unchecked = unchecked;
+  if (std::filesystem::path(model).extension() == ".toml") {
+    if (!is_line_sheet(model)) throw UsageError(fmt::format("{}: is a sheet without [[part]]: no model, and no line of models", model));
+    return join(read_line(model, options));
+  }
   return load(model, options);
 }
 
@@ -429,6 +448,12 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   const auto have = machine_info().isas;
   if (!isa.empty() && std::find(have.begin(), have.end(), isa) == have.end())
     throw UsageError(fmt::format("--isa: '{}' is not one this machine has: {}", isa, fmt::join(have, ", ")));
+  if (states == "found") o.states = find_states(g);
+  else if (!states.empty() && states != "none") o.states = as_usage([&] { return pair_states(g, states); });
+  if (positions > 0 && o.states.empty())
+    throw UsageError(states == "found" ? "--positions: no states are found; --states says which they are"
+                                       : "--positions goes with --states");
+  o.positions = positions;
   std::set<std::string> symbols;
   std::vector<std::string> inputs;
   for (ValueId v : g.inputs) {
@@ -493,9 +518,36 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
     // Of an archive the first edition decides, unless asked otherwise.
     if (!first.symbol.empty() && !bound_by_shape(g, o.shapes, first.symbol) && (batch > 0 || !archive))
       o.dims.try_emplace(first.symbol, batch > 0 ? batch : 1);
+    // Of a line, parts may have a dim of that name each, "words.batch".
+    for (const std::string& symbol : symbols) {
+      if (!first.symbol.empty() && symbol.ends_with("." + first.symbol) && !bound_by_shape(g, o.shapes, symbol) && (batch > 0 || !archive))
+        o.dims.try_emplace(symbol, batch > 0 ? batch : 1);
+    }
     break;
   }
   return o;
+}
+
+Json states_json(const Program& p) {
+  Json j = Json::array();
+  for (const StateInfo& s : p.states())
+    j.push_back({{"output", s.pair.output},
+                 {"input", s.pair.input},
+                 {"dtype", to_string(s.dtype)},
+                 {"dims", to_json(s.dims)},
+                 {"grows_along", s.axis < 0 ? Json(nullptr) : Json(s.axis)},
+                 {"in_place", s.in_place}});
+  return j;
+}
+
+std::string states_text(const Program& p) {
+  if (p.states().empty()) return "none";
+  const auto grow = std::ranges::count_if(p.states(), [](const StateInfo& s) { return s.axis >= 0; });
+  const auto all = static_cast<ptrdiff_t>(p.states().size());
+  std::string text;
+  if (grow > 0) text = fmt::format("{} that grow, {}", grow, p.why_copied().empty() ? "in place" : "copied: " + p.why_copied());
+  if (all > grow) text += fmt::format("{}{} of one size", text.empty() ? "" : "; ", all - grow);
+  return text;
 }
 
 namespace {

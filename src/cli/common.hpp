@@ -34,12 +34,16 @@ struct ModelOptions {
   double time_limit = 600;  // seconds of a run, and of compiling; 0: none
   int64_t trip_limit = EvalLimits().trips;
   std::string memory_limit;
+  std::string states;     // as --states says; empty: none are kept
+  int64_t positions = 0;  // that they have room for
   std::string json;
   mutable std::optional<Program> archive;
 
   void add_to(CLI::App& app, bool model_required = true);
   // Of commands that run the model: limits of time, memory and loop trips.
   void add_limits(CLI::App& app);
+  // Of commands that keep states from run to run.
+  void add_states(CLI::App& app);
   RunOptions run_options() const;
   LoadOptions load_options() const { return {allow_outside, false}; }
   // Loads the libraries of ops that were asked for.
@@ -50,7 +54,8 @@ struct ModelOptions {
   // Whether load_graph met an archive.
   bool archived() const { return archive.has_value(); }
   // The compiled model, or the archive's program.
-  Program make_program(Graph graph, const CompileOptions& options) const;
+  // Of a model that keeps states, sizes that are given hold for its runs and are not bound, as others may follow; `bind`: they are.
+  Program make_program(Graph graph, const CompileOptions& options, bool bind = false) const;
   // Checks the names against the graph; open leading dims are bound to --batch (or 1). Throws UsageError.
   CompileOptions compile_options(const Graph& graph) const;
   // The shapes to compile and run for, in the order of the program's inputs: what is bound, else what the options say; of an archive the
@@ -171,6 +176,9 @@ double plain_share(const Profile& profile);
 std::optional<double> plain_share(const Program& program, const EditionInfo& edition, const std::vector<Tensor>& inputs,
                                   const RunOptions& run);
 
+// What a program keeps from run to run; for people a few words.
+Json states_json(const Program& program);
+std::string states_text(const Program& program);
 Json archive_json(const ArchiveInfo& info);
 std::string archive_text(const ArchiveInfo& info);
 Json to_json(const Shape& shape);

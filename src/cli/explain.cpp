@@ -34,6 +34,7 @@ struct Options {
 Command add_explain(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
+  o->model.add_states(app);
   app.add_option("--draw", o->draw, "Draw nodes and the steps around them (needs graphviz); .dot writes the graph as text")
       ->type_name("FILE.svg|png|dot");
   app.add_option("--detail", o->detail, "What the drawing shows: nodes, steps or modules (by the size of the graph)")

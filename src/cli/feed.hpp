@@ -27,6 +27,8 @@ struct FeedFlags {
   // Reads the arrays and sees to it that they fit: opens initializers that get another value, binds the symbolic dims that arrays give
   // sizes. Throws UsageError, Error (format).
   void read(const ModelOptions& model, const Graph& graph, CompileOptions& options);
+  // As --input would.
+  void give(const std::string& name, Tensor value) { given_[name] = std::move(value); }
   // Inputs for the program, in its order. Random ones take the place of those that were not given, where there is a seed, or `otherwise` is
   // one; throws UsageError naming them otherwise.
   std::vector<Tensor> make(const ModelOptions& model, const Program& program, const CompileOptions& options,

@@ -3,20 +3,13 @@
 #include <iostream>
 
 #include "base/files.hpp"
-#include "common.hpp"
+#include "generate.hpp"
 #include "interrupts.hpp"
 
 namespace lathe::cli {
 namespace {
 
-struct Options {
-  ModelOptions model;
-  Roles roles;
-  GenerateOptions how;
-  std::string prompt, prompt_file, ids, vocabulary, states = "found", draft;
-  std::vector<std::string> stops;
-  int64_t positions = 0;
-};
+using Options = GenerateFlags;
 
 std::optional<Vocabulary> vocabulary_of(const Options& o, const std::map<std::string, std::string>& metadata) {
   if (o.vocabulary == "bytes") return Vocabulary::bytes();
@@ -24,78 +17,42 @@ std::optional<Vocabulary> vocabulary_of(const Options& o, const std::map<std::st
   return Vocabulary::of(metadata);
 }
 
-std::vector<int64_t> prompt_of(const Options& o, const std::optional<Vocabulary>& vocabulary) {
-  const int given = !o.prompt.empty() + !o.prompt_file.empty() + !o.ids.empty();
-  if (given > 1) throw UsageError("--prompt, --prompt-file and --ids exclude one another");
+// What the options begin with, as a text.
+std::string prompt_text(const Options& o) {
+  if (o.prompt_file.empty()) return o.prompt;
+  if (o.prompt_file == "-") return {std::istreambuf_iterator<char>(std::cin), {}};
+  return read_file(o.prompt_file);
+}
+
+std::vector<int64_t> prompt_of(const GenerateSession& s, const std::string& text, const BesideValues& beside) {
+  if (s.flags.ids.empty()) return s.tokens_of(text, beside);
   std::vector<int64_t> out;
-  if (!o.ids.empty()) {
-    for (const std::string& t : split(o.ids, ',')) out.push_back(parse_size(t, "--ids"));
-    return out;
-  }
-  if (!vocabulary) {
-    if (given == 0) throw UsageError("what to begin with is not said, and the model has no vocabulary: --ids 1,2,3");
-    throw UsageError(fmt::format(
-        "the model carries no vocabulary ('{}' in its metadata) that could read a text: give one with --vocabulary, or tokens with --ids",
-        kVocabularyKey));
-  }
-  std::string text = o.prompt;
-  if (!o.prompt_file.empty()) {
-    if (o.prompt_file == "-") text.assign(std::istreambuf_iterator<char>(std::cin), {});
-    else text = read_file(o.prompt_file);
-  }
-  if (const auto begin = vocabulary->special("begin")) out.push_back(*begin);
-  const auto ids = as_usage([&] { return vocabulary->encode(text); });
-  out.insert(out.end(), ids.begin(), ids.end());
-  if (out.empty()) throw UsageError("what to begin with is not said, and the vocabulary has no 'begin': --prompt TEXT");
+  for (const std::string& t : split(s.flags.ids, ',')) out.push_back(parse_size(t, "--ids"));
   return out;
 }
 
-Program compiled(const ModelOptions& model, const Options& o, bool draft) {
-  Graph graph = model.load_graph();
-  if (model.archived()) {
-    if (o.states != "found" || o.positions > 0) throw UsageError("--states and --positions are settled in an archive");
-    return *model.archive;
-  }
+struct Compiled {
+  Program program;
+  std::vector<std::string> beside;  // inputs that are known to be beside the tokens
+};
+
+Compiled compiled(const ModelOptions& model, const Options& o, bool draft) {
   if (model.batch > 0 || !model.shapes.empty() || !model.outputs.empty())
     throw UsageError("--batch, --shape and --output fix what changes from run to run here: only --dim can be given");
-  CompileOptions c;
+  Graph graph = model.load_graph();
+  if (model.archived()) return {*model.archive, {}};
+  CompileOptions c = model.compile_options(graph);
+  c.dims.clear();  // what nobody has bound stays open
   for (const std::string& text : model.dims) {
     const auto [name, size] = split_pair(text, "--dim");
     c.dims[name] = parse_size(size, "--dim");
   }
-  if (!model.memory_limit.empty()) c.arena_limit = parse_bytes(model.memory_limit, "--memory-limit");
-  c.threads = model.threads;
-  c.isa = model.isa;
-  c.winograd = !model.direct;
-  c.round_each = model.round_each;
-  c.positions = o.positions;
-  c.limits.trips = model.trip_limit;
-  if (o.states == "found") c.states = find_states(graph);
-  else if (o.states != "none") c.states = as_usage([&] { return pair_states(graph, o.states); });
   if (draft && c.states.empty()) throw UsageError("--draft: no states are known of it");
-  return as_usage([&] { return compile(std::move(graph), c); });
-}
-
-Json states_json(const Program& p) {
-  Json j = Json::array();
-  for (const StateInfo& s : p.states())
-    j.push_back({{"output", s.pair.output},
-                 {"input", s.pair.input},
-                 {"dtype", to_string(s.dtype)},
-                 {"dims", to_json(s.dims)},
-                 {"grows_along", s.axis < 0 ? Json(nullptr) : Json(s.axis)},
-                 {"in_place", s.in_place}});
-  return j;
-}
-
-std::string states_text(const Program& p) {
-  if (p.states().empty()) return "none: every token is computed from all before it";
-  const auto grow = std::ranges::count_if(p.states(), [](const StateInfo& s) { return s.axis >= 0; });
-  const auto all = static_cast<ptrdiff_t>(p.states().size());
-  std::string text;
-  if (grow > 0) text = fmt::format("{} that grow, {}", grow, p.why_copied().empty() ? "in place" : "copied: " + p.why_copied());
-  if (all > grow) text += fmt::format("{}{} of one size", text.empty() ? "" : "; ", all - grow);
-  return text;
+  if (!draft) c.once = as_usage([&] { return inputs_beside(o.beside, !o.beside.image.empty(), graph, c); });
+  Compiled out;
+  out.beside = c.once;
+  out.program = as_usage([&] { return model.make_program(std::move(graph), c, true); });
+  return out;
 }
 
 double per_second(int64_t count, double seconds) { return count > 0 && seconds > 0 ? static_cast<double>(count) / seconds : 0; }
@@ -148,8 +105,9 @@ std::string ended_text(const Options& o, const std::string& ended) {
   return ended == "text" ? "by --stop" : ended;
 }
 
-std::string summary(const Program& program, const Options& o, const Generated& g, const Figures& f) {
+std::string summary(const Program& program, const Options& o, const BesideValues& beside, const Generated& g, const Figures& f) {
   Table table("ll");
+  if (!beside.picture.empty()) table.row({"picture", picture_text(beside)});
   table.row(
       {"prompt", fmt::format("{} tokens, the next one {} later: {:.0f} tokens/s", g.prompt, seconds_text(g.first_seconds), f.prompt_rate)});
   std::string made = fmt::format("{} tokens", g.tokens.size());
@@ -161,7 +119,7 @@ std::string summary(const Program& program, const Options& o, const Generated& g
     table.row({"a token reads",
                fmt::format("{} of weights{}: {:.0f} % of what {:.1f} GB/s of reading allow", bytes_text(f.weights),
                            f.states > 0 ? fmt::format(", {} of states", bytes_text(f.states)) : "", 100 * f.share, f.reading / 1e9)});
-  table.row({"states", states_text(program)});
+  table.row({"states", program.states().empty() ? "none: every token is computed from all before it" : states_text(program)});
   if (g.proposed > 0)
     table.row({"draft", fmt::format("{} of {} proposed tokens kept ({:.0f} %)", g.kept, g.proposed,
                                     100.0 * static_cast<double>(g.kept) / static_cast<double>(g.proposed))});
@@ -169,16 +127,149 @@ std::string summary(const Program& program, const Options& o, const Generated& g
   return table.text();
 }
 
+int generate_one(GenerateSession& s) {
+  Options& o = s.flags;
+  const std::string begins = prompt_text(o);
+  const BesideValues beside = s.beside->make(o.beside.image, o.how.run);
+  s.give(beside);
+  const auto prompt = prompt_of(s, begins, beside);
+  const bool people = for_people(o.model.json);
+  TextStream stream(o.stops);
+  std::string text;
+  const auto show = [&](const std::string& part) {
+    text += part;
+    if (!people) return;
+    fmt::print("{}", part);
+    std::fflush(stdout);
+  };
+  std::vector<int64_t> heard;
+  const auto hear = [&](int64_t token) {
+    if (heard.empty() && people && s.vocabulary) fmt::print("{}", o.prompt);
+    heard.push_back(token);
+    if (!s.vocabulary) show(fmt::format("{}{}", heard.size() > 1 ? " " : "", token));
+    else show(stream.add(s.vocabulary->decode(std::span(&token, 1))));
+    return !stream.stopped() && !interrupted().stop_requested();
+  };
+  Generated g;
+  try {
+    g = as_usage([&] { return s.generator->run(prompt, o.how, hear); });
+  } catch (const Error& e) {
+    if (e.category() != Category::cancelled || !interrupted().stop_requested()) throw;
+    g.tokens = heard;
+    g.prompt = static_cast<int64_t>(prompt.size());
+  }
+  if (interrupted().stop_requested()) g.ended = "interrupted";
+  else if (stream.stopped()) g.ended = "text";
+  show(stream.rest());
+  if (people) fmt::print("\n");
+  if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) throw std::runtime_error("standard output cannot be written");
+  const Figures f = figures_of(s.program, s.generator->lane().positions(), g, o.how.beams > 1);
+  std::vector<PictureCost> costs;
+  if (!o.picture_costs.empty()) costs = picture_costs(s, begins, beside.picture);
+  const Roles& roles = s.generator->roles();
+  write_json(o.model.json, {{"model", o.model.model},
+                            {"prompt_tokens", g.prompt},
+                            {"tokens", g.tokens},
+                            {"text", s.vocabulary ? Json(text) : Json(nullptr)},
+                            {"ended", g.ended},
+                            {"roles",
+                             {{"tokens", roles.tokens},
+                              {"mask", roles.mask},
+                              {"positions", roles.positions},
+                              {"scores", roles.scores},
+                              {"beside", roles.beside}}},
+                            {"picture", picture_json(beside)},
+                            {"picture_costs", costs_json(costs)},
+                            {"states", states_json(s.program)},
+                            {"why_copied", s.program.why_copied()},
+                            {"threads", s.program.options().threads},
+                            {"first_token_seconds", g.first_seconds},
+                            {"prompt_tokens_per_second", f.prompt_rate},
+                            {"tokens_per_second", f.rate},
+                            {"beside_the_model_seconds", f.beside},
+                            {"weight_bytes", f.weights},
+                            {"state_bytes", f.states},
+                            {"read_bandwidth", f.reading},
+                            {"share_of_reading", f.share},
+                            {"log_likelihood", o.how.beams > 1 ? Json(g.log_likelihood) : Json(nullptr)},
+                            {"proposed", g.proposed},
+                            {"kept", g.kept}});
+  if (people) fmt::print(stderr, "{}{}", summary(s.program, o, beside, g, f), costs.empty() ? "" : costs_text(costs));
+  return kGood;
+}
+
 }  // namespace
+
+GenerateSession::GenerateSession(GenerateFlags& o) : flags(o) {
+  as_usage([&] { check(o.how.sampling); });
+  const bool several = !o.each.empty();
+  if (!o.prompt.empty() + !o.prompt_file.empty() + !o.ids.empty() + several > 1)
+    throw UsageError("--prompt, --prompt-file, --ids and --each exclude one another");
+  if (several && !o.beside.image.empty())
+    throw UsageError("--image goes with one prompt; a table names its pictures in a column 'picture'");
+  if (!several && o.side_by_side > 1) throw UsageError("--side-by-side goes with --each, which has several prompts");
+  if (several && !o.picture_costs.empty()) throw UsageError("--picture-costs goes with one prompt");
+  Compiled c = compiled(o.model, o, false);
+  program = c.program;
+  vocabulary = vocabulary_of(o, program.metadata());
+  if (!several && !vocabulary && o.ids.empty() && o.prompt.empty() && o.prompt_file.empty())
+    throw UsageError("what to begin with is not said, and the model has no vocabulary: --ids 1,2,3");
+  if (!o.stops.empty() && !vocabulary) throw UsageError("--stop wants a vocabulary that says what tokens stand for");
+  if (vocabulary) {
+    if (const auto end = vocabulary->special("end")) o.how.stop_tokens.push_back(*end);
+  }
+  beside = std::make_unique<Beside>(o.beside, o.model, program, std::move(c.beside));
+  o.roles.beside = beside->inputs();
+  generator = as_usage([&] { return std::make_unique<Generator>(program, o.roles); });
+  if (vocabulary && generator->vocabulary() > 0 && vocabulary->size() != generator->vocabulary())
+    throw Error(Category::value,
+                fmt::format("the vocabulary has {} tokens, the model tells {} apart", vocabulary->size(), generator->vocabulary()));
+  if (o.draft.empty()) return;
+  ModelOptions other = o.model;
+  other.model = o.draft;
+  other.archive.reset();
+  draft = as_usage([&] { return std::make_unique<Generator>(compiled(other, o, true).program, Roles{}); });
+  as_usage([&] { generator->draft(*draft); });
+}
+
+std::vector<int64_t> GenerateSession::tokens_of(const std::string& text, const BesideValues& values) const {
+  if (!vocabulary)
+    throw UsageError(fmt::format(
+        "the model carries no vocabulary ('{}' in its metadata) that could read a text: give one with --vocabulary, or tokens with --ids",
+        kVocabularyKey));
+  std::vector<int64_t> out;
+  if (const auto begin = vocabulary->special("begin")) out.push_back(*begin);
+  const auto marks = beside->marks(values);
+  out.insert(out.end(), marks.begin(), marks.end());
+  const auto ids = as_usage([&] { return vocabulary->encode(text); });
+  out.insert(out.end(), ids.begin(), ids.end());
+  if (out.empty()) throw UsageError("what to begin with is not said, and the vocabulary has no 'begin': --prompt TEXT");
+  return out;
+}
+
+void GenerateSession::give(const BesideValues& values) {
+  for (const NamedTensor& t : values.values) generator->give(t.name, t.tensor);
+}
 
 Command add_generate(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
+  o->model.states = "found";
+  o->model.add_states(app);
   o->model.add_limits(app);
   auto& s = o->how.sampling;
   app.add_option("--prompt", o->prompt, "Begin with this text")->type_name("TEXT");
   app.add_option("--prompt-file", o->prompt_file, "Begin with the text of this file (-: standard input)")->type_name("FILE");
   app.add_option("--ids", o->ids, "Begin with these tokens")->type_name("N,N,...");
+  app.add_option("--each", o->each, "A table of prompts (CSV with a header): columns prompt, and if need be picture, expected")
+      ->type_name("FILE.csv");
+  app.add_option("--side-by-side", o->side_by_side, "With --each: so many sequences at a time in one batch; one ends, the next begins")
+      ->check(CLI::Range(1, 4096))
+      ->type_name("N")
+      ->capture_default_str();
+  o->beside.add_to(app);
+  app.add_option("--picture-costs", o->picture_costs, "Also time pictures of these sizes: what a larger one would cost")
+      ->type_name("HEIGHTxWIDTH,...");
   app.add_option("--vocabulary", o->vocabulary, "What tokens stand for ('bytes': each byte one); else what the model carries")
       ->type_name("FILE");
   app.add_option("--most", o->how.most, "Tokens to make at most")->check(zero_or_more())->capture_default_str();
@@ -192,97 +283,16 @@ Command add_generate(CLI::App& app) {
   app.add_option("--beams", o->how.beams, "Keep this many of the likeliest sequences at a time")->capture_default_str();
   app.add_option("--draft", o->draft, "A smaller model that proposes tokens, which the model checks several at a time")->type_name("MODEL");
   app.add_option("--ahead", o->how.look_ahead, "Tokens that it proposes at a time")->capture_default_str();
-  app.add_option(
-         "--states", o->states,
-         "Outputs that are inputs of the next run: OUTPUT=INPUT, or a pattern like present.*=past.* ('found': by their names; 'none')")
-      ->type_name("PATTERN,...")
-      ->capture_default_str();
-  app.add_option("--positions", o->positions, "Positions that states have room for (0: as many as memory holds)")->check(zero_or_more());
   app.add_option("--tokens-input", o->roles.tokens, "The input that takes tokens")->type_name("NAME");
   app.add_option("--mask-input", o->roles.mask, "The input that is told what is there")->type_name("NAME");
   app.add_option("--positions-input", o->roles.positions, "The input that is told where tokens stand")->type_name("NAME");
   app.add_option("--scores-output", o->roles.scores, "The output with a score for each token")->type_name("NAME");
   return [o] {
-    as_usage([&] { check(o->how.sampling); });
-    const Program program = compiled(o->model, *o, false);
-    const auto vocabulary = vocabulary_of(*o, program.metadata());
-    const auto prompt = prompt_of(*o, vocabulary);
-    if (!o->stops.empty() && !vocabulary) throw UsageError("--stop wants a vocabulary that says what tokens stand for");
-    if (vocabulary) {
-      if (const auto end = vocabulary->special("end")) o->how.stop_tokens.push_back(*end);
-    }
-    Generator generator = as_usage([&] { return Generator(program, o->roles); });
-    if (vocabulary && generator.vocabulary() > 0 && vocabulary->size() != generator.vocabulary())
-      throw Error(Category::value,
-                  fmt::format("the vocabulary has {} tokens, the model tells {} apart", vocabulary->size(), generator.vocabulary()));
-    std::optional<Generator> draft;
-    if (!o->draft.empty()) {
-      ModelOptions other = o->model;
-      other.model = o->draft;
-      other.archive.reset();
-      draft.emplace(as_usage([&] { return Generator(compiled(other, *o, true), {}); }));
-      as_usage([&] { generator.draft(*draft); });
-    }
-    const bool people = for_people(o->model.json);
     const Interrupts interrupts;
     o->how.run = o->model.run_options();
     o->how.run.stop = interrupted().get_token();
-    TextStream stream(o->stops);
-    std::string text;
-    const auto show = [&](const std::string& part) {
-      text += part;
-      if (!people) return;
-      fmt::print("{}", part);
-      std::fflush(stdout);
-    };
-    std::vector<int64_t> heard;
-    const auto hear = [&](int64_t token) {
-      if (heard.empty() && people && vocabulary) fmt::print("{}", o->prompt);
-      heard.push_back(token);
-      if (!vocabulary) show(fmt::format("{}{}", heard.size() > 1 ? " " : "", token));
-      else show(stream.add(vocabulary->decode(std::span(&token, 1))));
-      return !stream.stopped() && !interrupted().stop_requested();
-    };
-    Generated g;
-    try {
-      g = as_usage([&] { return generator.run(prompt, o->how, hear); });
-    } catch (const Error& e) {
-      if (e.category() != Category::cancelled || !interrupted().stop_requested()) throw;
-      g.tokens = heard;
-      g.prompt = static_cast<int64_t>(prompt.size());
-    }
-    if (interrupted().stop_requested()) g.ended = "interrupted";
-    else if (stream.stopped()) g.ended = "text";
-    show(stream.rest());
-    if (people) fmt::print("\n");
-    if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) throw std::runtime_error("standard output cannot be written");
-    const Figures f = figures_of(program, generator.lane().positions(), g, o->how.beams > 1);
-    write_json(o->model.json, {{"model", o->model.model},
-                               {"prompt_tokens", g.prompt},
-                               {"tokens", g.tokens},
-                               {"text", vocabulary ? Json(text) : Json(nullptr)},
-                               {"ended", g.ended},
-                               {"roles",
-                                {{"tokens", generator.roles().tokens},
-                                 {"mask", generator.roles().mask},
-                                 {"positions", generator.roles().positions},
-                                 {"scores", generator.roles().scores}}},
-                               {"states", states_json(program)},
-                               {"why_copied", program.why_copied()},
-                               {"threads", program.options().threads},
-                               {"first_token_seconds", g.first_seconds},
-                               {"prompt_tokens_per_second", f.prompt_rate},
-                               {"tokens_per_second", f.rate},
-                               {"beside_the_model_seconds", f.beside},
-                               {"weight_bytes", f.weights},
-                               {"state_bytes", f.states},
-                               {"read_bandwidth", f.reading},
-                               {"share_of_reading", f.share},
-                               {"log_likelihood", o->how.beams > 1 ? Json(g.log_likelihood) : Json(nullptr)},
-                               {"proposed", g.proposed},
-                               {"kept", g.kept}});
-    if (people) fmt::print(stderr, "{}", summary(program, *o, g, f));
-    return kGood;
+    GenerateSession session(*o);
+    return o->each.empty() ? generate_one(session) : generate_each(session);
   };
 }
 

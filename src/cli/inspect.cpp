@@ -158,7 +158,7 @@ Command add_inspect(CLI::App& app) {
     std::erase_if(faults, [](const Fault& f) { return !f.fatal; });
 
     Json j{{"file", o->model.model},
-           {"format", "ONNX"},
+           {"format", is_line_sheet(o->model.model) ? "line" : "ONNX"},
            {"ir_version", g.ir_version},
            {"producer", g.producer},
            {"producer_version", g.producer_version},
@@ -240,7 +240,8 @@ Command add_inspect(CLI::App& app) {
     std::string opsets;
     for (const auto& [domain, version] : g.opsets)
       opsets += fmt::format("{}{} {}", opsets.empty() ? "" : ", ", domain.empty() ? "ai.onnx" : domain, version);
-    head.row({"format", fmt::format("ONNX, IR version {}, opset {}", g.ir_version, opsets)});
+    head.row({"format", fmt::format("{}ONNX, IR version {}, opset {}", is_line_sheet(o->model.model) ? "a line of models, joined: " : "",
+                                    g.ir_version, opsets)});
     if (!g.producer.empty()) head.row({"producer", g.producer + (g.producer_version.empty() ? "" : " " + g.producer_version)});
     if (!g.name.empty()) head.row({"graph", g.name});
     if (!g.doc.empty()) head.row({"about", g.doc.substr(0, 100)});

@@ -78,6 +78,10 @@ Json latency_json(const Latency& l) { return {{"min", l.min}, {"median", l.media
 Command add_profile(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
+  o->model.add_states(app);
+  app.add_option("--held", o->profile.held, "Positions that states hold when a run begins (0); what a run adds is taken back")
+      ->check(zero_or_more())
+      ->type_name("N");
   app.add_option("--runs", o->profile.runs, "Runs with the clock read after every step, and as many without (50)")
       ->check(CLI::Range(1, 1000000))
       ->type_name("N");
@@ -180,6 +184,7 @@ Command add_profile(CLI::App& app) {
                100 * p.flops / p.run.median / 1e9 / roofline.peak_gflops());
     fmt::print("  reading the clock after every step changes that by {:+.1f} %\n", 100 * p.overhead);
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
+    if (!program.states().empty()) fmt::print("  states: {}; {} positions held when a run begins\n", states_text(program), o->profile.held);
     fmt::print("\n");
     const auto rates = [](double flops, double bytes, double seconds) {
       return std::pair{flops > 0 ? fmt::format("{:.1f}", flops / seconds / 1e9) : "",

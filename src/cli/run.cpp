@@ -19,7 +19,7 @@ namespace fs = std::filesystem;
 struct Options {
   ModelOptions model;
   FeedFlags feed;
-  std::vector<std::string> images;
+  std::vector<std::string> images, series;
   PictureFlags pictures;
   std::string truth, save, save_as = "npy";
   int top = 3;
@@ -65,6 +65,7 @@ void save_outputs(const Options& o, const std::vector<NamedTensor>& out, const s
   };
   const auto checked = [&](const fs::path& path, std::string_view kind) {
     std::vector<std::string> read = o.images;
+    for (const std::string& text : o.series) read.push_back(text.substr(text.rfind('=') + 1));
     for (const std::string& text : o.feed.inputs) read.push_back(fs::exists(text) ? text : text.substr(text.find('=') + 1));
     read.push_back(o.model.model);
     check_target("--save", path.string(), {kind}, read);
@@ -238,6 +239,138 @@ int run_images(const Options& o, const Program& program, const CompileOptions& o
   return kGood;
 }
 
+// One run after another, each on the next entry along the first axis of some arrays; states stay from run to run.
+class Series {
+ public:
+  Series(const std::vector<std::string>& given, const Graph& graph) {
+    for (const std::string& text : given) {
+      const auto [name, path] = split_pair(text, "--series");
+      std::vector<std::string> names;
+      const Value* port = nullptr;
+      for (const ValueId v : graph.inputs) {
+        names.push_back(graph.values[static_cast<size_t>(v)].name);
+        if (names.back() == name) port = &graph.values[static_cast<size_t>(v)];
+      }
+      if (!port)
+        throw UsageError(
+            fmt::format("--series: no input is named '{}'; the inputs are {}{}", name, fmt::join(names, ", "), did_you_mean(name, names)));
+      One one{name, read_value(path, "--series"), true};
+      const auto rank = static_cast<size_t>(one.all.rank());
+      if (rank == 0 || bit_width(one.all.dtype()) % 8 != 0)
+        throw UsageError(fmt::format("--series: {} is {} {}: expected an array with an entry for each run along its first axis", path,
+                                     to_string(one.all.dtype()), to_string(one.all.shape())));
+      if (port->dims) {
+        if (rank != port->dims->size() && rank != port->dims->size() + 1)
+          throw UsageError(fmt::format("--series: {} is {}, input '{}' is {}: expected as many axes, or one more in front", path,
+                                       to_string(one.all.shape()), name, to_string(*port->dims)));
+        one.keeps_axis = rank == port->dims->size();
+      }
+      if (one.all.size() == 0) throw UsageError(fmt::format("--series: {} has no entries", path));
+      if (!all_.empty() && one.all.shape()[0] != all_[0].all.shape()[0])
+        throw UsageError(
+            fmt::format("--series: '{}' has {} entries, '{}' has {}", all_[0].name, all_[0].all.shape()[0], name, one.all.shape()[0]));
+      all_.push_back(std::move(one));
+    }
+  }
+  int64_t runs() const { return all_[0].all.shape()[0]; }
+  // The input's value in run `i`; nothing: it is not of the series.
+  std::optional<Tensor> entry(const std::string& name, int64_t i) const {
+    const auto it = std::ranges::find(all_, name, &One::name);
+    if (it == all_.end()) return {};
+    Shape shape(it->all.shape().begin() + (it->keeps_axis ? 0 : 1), it->all.shape().end());
+    if (it->keeps_axis) shape[0] = 1;
+    Tensor t(it->all.dtype(), shape);
+    if (t.byte_size() > 0)
+      std::memcpy(t.data(), static_cast<const std::byte*>(it->all.data()) + static_cast<size_t>(i) * t.byte_size(), t.byte_size());
+    return t;
+  }
+
+ private:
+  struct One {
+    std::string name;
+    Tensor all;
+    bool keeps_axis;
+  };
+  std::vector<One> all_;
+};
+
+// What the runs gave, one behind another; along the first axis where that is 1 in each run, else along a new one.
+Tensor joined(const std::vector<Tensor>& parts) {
+  const Tensor& first = parts.front();
+  Shape shape = first.shape();
+  if (!shape.empty() && shape[0] == 1) shape[0] = static_cast<int64_t>(parts.size());
+  else shape.insert(shape.begin(), static_cast<int64_t>(parts.size()));
+  Tensor out(first.dtype(), shape);
+  for (size_t i = 0; i < parts.size(); ++i) {
+    if (first.byte_size() > 0) std::memcpy(static_cast<std::byte*>(out.data()) + i * first.byte_size(), parts[i].data(), first.byte_size());
+  }
+  return out;
+}
+
+int run_series(Options& o, Graph graph, CompileOptions compile_options) {
+  const Series series(o.series, graph);
+  std::vector<std::string> kept;
+  for (const StatePair& s : compile_options.states) kept.push_back(s.input);
+  for (const ValueId v : graph.inputs) {  // sizes that the first entry gives
+    const Value& value = graph.values[static_cast<size_t>(v)];
+    const auto first = series.entry(value.name, 0);
+    for (size_t d = 0; first && value.dims && d < value.dims->size(); ++d) {
+      if (!(*value.dims)[d].symbol.empty()) compile_options.dims[(*value.dims)[d].symbol] = first->shape()[d];
+    }
+  }
+  o.feed.read(o.model, graph, compile_options);
+  const Program program = o.model.make_program(std::move(graph), compile_options);
+  std::vector<bool> of_series;
+  for (const Port& p : program.inputs()) {
+    auto first = series.entry(p.name, 0);
+    of_series.push_back(first.has_value());
+    if (first) o.feed.give(p.name, std::move(*first));
+  }
+  std::vector<Tensor> inputs = o.feed.make(o.model, program, compile_options);
+  Lane lane(program, o.model.threads);
+  std::vector<std::vector<Tensor>> made(program.outputs().size());
+  std::vector<double> seconds;
+  Progress progress;
+  const RunOptions run = o.model.run_options();
+  for (int64_t r = 0; r < series.runs(); ++r) {
+    if (r % 256 == 0) progress.show(fmt::format("run {} of {}", r + 1, series.runs()));
+    for (size_t i = 0; i < inputs.size(); ++i) {
+      if (of_series[i]) inputs[i] = *series.entry(program.inputs()[i].name, r);
+    }
+    const auto start = std::chrono::steady_clock::now();
+    const Outputs out = lane.run(std::span<const Tensor>(inputs), run);
+    seconds.push_back(std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+    for (size_t i = 0; i < out.size(); ++i) {
+      if (out[i].composite() || bit_width(out[i].dtype()) % 8 != 0 || (r > 0 && out[i].shape() != made[i][0].shape()))
+        throw Error(Category::shape, fmt::format("output '{}' of run {} is {} {}: results of a series must be arrays of one size",
+                                                 out.name(i), r + 1, to_string(out[i].dtype()), to_string(out[i].shape())));
+      Tensor copy(out[i].dtype(), out[i].shape());
+      if (copy.byte_size() > 0) std::memcpy(copy.data(), out[i].data(), copy.byte_size());
+      made[i].push_back(std::move(copy));
+    }
+  }
+  progress.show("");
+  std::vector<NamedTensor> all;
+  for (size_t i = 0; i < made.size(); ++i) all.push_back({program.outputs()[i].name, joined(made[i])});
+  save_outputs(o, all, "");
+  const Latency l = summarise(seconds);
+  Json j{{"model", o.model.model},
+         {"runs", series.runs()},
+         {"states", kept},
+         {"latency_seconds", {{"min", l.min}, {"median", l.median}, {"p90", l.p90}, {"p99", l.p99}, {"max", l.max}}}};
+  for (const NamedTensor& t : all) j["outputs"][t.name] = tensor_json(t.tensor);
+  write_json(o.model.json, j);
+  if (!for_people(o.model.json)) return kGood;
+  Table table("llll", {"output", "dtype", "shape", "values"});
+  for (const NamedTensor& t : all)
+    table.row({t.name, std::string(to_string(t.tensor.dtype())), to_string(t.tensor.shape()), summary(t.tensor)});
+  fmt::print("{}{} runs one after another{}: median {}, 99 of 100 within {}\n", table.text(""), series.runs(),
+             kept.empty() ? ", no states kept" : fmt::format(", states kept: {}", fmt::join(kept, ", ")), seconds_text(l.median),
+             seconds_text(l.p99));
+  if (!o.save.empty()) fmt::print("written to {}\n", o.save);
+  return kGood;
+}
+
 int run_tensors(Options& o, Graph graph, CompileOptions compile_options) {
   o.feed.read(o.model, graph, compile_options);
   const Program program = o.model.make_program(std::move(graph), compile_options);
@@ -277,7 +410,13 @@ int run_tensors(Options& o, Graph graph, CompileOptions compile_options) {
 Command add_run(CLI::App& app) {
   auto o = std::make_shared<Options>();
   o->model.add_to(app);
+  o->model.add_states(app);
   o->feed.add_to(app, {.cases = false, .image = false});
+  app.add_option("--series", o->series,
+                 "An input's values for many runs, one after another along the array's first axis; with --states they are kept between "
+                 "runs (repeatable)")
+      ->type_name("NAME=FILE")
+      ->allow_extra_args(false);
   app.add_option("--image", o->images, "A picture (PNG, JPEG) or a folder of them (repeatable); resized to the input")
       ->type_name("PATH")
       ->allow_extra_args(false);
@@ -291,6 +430,10 @@ Command add_run(CLI::App& app) {
     if (save_as->count() > 0 && o->save.empty()) throw UsageError("--save-as says how --save writes: give --save DIR too");
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
+    if (!o->series.empty()) {
+      if (!o->images.empty()) throw UsageError("--image and --series do not go together");
+      return run_series(*o, std::move(graph), options);
+    }
     if (o->images.empty()) return run_tensors(*o, std::move(graph), options);
     if (!o->feed.inputs.empty()) throw UsageError("--image and --input do not go together");
     const Program program = o->model.make_program(std::move(graph), options);

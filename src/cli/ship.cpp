@@ -1,5 +1,5 @@
 // lathe ship
-#include "common.hpp"
+#include "beside.hpp"
 #include "base/text.hpp"
 
 namespace lathe::cli {
@@ -10,8 +10,6 @@ struct Options {
   std::string to;
   std::vector<std::string> also;
   bool with_graph = false;
-  std::string states;
-  int64_t positions = 0;
 };
 
 // "image=1,3,64,64 mask=1,64" to shapes in the order of the program's inputs; inputs not named keep what is bound,
@@ -47,6 +45,22 @@ std::vector<Shape> shapes_of(const Program& program, const std::string& text, co
   return shapes;
 }
 
+// Of what is made once for many runs: as --shape says, and a batch of 1.
+std::vector<Shape> once_shapes(const Program& once, const std::map<std::string, Shape>& asked) {
+  std::vector<Shape> shapes;
+  for (const Port& p : once.inputs()) {
+    if (const auto it = asked.find(p.name); it != asked.end()) {
+      shapes.push_back(it->second);
+    } else if (const auto known = known_shape(p.dims)) {
+      shapes.push_back(*known);
+    } else {
+      throw UsageError(fmt::format("input '{}' is {}: say for which size it is compiled first, e.g. --shape {}=1,3,224,224", p.name,
+                                   dims_text(p.dims), p.name));
+    }
+  }
+  return shapes;
+}
+
 }  // namespace
 
 Command add_ship(CLI::App& app) {
@@ -59,22 +73,17 @@ Command add_ship(CLI::App& app) {
       ->allow_extra_args(false);
   app.add_flag("--with-graph", o->with_graph,
                "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
-  app.add_option("--states", o->states,
-                 "Outputs that lanes keep for the next run: OUTPUT=INPUT, a pattern like present.*=past.*, or 'found'")
-      ->type_name("PATTERN,...");
-  app.add_option("--positions", o->positions, "Positions that states have room for (0: as many as memory holds)")->check(zero_or_more());
+  o->model.add_states(app);
   return [o] {
     o->model.check_target("--to", o->to, {"a program archive"});
     Graph graph = o->model.load_graph();
     if (o->model.archived()) throw UsageError(fmt::format("{}: is an archive already; ship the model it was made from", o->model.model));
     CompileOptions options = o->model.compile_options(graph);
-    if (!o->states.empty()) {
-      options.states = as_usage([&] { return o->states == "found" ? find_states(graph) : pair_states(graph, o->states); });
-      options.positions = o->positions;
+    const std::map<std::string, Shape> given = options.shapes;
+    if (!options.states.empty()) {
+      options.once = inserted_inputs(graph);
       options.shapes.clear();
       if (o->model.dims.empty()) options.dims.clear();
-    } else if (o->positions > 0) {
-      throw UsageError("--positions goes with --states");
     }
     // With other shapes to come the dims stay open, and what the options say is the shape to compile first. An archive that can be
     // compiled again keeps the dim open that nobody but --batch has bound.
@@ -89,7 +98,7 @@ Command add_ship(CLI::App& app) {
     options.editions = std::max<int>(options.editions, static_cast<int>(o->also.size()) + 1);
     Progress progress;
     progress.show("compiling");
-    const Program program = o->model.make_program(std::move(graph), options);
+    const Program program = o->model.make_program(std::move(graph), options, true);
     // Of a model with more open dims than --batch closes, --also alone may say what is compiled.
     const bool chosen = o->model.batch > 0 || !o->model.dims.empty() || !o->model.shapes.empty();
     std::optional<std::vector<Shape>> first;
@@ -102,6 +111,7 @@ Command add_ship(CLI::App& app) {
     // What is compiled last stands first.
     for (size_t i = o->also.size(); i-- > 0;) program.describe(shapes_of(program, o->also[i], first));
     if (first) program.describe(*first);
+    if (program.once()) program.once().describe(once_shapes(program.once(), given));
     progress.show("writing");
     save_program(program, o->to, {.carry_graph = o->with_graph, .source = o->model.model});
     progress.show("");

@@ -1,193 +1,11 @@
 // Sequences continued token by token: the prompt in one run, then one token a run; beams; drafts.
-#include <algorithm>
-#include <chrono>
 #include <cmath>
 #include <numeric>
 
-#include "base/fail.hpp"
-#include "lathe/generate.hpp"
-#include "tensor/widen.hpp"
+#include "generate/generator.hpp"
 
 namespace lathe {
 namespace {
-
-using Clock = std::chrono::steady_clock;
-double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::now() - t).count(); }
-
-const Port& port(const std::vector<Port>& ports, const std::string& name) { return *std::ranges::find(ports, name, &Port::name); }
-
-template <typename T>
-void fill_with(Tensor& t, T value) {
-  std::ranges::fill(t.as<T>(), value);
-}
-
-void fill_ones(Tensor& t) {
-  switch (t.dtype()) {
-    case DType::f32: return fill_with(t, 1.0f);
-    case DType::f64: return fill_with(t, 1.0);
-    case DType::i64: return fill_with(t, int64_t{1});
-    case DType::i32: return fill_with(t, int32_t{1});
-    case DType::boolean: return fill_with(t, true);
-    default: fail(Category::type, "a mask of {} is not known how to fill", to_string(t.dtype()));
-  }
-}
-
-}  // namespace
-
-struct Generator::Impl {
-  Impl(Program p, const Roles& given, int threads) : program(std::move(p)), roles(find_roles(program, given)), lane(program, threads) {
-    const Port& tokens = port(program.inputs(), roles.tokens);
-    if (!tokens.dims || tokens.dims->empty() || tokens.dims->size() > 2)
-      fail(Category::value, "input '{}' is {}, expected tokens as [new] or [batch, new]", tokens.name,
-           tokens.dims ? to_string(*tokens.dims) : "?");
-    flat = tokens.dims->size() == 1;
-    const Dim& fresh = tokens.dims->back();
-    one_at_a_time = fresh.known() && fresh.value == 1;
-    if (fresh.known() && !one_at_a_time)
-      fail(Category::value, "input '{}' takes {} tokens at a time, expected 1 or an open size; export the model with it left open",
-           tokens.name, fresh.value);
-    if (!flat && tokens.dims->front().known()) most_sequences = tokens.dims->front().value;
-    if (flat) most_sequences = 1;
-    stateless = program.states().empty();
-    if (stateless && one_at_a_time)
-      fail(Category::value, "the model takes one token and keeps nothing: its states are not known; pair its outputs with its inputs");
-    if (!roles.mask.empty()) {
-      const Port& mask = port(program.inputs(), roles.mask);
-      long_mask = mask.dims && !mask.dims->empty() && mask.dims->back() != fresh;
-      if (!mask.dims || mask.dims->size() != tokens.dims->size())
-        fail(Category::value, "the mask '{}' is {}, expected as many axes as the tokens '{}' have", mask.name,
-             mask.dims ? to_string(*mask.dims) : "?", tokens.name);
-    }
-    const Port& scores = port(program.outputs(), roles.scores);
-    if (scores.dims && !scores.dims->empty() && scores.dims->back().known()) vocabulary = scores.dims->back().value;
-  }
-
-  Shape shape_of(int64_t batch, int64_t count) const { return flat ? Shape{count} : Shape{batch, count}; }
-
-  static Tensor& sized(Tensor& t, DType dtype, const Shape& shape) {
-    if (t.empty() || t.dtype() != dtype || t.shape() != shape) t = Tensor(dtype, shape);
-    return t;
-  }
-
-  template <typename F>
-  static void put(Tensor& t, F value) {
-    for (int64_t i = 0; i < t.size(); ++i) {
-      if (t.dtype() == DType::i64) t.as<int64_t>()[static_cast<size_t>(i)] = value(i);
-      else t.as<int32_t>()[static_cast<size_t>(i)] = static_cast<int32_t>(value(i));
-    }
-  }
-
-  // Runs `batch` sequences on by `count` tokens each; rows of scores are there then.
-  void feed(std::span<const int64_t> ids, int64_t batch, const RunOptions& run) {
-    const auto count = static_cast<int64_t>(ids.size()) / batch;
-    if (one_at_a_time && count > 1) {
-      std::vector<int64_t> some(static_cast<size_t>(batch));
-      for (int64_t i = 0; i < count; ++i) {
-        for (int64_t b = 0; b < batch; ++b) some[static_cast<size_t>(b)] = ids[static_cast<size_t>(b * count + i)];
-        feed(some, batch, run);
-      }
-      return;
-    }
-    std::span<const int64_t> given = ids;
-    int64_t from = positions, all = count;
-    std::vector<int64_t> whole;
-    if (stateless) {  // everything again
-      const auto had = static_cast<int64_t>(history.size()) / batch;
-      for (int64_t b = 0; b < batch; ++b) {
-        whole.insert(whole.end(), history.begin() + b * had, history.begin() + (b + 1) * had);
-        whole.insert(whole.end(), ids.begin() + b * count, ids.begin() + (b + 1) * count);
-      }
-      given = whole, from = 0, all = had + count;
-    }
-    Tensor& t = sized(tokens, port(program.inputs(), roles.tokens).dtype, shape_of(batch, all));
-    put(t, [&](int64_t i) { return given[static_cast<size_t>(i)]; });
-    std::vector<NamedInput> in{{roles.tokens, t}};
-    if (!roles.positions.empty()) {
-      Tensor& p = sized(places, port(program.inputs(), roles.positions).dtype, shape_of(batch, all));
-      put(p, [&](int64_t i) { return from + i % all; });
-      in.push_back({roles.positions, p});
-    }
-    if (!roles.mask.empty()) {
-      fill_ones(sized(mask, port(program.inputs(), roles.mask).dtype, shape_of(batch, long_mask ? from + all : all)));
-      in.push_back({roles.mask, mask});
-    }
-    const auto start = Clock::now();
-    const Outputs out = lane.run(in, run);
-    model_seconds += since(start);
-    scores = out[roles.scores];
-    if (stateless) history = std::move(whole);
-    positions += count;
-    const Shape& s = scores.shape();
-    const int64_t rows = s.size() == 3 ? s[0] * s[1] : s.size() == 2 ? s[0] : 0;
-    rows_each = rows / batch;
-    if (rows_each < 1 || rows != rows_each * batch || (rows_each != 1 && rows_each != all))
-      fail(Category::shape, "output '{}' is {}, expected scores of each token of {} ([batch, new, vocabulary])", roles.scores, to_string(s),
-           all);
-    if (vocabulary == 0) vocabulary = s.back();
-    if (scores.dtype() == DType::f32) return;
-    const auto all_scores = widen<double>(scores);
-    wide.assign(all_scores.begin(), all_scores.end());
-  }
-
-  // Scores after the i-th token from the end that was fed last (0: the last) of a sequence.
-  std::span<const float> row(int64_t sequence, int64_t from_end = 0) const {
-    const int64_t v = scores.shape().back(), at = (sequence + 1) * rows_each - 1 - from_end;
-    if (from_end >= rows_each)
-      fail(Category::value, "output '{}' gives the scores of the last token alone: several proposed ones cannot be checked at once",
-           roles.scores);
-    const float* all = scores.dtype() == DType::f32 ? scores.as<float>().data() : wide.data();
-    return {all + at * v, static_cast<size_t>(v)};
-  }
-
-  void reset() {
-    lane.reset();
-    history.clear();
-    positions = 0;
-    model_seconds = 0;
-  }
-  void back(int64_t n) {
-    if (n == 0) return;
-    if (stateless) history.resize(history.size() - static_cast<size_t>(n));
-    else lane.rewind(n);
-    positions -= n;
-  }
-  void arrange(const std::vector<int64_t>& from, int64_t before) {
-    if (!stateless) return lane.arrange(from);
-    const auto each = static_cast<int64_t>(history.size()) / before;
-    std::vector<int64_t> next;
-    for (const int64_t f : from) next.insert(next.end(), history.begin() + f * each, history.begin() + (f + 1) * each);
-    history = std::move(next);
-  }
-  bool fits(int64_t more) const { return program.options().positions == 0 || positions + more <= program.options().positions; }
-
-  void check_prompt(std::span<const int64_t> prompt) const {
-    if (prompt.empty()) fail(Category::value, "the prompt is empty: there must be a token to begin with");
-    for (const int64_t t : prompt) {
-      if (t < 0 || (vocabulary > 0 && t >= vocabulary))
-        fail(Category::value, "token {} of the prompt is not one of the model's {}", t, vocabulary);
-    }
-    if (!fits(static_cast<int64_t>(prompt.size())))
-      fail(Category::value, "the prompt has {} tokens, the program holds {} at most", prompt.size(), program.options().positions);
-  }
-
-  Program program;
-  Roles roles;
-  Lane lane;
-  bool flat = false, one_at_a_time = false, stateless = false, long_mask = false;
-  int64_t most_sequences = INT64_MAX, vocabulary = 0, positions = 0, rows_each = 1;
-  double model_seconds = 0;
-  std::vector<int64_t> history;  // of models without states: all tokens of each sequence, one after another
-  Tensor tokens, places, mask, scores;
-  std::vector<float> wide;
-  Impl* draft = nullptr;
-
-  Generated one_by_one(std::span<const int64_t> prompt, const GenerateOptions& o, const std::function<bool(int64_t)>& token);
-  Generated with_beams(std::span<const int64_t> prompt, const GenerateOptions& o, const std::function<bool(int64_t)>& token);
-};
-
-namespace {
-
-bool stops(const GenerateOptions& o, int64_t token) { return std::ranges::find(o.stop_tokens, token) != o.stop_tokens.end(); }
 
 // Logarithms of what the softmax of a row gives.
 std::vector<double> log_likelihoods(std::span<const float> row) {
@@ -212,7 +30,7 @@ Generated Generator::Impl::one_by_one(std::span<const int64_t> prompt, const Gen
     while (o.sampling.temperature > 0 && drawn.size() <= i) drawn.push_back(numbers.next());
     return o.sampling.temperature > 0 ? drawn[i] : 0;
   };
-  const auto start = Clock::now();
+  const auto start = GeneratorClock::now();
   feed(prompt, 1, o.run);
   if (draft) draft->feed(prompt, 1, o.run);
   auto first = start;
@@ -220,7 +38,7 @@ Generated Generator::Impl::one_by_one(std::span<const int64_t> prompt, const Gen
   const auto say = [&](int64_t t) {
     if (g.tokens.empty()) {
       g.first_seconds = since(start);
-      first = Clock::now();
+      first = GeneratorClock::now();
       model_seconds = 0;
       if (draft) draft->model_seconds = 0;
     }
@@ -290,11 +108,11 @@ Generated Generator::Impl::with_beams(std::span<const int64_t> prompt, const Gen
   };
   Generated g;
   g.prompt = static_cast<int64_t>(prompt.size());
-  const auto start = Clock::now();
+  const auto start = GeneratorClock::now();
   feed(prompt, 1, o.run);
   g.first_seconds = since(start);
   model_seconds = 0;
-  const auto first = Clock::now();
+  const auto first = GeneratorClock::now();
   std::vector<Beam> alive{{}}, ended;
   const auto better = [](const Beam& a, const Beam& b) { return a.sum > b.sum; };
   std::string why = "count";
@@ -364,6 +182,14 @@ const Roles& Generator::roles() const { return impl_->roles; }
 int64_t Generator::vocabulary() const { return impl_->vocabulary; }
 Lane& Generator::lane() { return impl_->lane; }
 
+void Generator::give(const std::string& input, Tensor value) {
+  const auto& beside = impl_->roles.beside;
+  if (std::ranges::find(beside, input) == beside.end())
+    fail(Category::value, "input '{}' is not one of those beside the tokens ({})", input,
+         beside.empty() ? std::string("there are none") : fmt::format("{}", fmt::join(beside, ", ")));
+  impl_->given[input] = std::move(value);
+}
+
 void Generator::draft(Generator& other) {
   for (const Impl* g : {impl_.get(), other.impl_.get()}) {
     if (g->one_at_a_time && g == impl_.get())
@@ -378,6 +204,14 @@ void Generator::draft(Generator& other) {
     fail(Category::value, "the draft tells {} tokens apart, the model {}: they must have the same vocabulary", other.impl_->vocabulary,
          impl_->vocabulary);
   impl_->draft = other.impl_.get();
+}
+
+std::vector<Generated> Generator::run_all(std::span<const Prompt> prompts, int64_t side_by_side, const GenerateOptions& options,
+                                          const std::function<bool(size_t, int64_t)>& token) {
+  check(options.sampling);
+  if (side_by_side < 1) fail(Category::value, "side_by_side is {}, expected 1 or more", side_by_side);
+  if (options.beams > 1 || impl_->draft) fail(Category::value, "sequences side by side go without beams and drafts");
+  return impl_->side_by_side(prompts, side_by_side, options, token);
 }
 
 Generated Generator::run(std::span<const int64_t> prompt, const GenerateOptions& options, const std::function<bool(int64_t)>& token) {

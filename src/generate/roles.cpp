@@ -40,15 +40,17 @@ Roles find_roles(const Program& program, const Roles& given) {
   Roles r = given;
   named(inputs, r.tokens, "tokens"), named(inputs, r.mask, "mask"), named(inputs, r.positions, "positions"),
       named(outputs, r.scores, "scores");
+  for (const std::string& name : r.beside) named(inputs, name, "input beside the tokens");
+  const auto beside = [&](const Port& p) { return std::ranges::find(r.beside, p.name) != r.beside.end(); };
   for (const Port& p : inputs) {
-    if (p.name == r.tokens) continue;
+    if (p.name == r.tokens || beside(p)) continue;
     if (r.mask.empty() && p.name != r.positions && contains(p.name, "mask")) r.mask = p.name;
     if (r.positions.empty() && p.name != r.mask && is_integer(p) && contains(p.name, "pos")) r.positions = p.name;
   }
   if (r.tokens.empty()) {
     std::vector<const Port*> all, by_name;
     for (const Port& p : inputs) {
-      if (!is_integer(p) || p.name == r.mask || p.name == r.positions) continue;
+      if (!is_integer(p) || beside(p) || p.name == r.mask || p.name == r.positions) continue;
       all.push_back(&p);
       if (contains(p.name, "token") || contains(p.name, "ids")) by_name.push_back(&p);
     }
@@ -61,11 +63,12 @@ Roles find_roles(const Program& program, const Roles& given) {
   // What is as long as something else than the tokens is what there is of everything.
   const auto& fresh = std::ranges::find(inputs, r.tokens, &Port::name)->dims;
   for (const Port& p : inputs) {
-    if (!r.mask.empty() || p.name == r.tokens || p.name == r.positions || !p.dims || !fresh || p.dims->size() != fresh->size()) continue;
+    if (!r.mask.empty() || beside(p) || p.name == r.tokens || p.name == r.positions || !p.dims || !fresh || p.dims->size() != fresh->size())
+      continue;
     if (!p.dims->empty() && !p.dims->back().known() && p.dims->back() != fresh->back()) r.mask = p.name;
   }
   for (const Port& p : inputs) {
-    if (p.name != r.tokens && p.name != r.mask && p.name != r.positions)
+    if (p.name != r.tokens && p.name != r.mask && p.name != r.positions && !beside(p))
       fail(
           Category::value,
           "nobody knows what to give to input '{}' ({} {}): it is not the tokens, the mask or the positions, and no state. Pair it with an "

@@ -67,6 +67,13 @@ std::string hold_states(Graph& graph, const std::vector<GrowingState>& states);
 // that the rest reads of that become inputs (`cut`, behind those there are), with dims that change left open. `base_values`: so many values
 // the model has itself. What keeps it from that, or "".
 std::string cut_at_length(Graph& graph, const Graph& other, size_t base_values, std::vector<ValueId>& cut);
+
+// The graph in two: what can be made of these inputs alone, once for many runs, and the rest, which takes what the first makes as inputs
+// of the same names. Random ops belong to the rest. Throws Error (value): no such input.
+struct OnceAndEach {
+  Graph once, each;
+};
+OnceAndEach part_once(const Graph& graph, const std::vector<std::string>& inputs);
 // Nodes whose results nobody reads, and constants nobody reads.
 Report remove_dead(Graph& graph);
 // Keeps only what the named outputs need. Throws Error (value) naming the outputs there are.

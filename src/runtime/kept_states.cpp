@@ -58,6 +58,24 @@ void copy_lines(int64_t lines, int64_t bytes, const void* from, int64_t from_apa
                 static_cast<size_t>(bytes));
 }
 
+// A tensor into a larger one, beginning at this place of it.
+void put(const Tensor& t, Tensor& into, const Shape& at) {
+  if (t.size() == 0) return;
+  const size_t rank = t.shape().size(), run = static_cast<size_t>(t.shape().back()) * (t.byte_size() / static_cast<size_t>(t.size()));
+  const auto* from = static_cast<const std::byte*>(t.data());
+  Shape index(rank, 0);
+  for (int64_t rows = t.size() / t.shape().back(); rows > 0; --rows, from += run) {
+    int64_t place = 0;
+    for (size_t d = 0; d < rank; ++d) place = place * into.shape()[d] + index[d] + at[d];
+    std::memcpy(static_cast<std::byte*>(into.data()) + static_cast<size_t>(place) * (run / static_cast<size_t>(t.shape().back())), from,
+                run);
+    for (size_t d = rank - 1; d-- > 0;) {
+      if (++index[d] < t.shape()[d]) break;
+      index[d] = 0;
+    }
+  }
+}
+
 }  // namespace
 
 int64_t KeptStates::row_bytes(size_t slot) const { return shapes_[slot][3] * static_cast<int64_t>(sizeof(float)); }
@@ -135,6 +153,47 @@ void KeptStates::arrange(std::span<const int64_t> from) {
   memory_ = std::move(fresh);
   point();
   now_ = std::move(now);
+}
+
+void KeptStates::join(const SavedState& saved) {
+  if (positions() == 0) return restore(saved);
+  const SavedState here = save();
+  SavedState both{std::max(here.positions, saved.positions), {}};
+  for (const auto& k : impl_.kept) {
+    const std::string& name = k.info.pair.input;
+    const auto find = [&](const SavedState& in) -> const Tensor& {
+      const auto it = std::ranges::find(in.tensors, name, [](const auto& t) { return t.first; });
+      if (it == in.tensors.end()) fail(Category::value, "state '{}' is not among what is saved", name);
+      return it->second;
+    };
+    const Tensor &a = find(here), &b = find(saved);
+    const auto line = static_cast<size_t>(sequence_axis(k.info, impl_.inputs));
+    if (a.dtype() != b.dtype())
+      fail(Category::type, "state '{}' is {}, what is saved {}", name, to_string(a.dtype()), to_string(b.dtype()));
+    Shape shape = a.shape(), at(shape.size(), 0), behind(shape.size(), 0);
+    bool fit = line < shape.size() && b.shape().size() == shape.size() && b.shape()[line] == 1;
+    for (size_t d = 0; fit && d < shape.size(); ++d) {
+      if (static_cast<int>(d) == k.info.axis) {
+        fit = b.shape()[d] == saved.positions;
+        shape[d] = both.positions;
+        at[d] = both.positions - here.positions;
+        behind[d] = both.positions - saved.positions;
+      } else if (d == line) {
+        behind[d] = shape[d]++;
+      } else {
+        fit = shape[d] == b.shape()[d];
+      }
+    }
+    if (!fit)
+      fail(Category::shape, "state '{}' is {}, what is saved {}: expected one sequence more of the same sizes", name, to_string(a.shape()),
+           to_string(b.shape()));
+    Tensor out(a.dtype(), shape);
+    if (out.byte_size() > 0) std::memset(out.data(), 0, out.byte_size());
+    put(a, out, at);
+    put(b, out, behind);
+    both.tensors.emplace_back(name, std::move(out));
+  }
+  restore(both);
 }
 
 SavedState KeptStates::save() const {

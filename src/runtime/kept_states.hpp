@@ -21,6 +21,7 @@ class KeptStates {
   void rewind(int64_t n);
   void keep_last(int64_t n);
   void arrange(std::span<const int64_t> from);
+  void join(const SavedState& saved);
   SavedState save() const;
   void restore(const SavedState& saved);
 

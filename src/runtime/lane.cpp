@@ -394,6 +394,7 @@ void Lane::reset() { impl_->states_kept.reset(); }
 void Lane::rewind(int64_t n) { impl_->states_kept.rewind(n); }
 void Lane::keep_last(int64_t n) { impl_->states_kept.keep_last(n); }
 void Lane::arrange(std::span<const int64_t> from) { impl_->states_kept.arrange(from); }
+void Lane::join(const SavedState& saved) { impl_->states_kept.join(saved); }
 SavedState Lane::save_state() const { return impl_->states_kept.save(); }
 void Lane::restore_state(const SavedState& saved) { impl_->states_kept.restore(saved); }
 

@@ -87,6 +87,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<bool> ope
   if (!options.outputs.empty()) note(passes, passes::cut_to_outputs(graph_, options.outputs));
   bind(graph_, options);
   infer(graph_);
+  if (!options.once.empty()) part_off_once();
   if (options.plain) {
     note(passes, passes::remove_dead(graph_));
   } else {
@@ -96,6 +97,16 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<bool> ope
   find_states();
   const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return p.composite || known_shape(p.dims); });
   if (all_known && kept.empty()) edition(bound_shapes());
+}
+
+void ProgramImpl::part_off_once() {
+  passes::OnceAndEach parts = passes::part_once(graph_, options.once);
+  if (parts.once.nodes.empty()) return;
+  CompileOptions o = options;  // of sizes what is bound stands in the graph
+  o.once.clear(), o.outputs.clear(), o.given.clear(), o.dims.clear(), o.shapes.clear(), o.states.clear();
+  o.positions = 0;
+  graph_ = std::move(parts.each);
+  once = std::make_shared<ProgramImpl>(std::move(parts.once), std::move(o));
 }
 
 void ProgramImpl::name_ports() {
@@ -375,6 +386,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
 const std::vector<Port>& Program::inputs() const { return impl_->public_inputs; }
 const std::vector<Port>& Program::outputs() const { return impl_->public_outputs; }
 const std::vector<StateInfo>& Program::states() const { return impl_->states; }
+Program Program::once() const { return Program(impl_->once); }
 const std::string& Program::why_copied() const { return impl_->why_copied; }
 const std::map<std::string, std::string>& Program::metadata() const { return impl_->metadata; }
 const std::vector<PassReport>& Program::passes() const { return impl_->passes; }

@@ -256,9 +256,8 @@ std::vector<std::vector<Shape>> read_editions(IndexReader& index) {
   return editions;
 }
 
-std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping,
+std::shared_ptr<ProgramImpl> read_program(const Head& head, IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping,
                                           const LoadProgramOptions& asked) {
-  const Head head = read_head(index);
   Parts p;
   p.options = read_options(index);
   const int threads = p.options.threads;
@@ -303,14 +302,66 @@ std::shared_ptr<ProgramImpl> read_program(IndexReader& index, const std::shared_
   return std::make_shared<ProgramImpl>(std::move(p));
 }
 
+// The program, and what it leaves to another (Program::once).
+std::shared_ptr<ProgramImpl> read_programs(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping,
+                                           const LoadProgramOptions& asked) {
+  const Head head = read_head(index);
+  const auto next = [&] {
+    IndexReader part = index.part();
+    return read_program(head, part, mapping, asked);
+  };
+  const std::shared_ptr<ProgramImpl> program = next();
+  if (!index.at_end()) program->once = next();
+  if (!index.at_end()) index.refuse("its index is longer than what it says");
+  return program;
+}
+
+void write_program(const Parts& p, IndexWriter& index, archive::FileWriter& file) {
+  write_options(p.options, index);
+  index.u64(p.editions.size());
+  for (const auto& e : p.editions) {
+    index.u64(e.shapes.size());
+    for (const Shape& s : e.shapes) archive::write_shape(s, index);
+  }
+  index.i64(p.block_bytes);
+  write_passes(p.passes, index);
+  archive::write_graph(p.graph, index, file);
+  index.u64(p.base_constants.size());
+  for (const bool constant : p.base_constants) index.u8(constant ? 1 : 0);
+  write_states(p, index);
+  write_weights(p.weights, index, file);
+  for (const auto& e : p.editions) {
+    archive::write_graph(*e.graph, index, file);
+    if (e.held) write_held(*e.held, index, file);
+    write_weights(*e.own, index, file);
+    write_recipes(e.recipes, index);
+    write_passes(e.passes, index);
+  }
+}
+
 }  // namespace
+
+CarriedGraph carried_graph(const std::filesystem::path& path) {
+  if (!archive_info(path).carries_graph)
+    fail(Category::unsupported,
+         "{}: does not carry its graph, which is needed to join it to others; ship it with its graph, or use the model", path.string());
+  const Program program = load_program(path, {.threads = 1});
+  CarriedGraph out{program.impl()->parts(true).graph, {}};
+  for (const StateInfo& s : program.states()) out.states.push_back(s.pair);
+  return out;
+}
 
 bool is_program_archive(const std::filesystem::path& path) { return archive::is_archive(path); }
 
 void save_program(const Program& program, const std::filesystem::path& path, const ArchiveOptions& options) {
-  const Parts p = program.impl()->parts(options.carry_graph);
-  if (p.editions.empty())
-    fail(Category::shape, "{}: nothing is compiled yet: bind the open dims, or describe() the shapes to ship", path.string());
+  std::vector<std::pair<Program, Parts>> all;
+  for (const Program& one : {program, program.once()}) {
+    if (!one) continue;
+    all.emplace_back(one, one.impl()->parts(options.carry_graph));
+    if (all.back().second.editions.empty())
+      fail(Category::shape, "{}: nothing is compiled yet{}: bind the open dims, or describe() the shapes to ship", path.string(),
+           all.size() > 1 ? " of what is made once (Program::once)" : "");
+  }
   uint64_t hash = 0;
   if (!options.source.empty()) {
     const std::string bytes = read_file(options.source);
@@ -323,32 +374,19 @@ void save_program(const Program& program, const std::filesystem::path& path, con
     index.text(options.source.filename().string());
     index.u64(hash);
     index.u8(options.carry_graph ? 1 : 0);
-    write_options(p.options, index);
-    index.u64(p.editions.size());
-    for (const auto& e : p.editions) {
-      index.u64(e.shapes.size());
-      for (const Shape& s : e.shapes) archive::write_shape(s, index);
-    }
-    index.i64(p.block_bytes);
-    write_passes(p.passes, index);
-    archive::write_graph(p.graph, index, file);
-    index.u64(p.base_constants.size());
-    for (const bool constant : p.base_constants) index.u8(constant ? 1 : 0);
-    write_states(p, index);
-    write_weights(p.weights, index, file);
-    for (const auto& e : p.editions) {
-      archive::write_graph(*e.graph, index, file);
-      if (e.held) write_held(*e.held, index, file);
-      write_weights(*e.own, index, file);
-      write_recipes(e.recipes, index);
-      write_passes(e.passes, index);
+    for (const auto& [one, parts] : all) {
+      IndexWriter part;
+      write_program(parts, part, file);
+      index.text(part.bytes());
     }
     file.finish(index.bytes());
   }
   // What was written must give the same steps.
-  const Program back = load_program(path, {.threads = p.options.threads, .verify = false});
-  for (const auto& e : p.editions) {
-    if (back.impl()->edition(e.shapes)->recipes != program.impl()->edition(e.shapes)->recipes) {
+  const Program back = load_program(path, {.threads = all[0].second.options.threads, .verify = false});
+  for (size_t i = 0; i < all.size(); ++i) {
+    const Program read = i == 0 ? back : back.once();
+    for (const auto& e : all[i].second.editions) {
+      if (read.impl()->edition(e.shapes)->recipes == all[i].first.impl()->edition(e.shapes)->recipes) continue;
       std::error_code ec;
       std::filesystem::remove(path, ec);
       fail(Category::internal, "{}: the archive would run other steps than the program; nothing was kept", path.string());
@@ -360,7 +398,7 @@ Program load_program(const std::filesystem::path& path, const LoadProgramOptions
   const auto mapping = std::make_shared<const archive::Mapping>(path, options.verify);
   IndexReader index(mapping->index(), mapping->name());
   try {
-    return Program(read_program(index, mapping, options));
+    return Program(read_programs(index, mapping, options));
   } catch (const Error& e) {
     if (std::string_view(e.what()).find(mapping->name()) != std::string_view::npos || e.category() == Category::value) throw;
     throw Error(e.category(), fmt::format("{}: {}", mapping->name(), e.what()));
@@ -371,7 +409,8 @@ ArchiveInfo archive_info(const std::filesystem::path& path) {
   const archive::Mapping mapping(path, false);
   IndexReader index(mapping.index(), mapping.name());
   const Head head = read_head(index);
-  const CompileOptions o = read_options(index);
+  IndexReader part = index.part();
+  const CompileOptions o = read_options(part);
   ArchiveInfo info;
   info.made_by = head.made_by;
   info.source = head.source;
@@ -379,7 +418,7 @@ ArchiveInfo archive_info(const std::filesystem::path& path) {
   info.carries_graph = head.carries_graph;
   info.isa = o.isa;
   info.threads = o.threads;
-  info.editions = read_editions(index);
+  info.editions = read_editions(part);
   info.file_bytes = mapping.bytes();
   info.index_bytes = mapping.index().size();
   return info;

@@ -86,13 +86,17 @@ class ProgramImpl {
   std::vector<PassReport> passes;
   std::map<std::string, std::string> metadata;
   std::atomic<int> compiled{0};
+  std::shared_ptr<ProgramImpl> once;  // CompileOptions::once; or null
 
  private:
+  void part_off_once();
   void name_ports();
   void find_states();
   void settle_states();
   bool try_in_place(int64_t open_size);
   std::shared_ptr<const Graph> prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held);
+  // How many positions a run on these adds.
+  int64_t new_positions(const std::vector<Shape>& shapes) const;
   std::shared_ptr<Graph> prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports);
   std::shared_ptr<Graph> shaped(const std::vector<Shape>& shapes, const std::map<ValueId, Dims>& more) const;
   bool stays_open(size_t input) const { return input < open_.size() && open_[input]; }

@@ -106,6 +106,7 @@ std::vector<StatePair> pair_states(const Graph& graph, std::string_view patterns
 }
 
 std::vector<StatePair> find_states(const Graph& graph) {
+  if (const auto said = graph.metadata.find(kStatesKey); said != graph.metadata.end()) return pair_states(graph, said->second);
   const auto value = [&](ValueId v) -> const Value& { return graph.values[static_cast<size_t>(v)]; };
   std::vector<StatePair> pairs;
   std::map<std::string, std::vector<ValueId>> outputs, inputs;

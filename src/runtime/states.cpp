@@ -144,7 +144,10 @@ bool ProgramImpl::try_in_place(int64_t open_size) {
       return false;
     }
     Shape s;
-    for (const Dim& d : *inputs[i].dims) s.push_back(d.known() ? d.value : open_size);
+    // Height and width of a picture are larger: what halves them several times must find something.
+    constexpr int64_t kPixels = 64;
+    for (const Dim& d : *inputs[i].dims)
+      s.push_back(d.known() ? d.value : s.size() >= 2 && inputs[i].dims->size() >= 4 ? kPixels * open_size : open_size);
     shapes.push_back(is_long(i) ? Shape() : std::move(s));
   }
   try {
@@ -158,14 +161,34 @@ bool ProgramImpl::try_in_place(int64_t open_size) {
   }
 }
 
-std::shared_ptr<Graph> ProgramImpl::prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports) {
-  // New positions are the second axis of the first input that has one and is not long.
-  int64_t fresh = 1;
-  for (size_t i = 0; i < shapes.size(); ++i) {
-    if (is_long(i) || shapes[i].size() < 2) continue;
-    fresh = shapes[i][1];
-    break;
+int64_t ProgramImpl::new_positions(const std::vector<Shape>& shapes) const {
+  // A state that is "held" before and "held + new" behind says so itself.
+  for (const auto& s : growing_) {
+    const auto &before = graph_.values[static_cast<size_t>(s.input)].dims, &behind = graph_.values[static_cast<size_t>(s.output)].dims;
+    if (!before || !behind) continue;
+    const std::string sum = (*before)[static_cast<size_t>(s.axis)].symbol + " + ", &all = (*behind)[static_cast<size_t>(s.axis)].symbol;
+    if (sum.size() == 3 || !all.starts_with(sum)) continue;
+    for (size_t i = 0; i < shapes.size(); ++i) {
+      for (size_t d = 0; !is_long(i) && inputs[i].dims && d < inputs[i].dims->size() && d < shapes[i].size(); ++d) {
+        if ((*inputs[i].dims)[d].symbol == all.substr(sum.size())) return shapes[i][d];
+      }
+    }
   }
+  // Else they are the second axis of the first input that may have them: tokens, or embeddings of them.
+  const auto second_axis = [&](size_t rank) -> std::optional<int64_t> {
+    for (size_t i = 0; i < shapes.size(); ++i) {
+      if (!is_long(i) && shapes[i].size() == rank) return shapes[i][1];
+    }
+    return {};
+  };
+  for (const size_t rank : {2, 3, 4}) {
+    if (const auto size = second_axis(rank)) return *size;
+  }
+  return 1;
+}
+
+std::shared_ptr<Graph> ProgramImpl::prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports) {
+  const int64_t fresh = new_positions(shapes);
   std::map<ValueId, Dims> more;
   for (const auto& s : growing_) {
     Dims dims = *graph_.values[s.input].dims;
