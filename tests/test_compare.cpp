@@ -3,7 +3,7 @@
 #include <fstream>
 
 #include "lathe/compare.hpp"
-#include "support.hpp"
+#include "decoder.hpp"
 
 using namespace test;
 
@@ -267,4 +267,31 @@ TEST_CASE("values to predict are compared by their error; an archive is a varian
   const JobSheet example = read_job_sheet(s.write(example_job_sheet("m.onnx", g)));
   CHECK(example.variants.size() == 3);
   CHECK(example.variants[0].model == s.f.path / "m.onnx");
+}
+
+TEST_CASE("variants keep states: models, narrower ones and lines, at a number of positions held") {
+  const Sheet s;
+  const Graph g = decoder({.causal = true});
+  save(g, s.f.path / "decoder.onnx");
+  write(s.f.path / "line.toml",
+        "[[part]]\nname = \"decoder\"\nmodel = \"decoder.onnx\"\nstates = \"found\"\n[[part]]\nname = \"best\"\nop = \"ArgMax\"\ntakes = "
+        "[\"decoder.scores\"]\nset = { axis = -1 }\n");
+  const std::string kept = "states = \"present.*=past.*\"\nshapes = { tokens = [1, 1] }\n";
+  const JobResult r = run_job_sheet(read_job_sheet(
+      s.write("[measure]\nseconds = 0.05\nrounds = 3\n[[variant]]\nname = \"f32\"\nmodel = \"decoder.onnx\"\nheld = 20\npositions = 32\n" +
+              kept + "[[variant]]\nname = \"i8\"\nmodel = \"decoder.onnx\"\nnarrow = { weights = \"i8\" }\nheld = 20\n" + kept +
+              "[[variant]]\nname = \"line\"\nmodel = \"line.toml\"\nstates = \"found\"\nshapes = { tokens = [1, 1] }\n" +
+              "[[variant]]\nname = \"full\"\nmodel = \"decoder.onnx\"\nheld = 40\npositions = 32\n" + kept)));
+  REQUIRE(r.variants.size() == 4);
+  for (size_t i = 0; i < 3; ++i) {
+    CAPTURE(r.variants[i].failed);
+    CHECK(r.variants[i].latency.median > 0);
+    REQUIRE(r.variants[i].parity);
+    CHECK(*r.variants[i].parity < 1e-4);
+  }
+  CHECK(r.variants[3].failed.find("'held' is 40, and there is room for 32 positions") != std::string::npos);
+  const std::string one = "[[variant]]\nname = \"a\"\nmodel = \"m.onnx\"\n";
+  CHECK(s.error(one + "held = 3\n").find("'held' goes with 'states'") != std::string::npos);
+  CHECK(s.error(one + "states = \"found\"\npositions = -1\n").find("'positions' of [[variant]] is a whole number from 0") !=
+        std::string::npos);
 }

@@ -70,6 +70,67 @@ TEST_CASE("dense product over ragged shapes, with and without epilogue") {
   }
 }
 
+TEST_CASE("dense product: rows packed once give the same bits as rows copied for each block of panels") {
+  std::mt19937 random(12);
+  const auto up_to = [&](int64_t most) { return 1 + static_cast<int64_t>(random() % static_cast<uint64_t>(most)); };
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    const int64_t width = panel_width(isa);
+    // Nothing behind its end may be touched.
+    Fenced room(Tensor(DType::f32, {packed_rows(isa)}), true);
+    for (int trial = 0; trial < 60; ++trial) {
+      const bool windowed = trial % 2 == 1;
+      // A window of 3 x 3 over a picture with padding, or plain rows; K in several parts; several blocks of panels.
+      const int64_t height = up_to(16), columns = up_to(16), channels = up_to(40), segments = windowed ? 9 : 1;
+      const int64_t m = windowed ? height * columns : up_to(420), run = windowed ? channels : up_to(700), k = segments * run,
+                    n = 1 + up_to(6 * width), panels = (n + width - 1) / width;
+      const auto a = random_floats(static_cast<size_t>(windowed ? m * channels : m * k), trial),
+                 b = random_floats(static_cast<size_t>(k * n), trial + 1), bias = random_floats(static_cast<size_t>(n), trial + 2),
+                 residual = random_floats(static_cast<size_t>(m * n), trial + 3),
+                 zeros = std::vector<float>(static_cast<size_t>(channels), 0.0f);
+      std::vector<float> weights(static_cast<size_t>(packed_size(k, n, width) + 64));
+      float* packed = weights.data() + (16 - reinterpret_cast<uintptr_t>(weights.data()) / 4 % 16) % 16;
+      pack_panels(b.data(), n, 1, k, n, width, packed, 0, panels);
+      std::vector<int64_t> y, x;
+      for (int64_t o = 0; o < height; ++o) {
+        for (int64_t t = -1; t <= 1; ++t) y.push_back(o + t < 0 || o + t >= height ? -1 : (o + t) * columns * channels);
+      }
+      for (int64_t o = 0; o < columns; ++o) {
+        for (int64_t t = -1; t <= 1; ++t) x.push_back(o + t < 0 || o + t >= columns ? -1 : (o + t) * channels);
+      }
+      const std::vector<int64_t> z{0};
+      WindowRows window;
+      window.image_stride = m * channels;
+      window.z = z.data(), window.y = y.data(), window.x = x.data();
+      window.out_h = height, window.out_w = columns, window.kh = window.kw = 3;
+      window.base = a.data(), window.zeros = zeros.data();
+      DenseArguments g;
+      g.a = a.data(), g.lda = k;
+      if (windowed) g.window = &window;
+      g.segments = segments, g.run = run;
+      g.row_begin = trial % 3 == 0 ? m / 3 : 0, g.row_end = g.all_rows = m;
+      g.panel_end = panels, g.columns = n;
+      g.b = packed, g.ldc = n;
+      g.k_block = 64 + up_to(500);
+      g.panel_block = up_to(3);
+      g.epilogue.bias = bias.data();
+      if (k <= g.k_block) g.epilogue.residual = residual.data(), g.epilogue.residual_stride = n;
+      g.epilogue.clamp = true, g.epilogue.low = -2, g.epilogue.high = 3;
+      std::vector<float> c[2];
+      for (const bool once : {false, true}) {
+        c[once].assign(static_cast<size_t>(m * n), 7);
+        g.c = c[once].data();
+        g.packed_rows = once ? room.tensor.as<float>().data() : nullptr;
+        dense(isa)(g);
+      }
+      CAPTURE(m);
+      CAPTURE(n);
+      CAPTURE(k);
+      CHECK(std::memcmp(c[0].data(), c[1].data(), c[0].size() * sizeof(float)) == 0);
+    }
+  }
+}
+
 TEST_CASE("the clamp lets NaN through and stops infinities") {
   for (Isa isa : available()) {
     const int64_t width = panel_width(isa);

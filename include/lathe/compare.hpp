@@ -37,6 +37,8 @@ struct Variant {
   int64_t batch = 1;                      // where the first dim is open
   std::string isa{};                      // empty: the best there is
   std::map<std::string, Shape> shapes{};  // of inputs
+  std::string states{};                   // kept from run to run: patterns, or "found"; empty: none
+  int64_t positions = 0, held = 0;        // that they have room for (0: any number), and hold when a run begins
 };
 
 // What a job is. Paths are as the program finds them: read_job_sheet resolves those of a sheet from the folder it lies in.

@@ -65,7 +65,10 @@ class Reader {
  private:
   Variant variant(const toml::table& t) const {
     Variant v;
-    const Keys k{sheet_, t, "[[variant]]", {"name", "model", "narrow", "keep_as", "threads", "lanes", "batch", "isa", "shapes"}};
+    const Keys k{sheet_,
+                 t,
+                 "[[variant]]",
+                 {"name", "model", "narrow", "keep_as", "threads", "lanes", "batch", "isa", "shapes", "states", "positions", "held"}};
     k.text("name", v.name);
     if (v.name.empty()) fail(Category::format, "{}: [[variant]] has no 'name'", sheet_.place(t.source()));
     v.model = k.path("model", true);
@@ -75,6 +78,12 @@ class Reader {
     k.whole("lanes", lanes, 1, 256);
     k.whole("batch", v.batch, 1, int64_t{1} << 31);
     v.threads = static_cast<int>(threads), v.lanes = static_cast<int>(lanes);
+    k.text("states", v.states);
+    k.whole("positions", v.positions, 0, int64_t{1} << 40);
+    k.whole("held", v.held, 0, int64_t{1} << 40);
+    for (const char* key : {"positions", "held"}) {
+      if (k.get(key) && v.states.empty()) sheet_.wrong(*k.get(key), fmt::format("'{}' goes with 'states'", key));
+    }
     if (k.get("isa")) v.isa = k.word("isa", "", {"scalar", "sse4", "avx2", "avx512"});
     if (const auto* shapes = k.table("shapes")) {
       for (const auto& [key, node] : *shapes) {

@@ -7,6 +7,8 @@
 #include "base/fail.hpp"
 #include "lathe/archive.hpp"
 #include "lathe/compare.hpp"
+#include "lathe/line.hpp"
+#include "lathe/state.hpp"
 #include "lathe/formats.hpp"
 #include "lathe/parity.hpp"
 
@@ -179,16 +181,26 @@ class Job {
     std::vector<Shape> shapes;
     CompileOptions options{.threads = v.threads, .shapes = v.shapes, .isa = v.isa};
     if (archive && !v.isa.empty()) fail(Category::value, "'{}' is compiled already: leave out 'isa'", v.model.string());
+    if (archive && !v.states.empty() && v.states != "found")
+      fail(Category::value, "'{}' is compiled already: leave out 'states'", v.model.string());
     if (!archive) {
-      plain = load(file);
-      if (!shapes_known(plain, v)) {
+      plain = loaded(file);
+      if (!v.states.empty()) {
+        options.states = v.states == "found" ? find_states(plain) : pair_states(plain, v.states);
+        if (options.states.empty()) fail(Category::value, "no states are found in '{}'; 'states' says which they are", v.model.string());
+        options.positions = v.positions;
+        options.shapes.clear();  // of a run, not of all
+      } else if (!shapes_known(plain, v)) {
         const Program open = compile(plain, options);
         shapes = shapes_for(v, open);
         for (size_t k = 0; k < shapes.size(); ++k) options.shapes[open.inputs()[k].name] = shapes[k];
       }
     }
     const auto start = Clock::now();
-    run.program = archive ? load_program(file, {.threads = v.threads}) : compile(load(file), options);
+    run.program = archive ? load_program(file, {.threads = v.threads}) : compile(loaded(file), options);
+    run.held = v.held;
+    if (const int64_t room = run.program.options().positions; room > 0 && v.held >= room)
+      fail(Category::value, "'held' is {}, and there is room for {} positions: a run adds to them", v.held, room);
     if (shapes.empty()) shapes = shapes_for(v, run.program);
     const EditionInfo edition = run.program.describe(shapes);
     r.load_seconds = std::chrono::duration<double>(Clock::now() - start).count();
@@ -201,6 +213,7 @@ class Job {
     return run;
   }
 
+  static Graph loaded(const fs::path& file) { return is_line_sheet(file) ? join(read_line(file)) : load(file); }
   static bool shapes_known(const Graph& g, const Variant& v) {
     return std::ranges::all_of(g.inputs, [&](ValueId id) {
       const Value& value = g.values[static_cast<size_t>(id)];
@@ -223,8 +236,11 @@ class Job {
     if (!r.parity_why_not.empty()) return;
     say(r.name + ": checking against plain evaluation");
     Lane lane(run.program, 1);
-    const Outputs got = lane.run(std::span<const Tensor>(run.inputs));
-    const auto plain = evaluate_plain(g, run.inputs);
+    CompileOptions plainly{.threads = 1, .plain = true};
+    for (const StateInfo& state : run.program.states()) plainly.states.push_back(state.pair);
+    Lane oracle(compile(g, plainly));
+    const std::span<const Tensor> inputs(run.inputs);
+    const Outputs got = lane.run(inputs), plain = oracle.run(inputs);
     double most = 0;
     for (size_t i = 0; i < got.size(); ++i) {
       const Comparison c = lathe::compare(got.name(i), got[i], plain[i]);

@@ -414,6 +414,82 @@ bool has_few_columns(const DenseArguments& g) {
   return g.columns <= kFewColumns && g.b_type == PanelType::f32 && g.run >= lanes && g.segments * g.run * g.columns <= kFewNumbers;
 }
 
+// How K is done in parts: several whole taps, or a part of one long run.
+struct Depth {
+  int64_t parts = 1, part = 0;  // of a run
+  int64_t taps_each = 1;
+};
+Depth depth_of(const DenseArguments& g, int64_t k_block) {
+  Depth d;
+  d.parts = g.run > k_block ? (g.run + k_block - 1) / k_block : 1;
+  d.part = d.parts > 1 ? (g.run + d.parts - 1) / d.parts : g.run;
+  const int64_t most_taps = d.parts > 1 ? 1 : std::clamp<int64_t>(k_block / std::max<int64_t>(1, g.run), 1, kMaxTaps);
+  const int64_t tap_blocks = (g.segments + most_taps - 1) / most_taps;
+  d.taps_each = (g.segments + tap_blocks - 1) / std::max<int64_t>(1, tap_blocks);
+  return d;
+}
+
+// Where a tile's rows stand for these taps, from `offset` of each run on.
+void point_tile(const DenseArguments& g, int64_t row, int height, int64_t tap, int64_t taps, int64_t offset, const float** pointers) {
+  if (g.window) return point_rows(*g.window, row, height, tap, taps, offset, pointers);
+  for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda + offset;
+}
+
+// Panels that pass over packed tiles together: with them and the tiles L2 is not full.
+inline constexpr int64_t kPassingPanels = 3;
+
+// Tiles of rows are packed for a part of K, then all panels pass over them: each row is copied once, not once for each block of panels.
+// The order of each element's sum is that of the other way.
+void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) {
+  const int64_t rows = g.row_end - g.row_begin, k = g.segments * g.run, element = g.b_type == PanelType::f32 ? 4 : 2,
+                line = kWidth * element;
+  const int64_t tiles = (rows + kRows - 1) / kRows, blocks = (tiles + kPackedTiles - 1) / kPackedTiles;
+  const float* pointers[kMaxTaps * kRows];
+  const auto row_of = [&](int64_t t) { return g.row_begin + rows * t / tiles; };
+  const auto panel_at = [&](int64_t p, int64_t k_at) { return static_cast<const char*>(g.b) + (p * k + k_at) * line; };
+  for (int64_t block = 0; block < blocks; ++block) {
+    const int64_t t0 = tiles * block / blocks, t1 = tiles * (block + 1) / blocks;
+    for (int64_t tap = 0; tap < g.segments; tap += depth.taps_each) {
+      const int64_t taps = std::min(depth.taps_each, g.segments - tap);
+      for (int64_t piece = 0; piece < depth.parts; ++piece) {
+        const int64_t offset = piece * depth.part, run = std::min(depth.part, g.run - offset);
+        if (run <= 0) continue;
+        const bool first = tap == 0 && piece == 0, last = tap + taps == g.segments && offset + run == g.run;
+        const int64_t k_at = tap * g.run + offset, k_end = k_at + taps * run;
+        for (int64_t t = t0; t < t1; ++t) {
+          const int height = static_cast<int>(row_of(t + 1) - row_of(t));
+          point_tile(g, row_of(t), height, tap, taps, offset, pointers);
+          gather_rows(pointers, height, taps, run, g.packed_rows + (t - t0) * kRows * kNearStride);
+        }
+        for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += kPassingPanels) {
+          const int64_t panels = std::min(kPassingPanels, g.panel_end - panel);
+          // What passes next: the panels behind these, or the first ones at the next part of K.
+          const char* next = panel + panels < g.panel_end ? panel_at(panel + panels, k_at)
+                             : k_end < k                  ? panel_at(g.panel_begin, k_end)
+                                                          : panel_at(g.panel_begin, 0);
+          for (int64_t t = t0; t < t1; ++t) {
+            const int64_t row = row_of(t);
+            const int height = static_cast<int>(row_of(t + 1) - row);
+            for (int64_t p = panel; p < panel + panels; ++p) {
+              const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
+              const Finish f = finish_at(g.epilogue, row, column);
+              const Choice choice = choose(g.b_type, height, columns);
+              Ahead ahead;
+              if (t == t0 && p + 1 < panel + panels) ahead.from = panel_at(p + 1, k_at), ahead.step = line;
+              else if (t > t0)
+                ahead.step = line / (t1 - t0 - 1), ahead.from = next + (p - panel) * k * line + (t - t0 - 1) * taps * run * ahead.step;
+              choice.kernel(g.packed_rows + (t - t0) * kRows * kNearStride, taps * run, panel_at(p, k_at), g.c + row * g.ldc + column,
+                            g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
+            }
+            if (last && g.epilogue.tape)
+              apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));
+          }
+        }
+      }
+    }
+  }
+}
+
 void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
@@ -438,11 +514,8 @@ void DenseHere(const DenseArguments& g) {
   // byte to its last: memory is a quarter faster at that than at jumping from panel to panel.
   const bool single = g.row_end - g.row_begin == 1 && !g.window && g.segments == 1;
   const int64_t k_block = single ? std::max<int64_t>(1, g.run) : std::min(g.k_block, kMostDepth);
-  const int64_t parts = g.run > k_block ? (g.run + k_block - 1) / k_block : 1;
-  const int64_t part = parts > 1 ? (g.run + parts - 1) / parts : g.run;
-  const int64_t most_taps = parts > 1 ? 1 : std::clamp<int64_t>(k_block / std::max<int64_t>(1, g.run), 1, kMaxTaps);
-  const int64_t tap_blocks = (g.segments + most_taps - 1) / most_taps,
-                taps_each = (g.segments + tap_blocks - 1) / std::max<int64_t>(1, tap_blocks);
+  const Depth depth = depth_of(g, k_block);
+  const auto [parts, part, taps_each] = depth;
   // Tiles of equal height rather than full ones and a rest.
   const int64_t tiles = (rows + kRows - 1) / kRows;
   // B as a whole, of which this call may pass over a part: whether the next call finds it in L2.
@@ -464,6 +537,9 @@ void DenseHere(const DenseArguments& g) {
     return;
   }
 
+  // Tiles of one row are read where they stand.
+  if (g.packed_rows != nullptr && g.panel_end - g.panel_begin > g.panel_block && rows > tiles) return packed(g, depth, run_tape_here);
+
   for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += g.panel_block) {
     const int64_t panels = std::min(g.panel_block, g.panel_end - panel);
     for (int64_t tap = 0; tap < g.segments; tap += taps_each) {
@@ -483,11 +559,7 @@ void DenseHere(const DenseArguments& g) {
         for (int64_t t = 0; t < tiles; ++t) {
           const int64_t row = g.row_begin + rows * t / tiles;
           const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
-          if (g.window) {
-            point_rows(*g.window, row, height, tap, taps, offset, pointers);
-          } else {
-            for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda + offset;
-          }
+          point_tile(g, row, height, tap, taps, offset, pointers);
           // A single run of a single row is read where it is, and so are rows that stand as the kernel wants them.
           const bool gather = (height > 1 && (g.window || g.lda != kNearStride)) || taps > 1;
           if (gather) gather_rows(pointers, height, taps, run, near_by);
@@ -516,6 +588,7 @@ void DenseHere(const DenseArguments& g) {
 }
 
 int64_t WidthHere() { return kWidth; }
+int64_t PackedRowsHere() { return kPackedTiles * kRows * kNearStride; }
 int RowsHere() { return kRows; }
 
 }  // namespace lathe::kernels::HWY_NAMESPACE
@@ -527,6 +600,7 @@ namespace lathe::kernels {
 Dense dense(Isa isa) { return LATHE_SELECT(isa, DenseHere); }
 int64_t panel_width(Isa isa) { return LATHE_SELECT(isa, WidthHere)(); }
 int max_rows(Isa isa) { return LATHE_SELECT(isa, RowsHere)(); }
+int64_t packed_rows(Isa isa) { return LATHE_SELECT(isa, PackedRowsHere)(); }
 
 int64_t packed_size(int64_t k, int64_t n, int64_t width) { return (n + width - 1) / width * width * k; }
 

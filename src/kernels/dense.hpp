@@ -114,7 +114,14 @@ struct DenseArguments {
   DenseEpilogue epilogue;
   int64_t k_block = 256;    // recipe: largest K done in one go
   int64_t panel_block = 8;  // recipe: panels kept in L2 while rows pass
+  // Room for kPackedTiles tiles of rows (packed_rows() floats, aligned to 64 bytes), or null. With it, and more than one block of panels,
+  // so many tiles of A are copied side by side once for each part of K and stay in L2 while all panels pass, a few at a time; without it a
+  // tile is copied again for each block of panels.
+  float* packed_rows = nullptr;
 };
+
+inline constexpr int64_t kPackedTiles = 12;
+int64_t packed_rows(Isa isa);
 
 // Rows this far apart (floats) and no longer are read where they are; others are copied so, tile by tile.
 inline constexpr int64_t kNearStride = 640 + 16;

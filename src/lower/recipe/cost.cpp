@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "kernels/dense.hpp"
+
 namespace lathe::lower {
 
 double seconds(const Rates& rates, const Work& work) { return std::max(work.flops / rates.flops, work.bytes / rates.far_bandwidth); }
@@ -47,6 +49,18 @@ Split split_work(const Machine& machine, int threads, int64_t rows, int64_t pane
 
 int64_t panels_of_block(const Machine& machine, int64_t depth, int64_t width) {
   return std::max<int64_t>(1, machine.block_bytes / std::max<int64_t>(1, depth * width * 4));
+}
+
+bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t block, int tile_rows, Split& split) {
+  if (panels <= block || rows < 2 * tile_rows) return false;
+  if (split.count() > 1) {
+    // By rows then: no two tasks copy the same ones.
+    Split by_rows;
+    by_rows.row_tasks = std::clamp<int64_t>(rows / (kernels::kPackedTiles * tile_rows), threads, machine.threads * 4);
+    by_rows.row_tasks -= by_rows.row_tasks % threads;
+    if (rows / by_rows.row_tasks >= 4 * tile_rows && keeps_order(rows, by_rows.row_tasks, tile_rows)) split = by_rows;
+  }
+  return panels / split.panel_tasks > block;
 }
 
 }  // namespace lathe::lower

@@ -21,6 +21,8 @@ bool small_enough_to_join(const Rates& rates, const Work& work);
 
 // Of K, how much a product does in one go: a tile's rows of A stay in L1. What the knob 'k_block' is untuned.
 inline constexpr int64_t kDepthBlock = 576;
+// Tasks with room for packed rows, at most.
+inline constexpr int64_t kMostPacked = 64;
 
 // How rows x panels are shared out: a grid of tasks.
 struct Split {
@@ -33,5 +35,8 @@ bool keeps_order(int64_t rows, int64_t row_tasks, int tile_rows);
 Split split_work(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows);
 // Panels of an L2 block, when one is `width` columns of `depth` numbers of four bytes.
 int64_t panels_of_block(const Machine& machine, int64_t depth, int64_t width);
+// Whether tiles of rows are copied once for each part of K while all panels pass over them (DenseArguments::packed_rows): where they would
+// be copied again for each of several blocks of panels. `split` is by rows then, where there are enough.
+bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t block, int tile_rows, Split& split);
 
 }  // namespace lathe::lower

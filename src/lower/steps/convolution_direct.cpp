@@ -42,6 +42,8 @@ class DenseConvolution : public StepKernel {
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1, segments = 1, run_length = 0;
   int64_t rows = 0, width = 0, panels = 0, k_block = 0, panel_block = 0;
   bool from_memory = false;
+  Location packed_rows;           // scratch, by task
+  int64_t packed_row_floats = 0;  // of each; 0: none
   Split split;
   std::optional<Prologue> before;
   BoundEpilogue epilogue;
@@ -94,6 +96,7 @@ class DenseConvolution : public StepKernel {
       a.c = pointer<float>(c, output) + g * group_filters;
       a.k_block = k_block;
       a.panel_block = panel_block;
+      if (packed_row_floats > 0) a.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
       epilogue.fill(c, g * group_filters, a.epilogue, operands);
       if (before) before->multiply(c, task, a, dense);
       else dense(a);
@@ -237,10 +240,13 @@ class DirectFamily : public StepFamily {
     const auto& m = static_cast<const ConvolutionMatch&>(match);
     const Machine& machine = p.machine;
     const int64_t width = kernels::panel_width(machine.isa), panels = (m.group_filters + width - 1) / width;
-    const Split split = split_work(machine, m.groups >= machine.threads * 2 ? 1 : machine.threads, m.rows, panels, width, m.depth,
-                                   kernels::max_rows(machine.isa));
+    const int threads = m.groups >= machine.threads * 2 ? 1 : machine.threads, tile = kernels::max_rows(machine.isa);
+    Split split = split_work(machine, threads, m.rows, panels, width, m.depth, tile);
+    const int64_t panel_block = panels_of_block(machine, std::min(m.depth, kDepthBlock), width);
+    const bool packed = !padded_ && m.group->ahead().empty() && packs_rows(machine, threads, m.rows, panels, panel_block, tile, split);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
-    space.knob("panel_block", panels_of_block(machine, std::min(m.depth, kDepthBlock), width), 1, panels);
+    space.knob("panel_block", panel_block, 1, panels);
+    space.knob("packed_rows", packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);
     space.knob("row_tasks", split.row_tasks, 1, m.rows);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
     if (padded_)
@@ -277,16 +283,22 @@ class DirectFamily : public StepFamily {
     if (padded_) bind_padded(b, m, machine, recipe, k, step);
     else bind_window(b, m, k, step);
     bind_weights(b, m, k, step);
+    if (recipe.at("packed_rows") != 0) {
+      k.packed_row_floats = kernels::packed_rows(machine.isa);
+      k.packed_rows = {b.scratch(static_cast<size_t>(k.groups * k.split.count() * k.packed_row_floats) * sizeof(float))};
+      step.scratch.push_back(k.packed_rows.buffer);
+    }
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);
     step.writes.push_back(k.output.buffer);
     if (!padded_) k.before = bind_prologue(b, m, machine, recipe, m.xs, Layout::channels_last, m.rows, step);
-    step.text = fmt::format("{}, {} {}x{} tile, tasks {}x{}{}{}",
+    step.text = fmt::format("{}, {} {}x{} tile, tasks {}x{}{}{}{}",
                             k.pointwise ? "pointwise"
                             : padded_   ? "padded rows"
                                         : "row pointers",
                             kernels::name(machine.isa), kernels::max_rows(machine.isa), k.width, k.split.row_tasks, k.split.panel_tasks,
-                            prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+                            k.packed_row_floats > 0 ? ", rows packed once" : "", prologue_text(*m.group, k.before),
+                            m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }

@@ -106,8 +106,9 @@ class ProductFamily : public StepFamily {
     const auto& m = static_cast<const ProductMatch&>(match);
     const Machine& machine = p.machine;
     const int64_t width = kernels::panel_width(machine.isa), panels = (m.n + width - 1) / width, batches = m.batches();
-    const Split split =
-        split_work(machine, batches >= machine.threads * 2 ? 1 : machine.threads, m.m, panels, width, m.k, kernels::max_rows(machine.isa));
+    const int threads = batches >= machine.threads * 2 ? 1 : machine.threads, tile = kernels::max_rows(machine.isa);
+    Split split = split_work(machine, threads, m.m, panels, width, m.k, tile);
+    const int64_t panel_block = panels_of_block(machine, std::min(m.k, kDepthBlock), width);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     if (m.narrow && m.narrow->quantised()) {
       space.knob("panel_block", std::min(panels, panels_of_block(machine, m.k, width)), 1, panels);
@@ -116,7 +117,9 @@ class ProductFamily : public StepFamily {
                  panels);
       return;
     }
-    space.knob("panel_block", panels_of_block(machine, std::min(m.k, kDepthBlock), width), 1, panels);
+    const bool packed = m.group->ahead().empty() && !m.transpose_a && packs_rows(machine, threads, m.m, panels, panel_block, tile, split);
+    space.knob("panel_block", panel_block, 1, panels);
+    space.knob("packed_rows", packed && batches * split.count() <= kMostPacked, 0, 1);
     space.knob("row_tasks", split.row_tasks, 1, m.m);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
     if (packs_by_batch(m))
@@ -162,6 +165,11 @@ class ProductFamily : public StepFamily {
       step.scratch.push_back(k.a_turned.buffer);
     }
     bind_weights(b, m, k, step);
+    if (!quantised && k.slots == 0 && recipe.at("packed_rows") != 0) {
+      k.packed_row_floats = kernels::packed_rows(isa);
+      k.packed_rows = {b.scratch(static_cast<size_t>(m.batches() * k.split.count() * k.packed_row_floats) * sizeof(float))};
+      step.scratch.push_back(k.packed_rows.buffer);
+    }
     if (quantised) {
       k.multiply_narrow = kernels::narrow_product(isa), k.widen = kernels::widen_panel(isa);
       if (k.m > kernels::kNarrowRows) {
@@ -174,8 +182,9 @@ class ProductFamily : public StepFamily {
     step.writes.push_back(k.output.buffer);
     k.before = bind_prologue(b, m, p.machine, recipe, m.as, Layout::natural, k.m, step);
     step.text =
-        fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}", k.m, k.n, k.k, m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "",
-                    weights_text(b, m), kernels::name(isa), kernels::max_rows(isa), k.width, k.split.row_tasks, k.split.panel_tasks,
+        fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}{}", k.m, k.n, k.k,
+                    m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "", weights_text(b, m), kernels::name(isa), kernels::max_rows(isa),
+                    k.width, k.split.row_tasks, k.split.panel_tasks, k.packed_row_floats > 0 ? ", rows packed once" : "",
                     prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));

@@ -30,6 +30,7 @@ void ProductKernel::run(const StepContext& c) const {
   }
   const int64_t batches = static_cast<int64_t>(a_offsets.size());
   const auto piece = [&](int64_t i, int64_t r, int64_t p, const float* panel_data) {
+    const int64_t task = (i * split.row_tasks + r) * split.panel_tasks + p;
     kernels::TapeOperand operands[kernels::kMaxSlots];
     kernels::DenseArguments d;
     // Rows of all batches count on: the epilogue finds its operands by row.
@@ -50,6 +51,7 @@ void ProductKernel::run(const StepContext& c) const {
     d.ldc = out_pitch;
     d.k_block = k_block;
     d.panel_block = panel_block;
+    if (packed_row_floats > 0) d.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
     epilogue.fill(c, 0, d.epilogue, operands);
     if (before) before->multiply(c, r, d, dense);
     else dense(d);

@@ -18,8 +18,10 @@ class ProductKernel : public StepKernel {
   Location packed;  // constant, or scratch when B is made at run time
   bool pack_while_running = false, transpose_a = false;
   kernels::PanelType b_type = kernels::PanelType::f32;
-  int64_t slots = 0;  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
-  Location a_turned;  // scratch
+  int64_t slots = 0;              // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
+  Location a_turned;              // scratch
+  Location packed_rows;           // scratch, by task
+  int64_t packed_row_floats = 0;  // of each; 0: none
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
   int64_t a_pitch = 0, out_pitch = 0;  // floats from row to row
   float alpha = 1;
