@@ -94,6 +94,14 @@ TEST_CASE("line: what takes a model takes a line") {
   CHECK(i.code == 0);
   CHECK(has(i.out, "past.0.keys"));
   CHECK(has(i.out, "lathe.states"));
+  // As one file, vetted, with narrower weights.
+  const Folder f;
+  const std::string joined = (f.path / "joined.onnx").string();
+  CHECK(tool("vet " + kCards).code == 0);
+  CHECK(tool("turn " + kCards + " -o " + joined).code == 0);
+  CHECK(json_of("generate " + joined + " --each " + kTable)["exact_match"]["right"] == 40);
+  CHECK(tool("narrow " + kCards + " -o " + joined).code == 0);
+  CHECK(json_of("generate " + joined + " --each " + kTable)["exact_match"]["share"] > 0.9);
   // Against plain evaluation.
   const Result parity = tool("parity " + kCards + " --against-plain --shape board=1,3,64,128 --dim new=1 --dim all=4 --dim held=3");
   INFO(parity.out, parity.err);

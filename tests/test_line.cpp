@@ -281,6 +281,13 @@ TEST_CASE("line: what a picture alone decides is made once, also by an archive")
   const Program back = load_program(file);
   REQUIRE(back.once());
   CHECK(floats(in_two(back)["times"]) == floats(expected["times"]));
+  // Weights that are made of constants belong to both.
+  Graph narrow = g;
+  narrow_model(narrow, {.weights = DType::i8, .least = 1});
+  const Program bytes = compile(narrow, {.once = {"x"}});
+  REQUIRE(bytes.once());
+  CHECK(bytes.once().outputs().size() == 1);
+  CHECK(bytes.inputs().size() == 2);
   // Nothing asked, nothing made apart.
   CHECK(!compile(g).once());
   CHECK(has(error_of([&] { compile(g, {.once = {"y"}}); }), "no input 'y'"));

@@ -117,6 +117,9 @@ void Beside::run_once(const Tensor& picture, const RunOptions& run, BesideValues
       throw UsageError(fmt::format("no value for input '{}': give --image FILE, or --input {}=FILE", p.name, p.name));
     in.push_back({p.name, it != arrays_.end() ? it->second : picture});
   }
+  std::vector<Shape> shapes;
+  for (const NamedInput& i : in) shapes.push_back(i.tensor.shape());
+  (void)once_.describe(shapes);  // compiled now, so that it is not in the figure
   const auto start = std::chrono::steady_clock::now();
   const Outputs made = lane_->run(in, run);
   out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();

@@ -314,11 +314,13 @@ Graph ModelOptions::load_graph(bool unchecked) const {
   }
   LoadOptions options = load_options();
   options.unchecked = unchecked;
-  if (std::filesystem::path(model).extension() == ".toml") {
-    if (!is_line_sheet(model)) throw UsageError(fmt::format("{}: is a sheet without [[part]]: no model, and no line of models", model));
-    return join(read_line(model, options));
-  }
-  return load(model, options);
+  return load_model(model, options);
+}
+
+Graph load_model(const std::string& path, const LoadOptions& options) {
+  if (std::filesystem::path(path).extension() != ".toml") return load(path, options);
+  if (!is_line_sheet(path)) throw UsageError(fmt::format("{}: is a sheet without [[part]]: no model, and no line of models", path));
+  return join(read_line(path, options));
 }
 
 Tensor read_value(const std::string& path, const std::string& option) {

@@ -67,6 +67,8 @@ struct ModelOptions {
   void check_target(const std::string& option, const std::string& path, std::initializer_list<std::string_view> kinds) const;
 };
 
+// An ONNX file, or a sheet that joins several to a line. Throws UsageError for a sheet of another kind.
+Graph load_model(const std::string& path, const LoadOptions& options = {});
 // Words broken into lines of at most `width` characters.
 std::vector<std::string> wrapped(const std::string& text, size_t width);
 // Before any work is done for it: refuses (UsageError) to write over a file that the command reads, by whatever name or link, and over

@@ -233,7 +233,7 @@ int compare(const Options& o) {
     // Paths in a sheet are seen from its folder.
     const fs::path folder = o.write.empty() ? fs::path() : fs::absolute(o.write).parent_path();
     const fs::path seen = folder.empty() ? fs::path(o.example) : fs::proximate(fs::absolute(o.example), folder);
-    const std::string text = example_job_sheet(seen, load(o.example));
+    const std::string text = example_job_sheet(seen, load_model(o.example));
     if (o.write.empty()) fmt::print("{}", text);
     else check_target("--write", o.write, {"TOML"}, std::vector<std::string>{o.example}), write_file(o.write, text);
     return kGood;

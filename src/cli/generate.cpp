@@ -194,7 +194,7 @@ int generate_one(GenerateSession& s) {
                             {"log_likelihood", o.how.beams > 1 ? Json(g.log_likelihood) : Json(nullptr)},
                             {"proposed", g.proposed},
                             {"kept", g.kept}});
-  if (people) fmt::print(stderr, "{}{}", summary(s.program, o, beside, g, f), costs.empty() ? "" : costs_text(costs));
+  if (people) fmt::print(stderr, "{}{}", summary(s.program, o, beside, g, f), costs.empty() ? "" : "\n" + costs_text(costs));
   return kGood;
 }
 

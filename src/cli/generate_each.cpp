@@ -58,6 +58,7 @@ Rows read_rows(const fs::path& file) {
 // The first characters of a text, on one line.
 std::string shortened(std::string text, size_t most) {
   std::ranges::replace(text, '\n', ' ');
+  text.erase(0, text.find_first_not_of(' '));
   if (text.size() <= most) return text;
   size_t end = most - 2;
   while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xC0) == 0x80) --end;

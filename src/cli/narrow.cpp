@@ -147,7 +147,7 @@ int narrow(Options o) {
     o.weights = o.activations;
   }
   const bool compensated = o.rounding == "compensated";
-  const Graph wide = load(o.model, {o.allow_outside, false});
+  const Graph wide = load_model(o.model, {o.allow_outside, false});
   Graph g = wide;
   Progress progress;
   std::optional<Calibrating> with;

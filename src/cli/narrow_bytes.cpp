@@ -255,7 +255,7 @@ int narrow_to_bytes(const NarrowFlags& o) {
   if (o.cosine_at_least > 0 && o.lose_at_most >= 0) throw UsageError("--cosine-at-least and --lose-at-most: one budget at a time");
   if (o.data.empty() && (o.lose_at_most >= 0 || o.sensitivity == "accuracy"))
     throw UsageError("--data is missing: labelled data that accuracy is measured on");
-  const Graph wide = load(o.model, {o.allow_outside, false});
+  const Graph wide = load_model(o.model, {o.allow_outside, false});
   Progress progress;
   const Calibrating with(o, wide, progress);
   const ByteModel model = as_usage([&] { return ByteModel(wide, with.calibration, options_of(o)); });

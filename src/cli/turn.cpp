@@ -76,7 +76,8 @@ Command add_turn(CLI::App& app) {
     if (o->external_from > 0 && std::filesystem::exists(o->write + ".data", ec) && !std::filesystem::exists(o->write, ec))
       throw UsageError(fmt::format("--external-from: there is a file {}.data already, and no {} that it belongs to", o->write, o->write));
     for (const std::string& path : o->ops) load_ops(path);
-    Graph g = load(o->model, {o->allow_outside, false});
+    const bool line = std::filesystem::path(o->model).extension() == ".toml";
+    Graph g = load_model(o->model, {o->allow_outside, false});
     const size_t nodes = g.nodes.size();
     std::vector<std::string> done;
     if (!o->inputs.empty() || !o->outputs.empty()) {
@@ -136,6 +137,7 @@ Command add_turn(CLI::App& app) {
       convert_opset(g, o->opset);
       done.push_back(fmt::format("opset {} to {}", before, o->opset));
     }
+    if (line) done.insert(done.begin(), "parts joined to one graph");
     if (done.empty()) throw UsageError("nothing to do; see 'lathe turn --help'");
     save(g, o->write, {static_cast<size_t>(o->external_from)});
     write_json(o->json, {{"model", o->model},

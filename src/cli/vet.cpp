@@ -22,6 +22,16 @@ std::optional<Fault> compiles(const std::string& model, bool allow_outside) {
   return std::nullopt;
 }
 
+// Of a line what its parts and connections say; of a file all that is wrong at once.
+std::vector<Fault> examined(const std::string& model, bool allow_outside) {
+  if (std::filesystem::path(model).extension() != ".toml") return examine_file(model, {allow_outside, false});
+  try {
+    return examine(load_model(model, {allow_outside, false}));
+  } catch (const Error& e) {
+    return {Fault{e.category(), "the line", e.what()}};
+  }
+}
+
 }  // namespace
 
 Command add_vet(CLI::App& app) {
@@ -48,7 +58,7 @@ Command add_vet(CLI::App& app) {
     Json j = Json::array();
     bool good = true;
     for (const std::string& model : o->models) {
-      auto faults = examine_file(model, {o->allow_outside, false});
+      auto faults = examined(model, o->allow_outside);
       if (std::ranges::none_of(faults, &Fault::fatal)) {
         if (auto fault = compiles(model, o->allow_outside)) faults.push_back(*fault);
       }

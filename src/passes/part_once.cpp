@@ -39,16 +39,18 @@ OnceAndEach part_once(const Graph& graph, const std::vector<std::string>& inputs
     early.insert(v);
   }
   const std::set<ValueId> given = early;
-  std::vector<bool> once(graph.nodes.size());
+  std::set<ValueId> fixed;  // what can be made of constants: dequantised weights; both parts may need it
+  std::vector<bool> once(graph.nodes.size()), both(graph.nodes.size());
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
     const Node& node = graph.nodes[n];
     bool any = false, all = pure(graph, node);
     each_read(node, [&](ValueId v) {
       any = any || early.contains(v);
-      all = all && (early.contains(v) || graph.values[static_cast<size_t>(v)].constant);
+      all = all && (early.contains(v) || fixed.contains(v) || graph.values[static_cast<size_t>(v)].constant);
     });
     once[n] = any && all;
-    if (once[n]) early.insert(node.outputs.begin(), node.outputs.end());
+    both[n] = !any && all;
+    if (once[n] || both[n]) (once[n] ? early : fixed).insert(node.outputs.begin(), node.outputs.end());
   }
   early.erase(kAbsent);
   OnceAndEach out{graph, graph};
@@ -63,7 +65,7 @@ OnceAndEach part_once(const Graph& graph, const std::vector<std::string>& inputs
   const auto keep = [&](Graph& g, bool first) {
     std::vector<Node> nodes;
     for (size_t n = 0; n < g.nodes.size(); ++n) {
-      if (once[n] == first) nodes.push_back(std::move(g.nodes[n]));
+      if (once[n] == first || both[n]) nodes.push_back(std::move(g.nodes[n]));
     }
     g.nodes = std::move(nodes);
   };
