@@ -29,6 +29,7 @@ Tensor numbers(Shape shape) {
 
 std::string written(const Program& program) {
   program.describe();
+  if (program.once()) program.once().describe();
   const std::string path = path_of("-good");
   save_program(program, path);
   std::ifstream in(path, std::ios::binary);
@@ -72,6 +73,16 @@ std::string good_archive_with_states() {
       {.threads = 1, .arena_limit = size_t{64} << 20, .states = {{"k_next", "k"}, {"v_next", "v"}, {"h_next", "h"}}, .positions = 12}));
 }
 
+// Two programs in one: what a picture alone decides is made once.
+std::string good_archive_in_two() {
+  Builder b("two", 21);
+  const ValueId picture = b.input("picture", DType::f32, {1, 4, 6, 6}), x = b.input("x", DType::f32, {3, 16});
+  const ValueId seen = b.op("Relu", {b.op("Conv", {picture, b.constant("w", numbers({8, 4, 3, 3}))})});
+  const ValueId rows = b.op("Reshape", {seen, b.constant("s", Tensor::from<int64_t>({2}, {16, 8}))});
+  b.output(b.op("MatMul", {x, rows}), "y");
+  return written(compile(b.finish(), {.threads = 1, .arena_limit = size_t{64} << 20, .once = {"picture"}}));
+}
+
 void mend(std::string& bytes) {
   const auto put = [&](size_t at, uint64_t v) { std::memcpy(&bytes[at], &v, 8); };
   uint64_t index = 0, size = 0;
@@ -86,9 +97,9 @@ void mend(std::string& bytes) {
 
 // The first byte says which archive; then three bytes an edit: where in the index (16 bits, wrapped), and what is added there.
 extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
-  static const std::string good[]{good_archive(), good_archive_with_states()}, path = path_of("-bad");
+  static const std::string good[]{good_archive(), good_archive_with_states(), good_archive_in_two()}, path = path_of("-bad");
   if (size == 0) return 0;
-  std::string bytes = good[data[0] % 2];
+  std::string bytes = good[data[0] % 3];
   ++data, --size;
   uint64_t index = 0, index_bytes = 0;
   std::memcpy(&index, &bytes[24], 8);
@@ -100,17 +111,20 @@ extern "C" int LLVMFuzzerTestOneInput(const uint8_t* data, size_t size) {
   mend(bytes);
   std::ofstream(path, std::ios::binary) << bytes;
   try {
-    const Program p = load_program(path);
-    Lane lane(p);
-    std::vector<Tensor> in;
-    for (const Port& port : p.inputs()) {
-      const auto shape = known_shape(port.dims);
-      if (!shape || port.dtype != DType::f32 || element_count(*shape) > 1 << 18) return 0;
-      in.push_back(numbers(*shape));
+    const Program program = load_program(path);
+    for (const Program& p : {program.once(), program}) {
+      if (!p) continue;
+      Lane lane(p);
+      std::vector<Tensor> in;
+      for (const Port& port : p.inputs()) {
+        const auto shape = known_shape(port.dims);
+        if (!shape || port.dtype != DType::f32 || element_count(*shape) > 1 << 18) return 0;
+        in.push_back(numbers(*shape));
+      }
+      for (int run = 0; run < 2; ++run) lane.run(std::span<const Tensor>(in), {.limit = std::chrono::seconds(2)});
+      lane.restore_state(lane.save_state());
+      if (lane.positions() > 1) lane.rewind(1);
     }
-    for (int run = 0; run < 2; ++run) lane.run(std::span<const Tensor>(in), {.limit = std::chrono::seconds(2)});
-    lane.restore_state(lane.save_state());
-    if (lane.positions() > 1) lane.rewind(1);
   } catch (const Error&) {
   }
   return 0;
