@@ -153,6 +153,7 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
   const bool far = ahead.far;
   const char* fetched = ahead.from ? ahead.from : reinterpret_cast<const char*>(b + kAhead * kWidth);
   const int64_t fetch_step = ahead.from ? ahead.step : kWidth * static_cast<int64_t>(sizeof(B));
+  const bool two_lines = fetch_step > 64;
   const auto step = [&](int u, int ahead) HWY_ATTR {
     VF bv[V];
 #pragma GCC unroll 4
@@ -160,6 +161,7 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
     // The hardware's own prefetch starts too late at each panel. Low tiles that find B in L2 are bound by loads: theirs is left out.
     if (R > 4) {
       __builtin_prefetch(fetched, 0, 2);
+      if (two_lines) __builtin_prefetch(fetched + 64, 0, 2);
       fetched += fetch_step;
     } else if (far) {
       hwy::Prefetch(b + (kFar + ahead) * kWidth);
@@ -435,6 +437,9 @@ void point_tile(const DenseArguments& g, int64_t row, int height, int64_t tap, i
   for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda + offset;
 }
 
+// Of a B that comes from memory, as many at most: more would leave memory idle while the last tiles work on what is there.
+inline constexpr int64_t kFarPanels = 4;
+
 // Panels that pass over packed tiles together: with them and the tiles L2 is not full.
 inline constexpr int64_t kPassingPanels = 3;
 
@@ -446,6 +451,7 @@ void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) 
   const int64_t tiles = (rows + kRows - 1) / kRows, blocks = (tiles + kPackedTiles - 1) / kPackedTiles;
   const float* pointers[kMaxTaps * kRows];
   const auto row_of = [&](int64_t t) { return g.row_begin + rows * t / tiles; };
+  bool warm = false;  // as in DenseHere
   const auto panel_at = [&](int64_t p, int64_t k_at) { return static_cast<const char*>(g.b) + (p * k + k_at) * line; };
   for (int64_t block = 0; block < blocks; ++block) {
     const int64_t t0 = tiles * block / blocks, t1 = tiles * (block + 1) / blocks;
@@ -475,15 +481,17 @@ void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) 
               const Finish f = finish_at(g.epilogue, row, column);
               const Choice choice = choose(g.b_type, height, columns);
               Ahead ahead;
-              if (t == t0 && p + 1 < panel + panels) ahead.from = panel_at(p + 1, k_at), ahead.step = line;
-              else if (t > t0)
-                ahead.step = line / (t1 - t0 - 1), ahead.from = next + (p - panel) * k * line + (t - t0 - 1) * taps * run * ahead.step;
+              const int64_t sharing = warm ? t1 - t0 : t1 - t0 - 1, share = warm ? t - t0 : t - t0 - 1;
+              if (share < 0 && p + 1 < panel + panels) ahead.from = panel_at(p + 1, k_at), ahead.step = line;
+              else if (share < 0) ahead.from = next, ahead.step = line;
+              else ahead.step = line / sharing, ahead.from = next + (p - panel) * k * line + share * taps * run * ahead.step;
               choice.kernel(g.packed_rows + (t - t0) * kRows * kNearStride, taps * run, panel_at(p, k_at), g.c + row * g.ldc + column,
                             g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
             }
             if (last && g.epilogue.tape)
               apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));
           }
+          warm = t1 - t0 > 1;
         }
       }
     }
@@ -538,10 +546,12 @@ void DenseHere(const DenseArguments& g) {
   }
 
   // Tiles of one row are read where they stand.
-  if (g.packed_rows != nullptr && g.panel_end - g.panel_begin > g.panel_block && rows > tiles) return packed(g, depth, run_tape_here);
+  const int64_t panel_block = far ? std::min(g.panel_block, kFarPanels) : g.panel_block;
+  if (g.packed_rows != nullptr && g.panel_end - g.panel_begin > panel_block && rows > tiles) return packed(g, depth, run_tape_here);
 
-  for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += g.panel_block) {
-    const int64_t panels = std::min(g.panel_block, g.panel_end - panel);
+  bool warm = false;  // what passes now was fetched while what passed before was worked on
+  for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += panel_block) {
+    const int64_t panels = std::min(panel_block, g.panel_end - panel);
     for (int64_t tap = 0; tap < g.segments; tap += taps_each) {
       const int64_t taps = std::min(taps_each, g.segments - tap);
       for (int64_t piece = 0; piece < parts; ++piece) {
@@ -570,18 +580,20 @@ void DenseHere(const DenseArguments& g) {
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
             const Choice choice = choose(g.b_type, height, columns);
-            // The first tile passes over panels that come from memory: it fetches the next one while it works on one. Later tiles each
-            // fetch a share of the block that follows: when its turn comes, it is in L2.
-            const int64_t line = kWidth * element;
+            // Of the first block, the first tile passes over panels that come from memory: it fetches the next one while it works on one,
+            // and later tiles each fetch a share of the block that follows. When its turn comes it is in L2, and all tiles share in
+            // fetching the one behind it: memory is never idle.
+            const int64_t line = kWidth * element, sharing = warm ? tiles : tiles - 1, share = warm ? t : t - 1;
             ahead.from = nullptr;
-            if (t == 0 && p + 1 < panel + panels) ahead.from = static_cast<const char*>(b) + k * line, ahead.step = line;
-            else if (t == 0) ahead.from = next, ahead.step = line;
-            else if (next) ahead.step = line / (tiles - 1), ahead.from = next + (p - panel) * k * line + (t - 1) * taps * run * ahead.step;
+            if (share < 0 && p + 1 < panel + panels) ahead.from = static_cast<const char*>(b) + k * line, ahead.step = line;
+            else if (share < 0) ahead.from = next, ahead.step = line;
+            else if (next) ahead.step = line / sharing, ahead.from = next + (p - panel) * k * line + share * taps * run * ahead.step;
             choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
           }
           if (last && e.tape)
             apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));
         }
+        warm = tiles > 1;
       }
     }
   }

@@ -36,7 +36,8 @@ Split split_work(const Machine& machine, int threads, int64_t rows, int64_t pane
 // Panels of an L2 block, when one is `width` columns of `depth` numbers of four bytes.
 int64_t panels_of_block(const Machine& machine, int64_t depth, int64_t width);
 // Whether tiles of rows are copied once for each part of K while all panels pass over them (DenseArguments::packed_rows): where they would
-// be copied again for each of several blocks of panels. `split` is by rows then, where there are enough.
-bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t block, int tile_rows, Split& split);
+// be copied again for each of several blocks of panels. `split` is by rows then, where there are enough; of weights that come from memory
+// (`far`) it stays, so that they are read once.
+bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t block, bool far, int tile_rows, Split& split);
 
 }  // namespace lathe::lower

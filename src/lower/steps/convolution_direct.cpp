@@ -243,7 +243,9 @@ class DirectFamily : public StepFamily {
     const int threads = m.groups >= machine.threads * 2 ? 1 : machine.threads, tile = kernels::max_rows(machine.isa);
     Split split = split_work(machine, threads, m.rows, panels, width, m.depth, tile);
     const int64_t panel_block = panels_of_block(machine, std::min(m.depth, kDepthBlock), width);
-    const bool packed = !padded_ && m.group->ahead().empty() && packs_rows(machine, threads, m.rows, panels, panel_block, tile, split);
+    const bool packed =
+        !padded_ && m.group->ahead().empty() &&
+        packs_rows(machine, threads, m.rows, panels, panel_block, m.view->is_constant(m.weights()) && p.weights_leave_caches, tile, split);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("panel_block", panel_block, 1, panels);
     space.knob("packed_rows", packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);

@@ -117,7 +117,9 @@ class ProductFamily : public StepFamily {
                  panels);
       return;
     }
-    const bool packed = m.group->ahead().empty() && !m.transpose_a && packs_rows(machine, threads, m.m, panels, panel_block, tile, split);
+    const bool packed =
+        m.group->ahead().empty() && !m.transpose_a &&
+        packs_rows(machine, threads, m.m, panels, panel_block, m.view->is_constant(m.b()) && p.weights_leave_caches, tile, split);
     space.knob("panel_block", panel_block, 1, panels);
     space.knob("packed_rows", packed && batches * split.count() <= kMostPacked, 0, 1);
     space.knob("row_tasks", split.row_tasks, 1, m.m);
