@@ -157,7 +157,11 @@ BesideValues Beside::make(const std::string& picture, const RunOptions& run, con
       throw UsageError(fmt::format("no value for input '{}': give --image FILE, or --input {}=FILE", name, name));
     out.values.push_back({name, it != arrays_.end() ? it->second : pixels});
   }
-  if (rows) out.rows = std::ranges::find(out.values, rows->name, &NamedTensor::name)->tensor.shape()[0] - 1;
+  if (!rows) return out;
+  const Shape shape = std::ranges::find(out.values, rows->name, &NamedTensor::name)->tensor.shape();
+  if (shape.size() != 2 || shape[0] < 1)
+    throw Error(Category::shape, fmt::format("'{}' is {}, expected rows behind one of zeros", rows->name, to_string(shape)));
+  out.rows = shape[0] - 1;
   return out;
 }
 

@@ -16,6 +16,7 @@ inline double since(GeneratorClock::time_point t) { return std::chrono::duration
 inline bool stops(const GenerateOptions& o, int64_t token) { return std::ranges::find(o.stop_tokens, token) != o.stop_tokens.end(); }
 
 struct Generator::Impl {
+  class SideBySide;
   Impl(Program p, const Roles& given, int threads);
 
   // Of a sequence: where rows of scores stand in what a run gave.

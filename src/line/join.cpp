@@ -1,7 +1,6 @@
 // Parts joined to one graph: values of each get its name in front, connections are values shared, loops are Loop nodes.
 #include <algorithm>
 #include <set>
-#include <unordered_set>
 
 #include "base/fail.hpp"
 #include "base/text.hpp"
