@@ -142,3 +142,27 @@ TEST_CASE("rows are looked up among numbers of few bits, and widened then") {
     check_against_plain(g, {tokens}, {.threads = 2});
   }
 }
+
+TEST_CASE("weights of 8 bits: more rows than one pass takes, with what follows the product row by row") {
+  std::mt19937_64 random(5);
+  for (int64_t m = 3; m <= 10; ++m) {
+    for (const int64_t n : {40, 97}) {
+      const int64_t k = 48;
+      Builder b("rows", 21);
+      const ValueId x = b.input("x", DType::f32, {m, k}), more = b.input("more", DType::f32, {m, n}),
+                    gain = b.input("gain", DType::f32, {m, 1});
+      Tensor w(DType::i8, {k, n});
+      for (int8_t& v : w.as<int8_t>()) v = static_cast<int8_t>(random());
+      const ValueId weights = b.op("DequantizeLinear",
+                                   {b.constant("w", w), b.constant("scale", random_tensor({n}, 3, 0.001f, 0.01f)),
+                                    b.constant("zero", Tensor::from<int8_t>({n}, std::vector<int8_t>(static_cast<size_t>(n), 0)))},
+                                   {{"axis", int64_t{1}}});
+      ValueId y = b.op("Add", {b.op("MatMul", {x, weights}), b.constant("bias", random_tensor({n}, 4))});
+      y = b.op("Mul", {b.op("Tanh", {b.op("Add", {y, more})}), gain});
+      b.output(b.op("Add", {y, more}), "y");
+      const Graph g = b.finish();
+      const std::vector<Tensor> inputs{random_tensor({m, k}, random()), random_tensor({m, n}, random()), random_tensor({m, 1}, random())};
+      everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, inputs, o); });
+    }
+  }
+}

@@ -2,6 +2,7 @@
 #include "beside.hpp"
 
 #include <algorithm>
+#include <cstring>
 #include <set>
 
 #include "base/text.hpp"
@@ -17,6 +18,12 @@ std::pair<int64_t, std::string> insertion(const std::map<std::string, std::strin
   if (space == std::string::npos)
     throw Error(Category::value, fmt::format("metadata '{}': '{}' is no token and value", kInsertKey, it->second));
   return {parse_size(it->second.substr(0, space), kInsertKey), it->second.substr(space + 1)};
+}
+
+Tensor zeros(DType dtype, const Shape& shape) {
+  Tensor t(dtype, shape);
+  std::memset(t.data(), 0, t.byte_size());
+  return t;
 }
 
 // Inputs that a value is made of.
@@ -136,7 +143,7 @@ BesideValues Beside::make(const std::string& picture, const RunOptions& run, con
     const Tensor read = picture.empty() ? Tensor() : read_picture(picture);
     const PictureWay w = picture.empty() ? way(blank[0], blank[1]) : way(read.shape()[0], read.shape()[1]);
     out.picture = w.shape;
-    pixels = picture.empty() ? Tensor(w.options.dtype, w.shape) : picture_to_tensor(read, w.options);
+    pixels = picture.empty() ? zeros(w.options.dtype, w.shape) : picture_to_tensor(read, w.options);
   }
   const Port* rows = nullptr;
   for (const Port& p : program_.inputs()) {
@@ -148,7 +155,7 @@ BesideValues Beside::make(const std::string& picture, const RunOptions& run, con
   if (nothing && rows) {
     if (!rows->dims || rows->dims->size() != 2 || !rows->dims->back().known())
       throw UsageError(fmt::format("the model wants a picture: how wide '{}' is cannot be known without one", rows->name));
-    out.values.push_back({rows->name, Tensor(rows->dtype, {1, rows->dims->back().value})});
+    out.values.push_back({rows->name, zeros(rows->dtype, {1, rows->dims->back().value})});
   }
   for (const std::string& name : inputs_) {
     if (std::ranges::find(out.values, name, &NamedTensor::name) != out.values.end()) continue;

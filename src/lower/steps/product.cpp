@@ -174,7 +174,8 @@ class ProductFamily : public StepFamily {
     }
     if (quantised) {
       k.multiply_narrow = kernels::narrow_product(isa), k.widen = kernels::widen_panel(isa);
-      if (k.m > kernels::kNarrowRows) {
+      k.narrow_rows = bit_width(b.dtype(m.narrow->values)) == 8 ? kMostNarrowRows : kernels::kNarrowRows;
+      if (k.m > k.narrow_rows) {
         k.widened = {b.scratch(static_cast<size_t>(k.split.panel_tasks * k.panel_block * k.k * k.width) * sizeof(float))};
         step.scratch.push_back(k.widened.buffer);
       }

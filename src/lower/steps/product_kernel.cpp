@@ -73,16 +73,39 @@ void ProductKernel::run(const StepContext& c) const {
   });
 }
 
+namespace {
+
+// What an epilogue is for the rows from this one on. `operands`: room for those of its tape.
+kernels::DenseEpilogue from_row(kernels::DenseEpilogue e, int64_t row, kernels::TapeOperand* operands) {
+  if (e.residual) e.residual += row * e.residual_stride;
+  for (int i = 0; e.tape && i + 1 < e.tape->inputs; ++i) {
+    operands[i] = e.operands[i];
+    operands[i].data = static_cast<const char*>(e.operands[i].data) + row * e.row_strides[i] * kernels::bytes_of(e.operands[i].type);
+  }
+  if (e.tape) e.operands = operands;
+  return e;
+}
+
+}  // namespace
+
 void ProductKernel::run_narrow(const StepContext& c) const {
   const kernels::NarrowPanels weights = narrow->panels(c);
   c.workers.each(split.panel_tasks, [&](int64_t task, int) {
     const int64_t begin = panels * task / split.panel_tasks, end = panels * (task + 1) / split.panel_tasks;
     kernels::TapeOperand operands[kernels::kMaxSlots];
-    if (m <= kernels::kNarrowRows) {
-      kernels::NarrowArguments a{weights, pointer<const float>(c, this->a), a_pitch,   m, begin,
-                                 end,     pointer<float>(c, output),        out_pitch, {}};
-      epilogue.fill(c, 0, a.epilogue, operands);
-      multiply_narrow(a);
+    if (m <= narrow_rows) {
+      kernels::DenseEpilogue whole;
+      epilogue.fill(c, 0, whole, operands);
+      // A panel at a time: it stays near while all rows pass.
+      const int64_t passes = (m + kernels::kNarrowRows - 1) / kernels::kNarrowRows;
+      for (int64_t p = begin; p<end; p += passes> 1 ? 1 : end - begin) {
+        for (int64_t pass = 0; pass < passes; ++pass) {
+          const int64_t row = m * pass / passes, rows = m * (pass + 1) / passes - row;
+          kernels::TapeOperand shifted[kernels::kMaxSlots];
+          multiply_narrow({weights, pointer<const float>(c, this->a) + row * a_pitch, a_pitch, rows, p, passes > 1 ? p + 1 : end,
+                           pointer<float>(c, output) + row * out_pitch, out_pitch, from_row(whole, row, shifted)});
+        }
+      }
       return;
     }
     float* wide = pointer<float>(c, widened) + task * panel_block * k * width;

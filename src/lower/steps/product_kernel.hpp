@@ -11,6 +11,10 @@
 
 namespace lathe::lower {
 
+// As many rows are multiplied by weights of 8 bits as they are, some at a time; for more, panels become floats first. Of 4 bits it is half
+// as many: there widening is most of the work, and twice the work for twice the rows.
+inline constexpr int64_t kMostNarrowRows = 2 * kernels::kNarrowRows;
+
 class ProductKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
@@ -35,6 +39,7 @@ class ProductKernel : public StepKernel {
   std::optional<BoundNarrow> narrow;
   kernels::NarrowProduct multiply_narrow = nullptr;
   kernels::WidenPanel widen = nullptr;
+  int64_t narrow_rows = 0;  // that are done so
   Location widened;  // scratch, by task: some panels as floats
 
   void run(const StepContext& c) const override;
