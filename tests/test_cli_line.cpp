@@ -197,5 +197,7 @@ TEST_CASE("line: what cannot be is said in a sentence") {
   refused(chatter + "vibrations=" + (kDemo / "chatter/vibration.npy").string(), "did you mean 'vibration'?");
   refused(chatter + "vibration=" + (kDemo / "chatter/truth.npy").string(), "expected as many axes, or one more in front");
   refused("run " + notes + " --positions 9", "--positions goes with --states");
+  refused("ship " + kCards + " -o " + (f.path / "x.lathe").string() + " --states found --dim all=1 --shape board=1,3,64,128",
+          "its mask is of one size", 3);
   refused("run " + notes + " --states 'present.*=pst.*'", "did you mean");
 }

@@ -17,6 +17,13 @@
 namespace lathe {
 namespace {
 
+// Of an attention: its last axis does not follow what is held.
+bool mask_of_one_size(const Graph& g, const Node& attention) {
+  if (attention.inputs.size() < 4 || attention.inputs[3] == kAbsent) return false;
+  const auto& dims = g.values[static_cast<size_t>(attention.inputs[3])].dims;
+  return dims && !dims->empty() && dims->back().known();
+}
+
 // Puts sizes on symbolic dims and whole shapes on inputs; says which names were not found.
 void bind(Graph& g, const CompileOptions& o) {
   std::set<std::string> symbols, names;
@@ -290,7 +297,11 @@ std::shared_ptr<const lower::Plan> ProgramImpl::find_or_build(const std::vector<
   for (const lower::Step& step : plan->steps) {
     for (int n : step.members) {
       if (step.kind == lower::StepKind::plain && plan->graph->nodes[n].attributes.contains(ops::kHeld))
-        fail(Category::unsupported, "{}: attention of this form cannot read what the lane holds", plan->graph->nodes[n].name);
+        fail(Category::unsupported, "{}: attention of this form cannot read what the lane holds{}",
+             label(*plan->graph, plan->graph->nodes[n]),
+             mask_of_one_size(*plan->graph, plan->graph->nodes[n])
+                 ? ": its mask is of one size, and what is held grows; leave the size of the input that it is made of open"
+                 : "");
     }
   }
   editions_.push_front({shapes, plan, std::move(reports), std::move(states_held)});
