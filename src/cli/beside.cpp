@@ -61,17 +61,20 @@ void BesideFlags::add_to(CLI::App& app) {
   pictures.add_to(app);
 }
 
+void BesideFlags::read() {
+  arrays.clear();
+  for (const std::string& text : inputs) {
+    for (NamedTensor& t : given_tensors(text, "--input").tensors) arrays[t.name] = std::move(t.tensor);
+  }
+}
+
 std::vector<std::string> inputs_beside(const BesideFlags& flags, bool wanted, const Graph& graph, const CompileOptions& options) {
   std::vector<std::string> names;
   const auto add = [&](const std::string& name) {
     if (std::ranges::find(names, name) == names.end()) names.push_back(name);
   };
   std::ranges::for_each(inserted_inputs(graph), add);
-  for (const std::string& text : flags.inputs) {
-    const size_t at = text.find('=');
-    if (at != std::string::npos && !std::filesystem::exists(text)) add(text.substr(0, at));
-    else std::ranges::for_each(read_tensors(text, "--input"), add, &NamedTensor::name);
-  }
+  for (const auto& [name, tensor] : flags.arrays) add(name);
   if (!wanted) return names;
   std::vector<std::string> pictures;
   for (const ValueId v : graph.inputs) {
@@ -97,17 +100,10 @@ Beside::Beside(const BesideFlags& flags, const ModelOptions& model, const Progra
     if (std::ranges::find(names, p.name) != names.end()) inputs_.push_back(p.name);
   }
   std::tie(mark_, rows_input_) = insertion(program.metadata());
-  for (const std::string& text : flags.inputs) {
-    const size_t at = text.find('=');
-    const bool named = at != std::string::npos && !std::filesystem::exists(text);
-    for (NamedTensor& t : read_tensors(named ? text.substr(at + 1) : text, "--input")) {
-      const std::string name = named ? text.substr(0, at) : t.name;
-      if (std::ranges::find(names, name) == names.end()) {
-        if (names.empty()) throw UsageError(fmt::format("--input: no input '{}' is beside the tokens and states", name));
-        throw UsageError(fmt::format("--input: no input is named '{}'{}", name, did_you_mean(name, names)));
-      }
-      arrays_[name] = std::move(t.tensor);
-    }
+  for (const auto& [name, tensor] : flags.arrays) {
+    if (std::ranges::find(names, name) != names.end()) continue;
+    if (names.empty()) throw UsageError(fmt::format("--input: no input '{}' is beside the tokens and states", name));
+    throw UsageError(fmt::format("--input: no input is named '{}'{}", name, did_you_mean(name, names)));
   }
 }
 
@@ -119,10 +115,10 @@ PictureWay Beside::way(int64_t height, int64_t width) const {
 void Beside::run_once(const Tensor& picture, const RunOptions& run, BesideValues& out) {
   std::vector<NamedInput> in;
   for (const Port& p : once_.inputs()) {
-    const auto it = arrays_.find(p.name);
-    if (it == arrays_.end() && picture.empty())
+    const auto it = flags_.arrays.find(p.name);
+    if (it == flags_.arrays.end() && picture.empty())
       throw UsageError(fmt::format("no value for input '{}': give --image FILE, or --input {}=FILE", p.name, p.name));
-    in.push_back({p.name, it != arrays_.end() ? it->second : picture});
+    in.push_back({p.name, it != flags_.arrays.end() ? it->second : picture});
   }
   std::vector<Shape> shapes;
   for (const NamedInput& i : in) shapes.push_back(i.tensor.shape());
@@ -149,7 +145,7 @@ BesideValues Beside::make(const std::string& picture, const RunOptions& run, con
   for (const Port& p : program_.inputs()) {
     if (p.name == rows_input_) rows = &p;
   }
-  const bool nothing = pixels.empty() && arrays_.empty();
+  const bool nothing = pixels.empty() && flags_.arrays.empty();
   if (once_ && !(nothing && rows)) run_once(pixels, run, out);
   // No picture: the row alone that stands for no mark.
   if (nothing && rows) {
@@ -159,10 +155,10 @@ BesideValues Beside::make(const std::string& picture, const RunOptions& run, con
   }
   for (const std::string& name : inputs_) {
     if (std::ranges::find(out.values, name, &NamedTensor::name) != out.values.end()) continue;
-    const auto it = arrays_.find(name);
-    if (it == arrays_.end() && pixels.empty())
+    const auto it = flags_.arrays.find(name);
+    if (it == flags_.arrays.end() && pixels.empty())
       throw UsageError(fmt::format("no value for input '{}': give --image FILE, or --input {}=FILE", name, name));
-    out.values.push_back({name, it != arrays_.end() ? it->second : pixels});
+    out.values.push_back({name, it != flags_.arrays.end() ? it->second : pixels});
   }
   if (!rows) return out;
   const Shape shape = std::ranges::find(out.values, rows->name, &NamedTensor::name)->tensor.shape();

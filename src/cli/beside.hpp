@@ -14,8 +14,10 @@ struct BesideFlags {
   std::string image;
   std::vector<std::string> inputs;
   PictureFlags pictures;
+  std::map<std::string, Tensor> arrays;  // that --input names, once read() has been called
 
   void add_to(CLI::App& app);
+  void read();
 };
 
 // What was made of a picture or arrays, and what it cost.
@@ -51,7 +53,6 @@ class Beside {
   Program program_, once_;
   std::unique_ptr<Lane> lane_;
   std::vector<std::string> inputs_;
-  std::map<std::string, Tensor> arrays_;
   std::string rows_input_;
   int64_t mark_ = -1;
 };

@@ -33,6 +33,18 @@ std::vector<NamedTensor> read_tensors(const std::string& path, const std::string
   throw UsageError(fmt::format("{}: {}: expected .npy, .npz or .pb", option, path));
 }
 
+GivenTensors given_tensors(const std::string& text, const std::string& option) {
+  const size_t at = text.find('=');
+  GivenTensors g{at != std::string::npos && !fs::exists(text), {}};
+  const std::string file = g.named ? text.substr(at + 1) : text;
+  g.tensors = read_tensors(file, option);
+  if (!g.named) return g;
+  if (g.tensors.size() != 1)
+    throw UsageError(fmt::format("{}: {} holds {} arrays; give it without a name, its arrays have theirs", option, file, g.tensors.size()));
+  g.tensors[0].name = text.substr(0, at);
+  return g;
+}
+
 void FeedFlags::add_to(CLI::App& app, Which which) {
   app.add_option("--input", inputs, "An input's value: NAME=FILE.npy, NAME=FILE.pb, or FILE.npz with the inputs' names (repeatable)")
       ->type_name("[NAME=]FILE")
@@ -70,14 +82,9 @@ void FeedFlags::read(const ModelOptions& model, const Graph& graph, CompileOptio
     return std::ranges::find(names, name) != names.end() || std::ranges::find(defaults, name) != defaults.end();
   };
   for (const std::string& text : inputs) {
-    const size_t at = text.find('=');
-    const bool named = at != std::string::npos && !fs::exists(text);
-    auto tensors = read_tensors(named ? text.substr(at + 1) : text, "--input");
-    if (named && tensors.size() != 1)
-      throw UsageError(
-          fmt::format("--input: {} holds {} arrays; give it without a name, its arrays have theirs", text.substr(at + 1), tensors.size()));
+    auto [named, tensors] = given_tensors(text, "--input");
     for (NamedTensor& t : tensors) {
-      std::string name = named ? text.substr(0, at) : t.name;
+      std::string name = t.name;
       if (!named && !is_input(name) && names.size() == 1 && tensors.size() == 1) name = names[0];  // only one place to go
       put("--input", name, std::move(t.tensor));
     }

@@ -41,6 +41,12 @@ struct FeedFlags {
 };
 
 std::vector<Shape> shapes_of(const std::vector<Tensor>& inputs);
+// What "NAME=FILE" or "FILE" says: the file's tensors, one of them under that name if it has one. Throws UsageError, Error (format).
+struct GivenTensors {
+  bool named = false;
+  std::vector<NamedTensor> tensors;
+};
+GivenTensors given_tensors(const std::string& text, const std::string& option);
 // The tensors that --input FILE holds; a single array has no name. Throws UsageError for a file of another kind.
 std::vector<NamedTensor> read_tensors(const std::string& path, const std::string& option);
 

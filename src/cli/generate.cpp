@@ -209,6 +209,7 @@ GenerateSession::GenerateSession(GenerateFlags& o) : flags(o) {
     throw UsageError("--image goes with one prompt; a table names its pictures in a column 'picture'");
   if (!several && o.side_by_side > 1) throw UsageError("--side-by-side goes with --each, which has several prompts");
   if (several && !o.picture_costs.empty()) throw UsageError("--picture-costs goes with one prompt");
+  o.beside.read();
   Compiled c = compiled(o.model, o, false);
   program = c.program;
   vocabulary = vocabulary_of(o, program.metadata());

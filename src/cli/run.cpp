@@ -256,7 +256,7 @@ class Series {
             fmt::format("--series: no input is named '{}'; the inputs are {}{}", name, fmt::join(names, ", "), did_you_mean(name, names)));
       One one{name, read_value(path, "--series"), true};
       const auto rank = static_cast<size_t>(one.all.rank());
-      if (rank == 0 || bit_width(one.all.dtype()) % 8 != 0)
+      if (rank == 0 || bit_width(one.all.dtype()) < 8)
         throw UsageError(fmt::format("--series: {} is {} {}: expected an array with an entry for each run along its first axis", path,
                                      to_string(one.all.dtype()), to_string(one.all.shape())));
       if (port->dims) {
@@ -279,10 +279,10 @@ class Series {
     if (it == all_.end()) return {};
     Shape shape(it->all.shape().begin() + (it->keeps_axis ? 0 : 1), it->all.shape().end());
     if (it->keeps_axis) shape[0] = 1;
-    Tensor t(it->all.dtype(), shape);
-    if (t.byte_size() > 0)
-      std::memcpy(t.data(), static_cast<const std::byte*>(it->all.data()) + static_cast<size_t>(i) * t.byte_size(), t.byte_size());
-    return t;
+    const size_t bytes = it->all.byte_size() / static_cast<size_t>(runs());
+    // As borrowed memory it is only read.
+    return Tensor::borrow(it->all.dtype(), shape,
+                          const_cast<std::byte*>(static_cast<const std::byte*>(it->all.data())) + static_cast<size_t>(i) * bytes);
   }
 
  private:

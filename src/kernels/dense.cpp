@@ -437,8 +437,17 @@ void point_tile(const DenseArguments& g, int64_t row, int height, int64_t tap, i
   for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda + offset;
 }
 
-// Of a B that comes from memory, as many at most: more would leave memory idle while the last tiles work on what is there.
-inline constexpr int64_t kFarPanels = 4;
+// What a tile fetches while it works. Of the first block of panels, the first tile passes over panels that come from memory: it fetches the
+// next one (`panel`; null: this is the last) while it works on one, and later tiles each fetch a share of the block that follows (`block`,
+// where this panel's place in it begins; null: there is none). When its turn comes it is in L2 (`warm`), and all tiles share in fetching
+// the one behind it: memory is never idle. `line`: bytes of a panel's row, `depth` of them.
+Ahead fetched(bool warm, int64_t tile, int64_t tiles, const char* panel, const char* block, int64_t depth, int64_t line) {
+  const int64_t sharing = warm ? tiles : tiles - 1, share = warm ? tile : tile - 1;
+  Ahead ahead;
+  if (share < 0) ahead.from = panel ? panel : block, ahead.step = line;
+  else if (block) ahead.step = line / sharing, ahead.from = block + share * depth * ahead.step;
+  return ahead;
+}
 
 // Panels that pass over packed tiles together: with them and the tiles L2 is not full.
 inline constexpr int64_t kPassingPanels = 3;
@@ -480,11 +489,8 @@ void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) 
               const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
               const Finish f = finish_at(g.epilogue, row, column);
               const Choice choice = choose(g.b_type, height, columns);
-              Ahead ahead;
-              const int64_t sharing = warm ? t1 - t0 : t1 - t0 - 1, share = warm ? t - t0 : t - t0 - 1;
-              if (share < 0 && p + 1 < panel + panels) ahead.from = panel_at(p + 1, k_at), ahead.step = line;
-              else if (share < 0) ahead.from = next, ahead.step = line;
-              else ahead.step = line / sharing, ahead.from = next + (p - panel) * k * line + share * taps * run * ahead.step;
+              const char* behind = p + 1 < panel + panels ? panel_at(p + 1, k_at) : nullptr;
+              const Ahead ahead = fetched(warm, t - t0, t1 - t0, behind, next + (p - panel) * k * line, taps * run, line);
               choice.kernel(g.packed_rows + (t - t0) * kRows * kNearStride, taps * run, panel_at(p, k_at), g.c + row * g.ldc + column,
                             g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
             }
@@ -526,9 +532,6 @@ void DenseHere(const DenseArguments& g) {
   const auto [parts, part, taps_each] = depth;
   // Tiles of equal height rather than full ones and a rest.
   const int64_t tiles = (rows + kRows - 1) / kRows;
-  // B as a whole, of which this call may pass over a part: whether the next call finds it in L2.
-  Ahead ahead;
-  ahead.far = far;
   const float* pointers[kMaxTaps * kRows];
   alignas(64) float near_by[kRows * kNearStride];
 
@@ -580,14 +583,11 @@ void DenseHere(const DenseArguments& g) {
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
             const Choice choice = choose(g.b_type, height, columns);
-            // Of the first block, the first tile passes over panels that come from memory: it fetches the next one while it works on one,
-            // and later tiles each fetch a share of the block that follows. When its turn comes it is in L2, and all tiles share in
-            // fetching the one behind it: memory is never idle.
-            const int64_t line = kWidth * element, sharing = warm ? tiles : tiles - 1, share = warm ? t : t - 1;
-            ahead.from = nullptr;
-            if (share < 0 && p + 1 < panel + panels) ahead.from = static_cast<const char*>(b) + k * line, ahead.step = line;
-            else if (share < 0) ahead.from = next, ahead.step = line;
-            else if (next) ahead.step = line / sharing, ahead.from = next + (p - panel) * k * line + share * taps * run * ahead.step;
+            const int64_t line = kWidth * element;
+            const char *behind = p + 1 < panel + panels ? static_cast<const char*>(b) + k * line : nullptr,
+                       *block = next ? next + (p - panel) * k * line : nullptr;
+            Ahead ahead = fetched(warm, t, tiles, behind, block, taps * run, line);
+            ahead.far = far;
             choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
           }
           if (last && e.tape)

@@ -120,6 +120,8 @@ struct DenseArguments {
   float* packed_rows = nullptr;
 };
 
+// Panels of a B that comes from memory in a block, at most: more would leave memory idle while the last tiles work on what is there.
+inline constexpr int64_t kFarPanels = 4;
 inline constexpr int64_t kPackedTiles = 12;
 int64_t packed_rows(Isa isa);
 

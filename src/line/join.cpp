@@ -58,6 +58,13 @@ class Joiner {
   }
 
  private:
+  // A state of a part, and where it stands in the whole.
+  struct Kept {
+    std::string part;
+    StatePair pair;
+    ValueId input = kAbsent, output = kAbsent;
+  };
+
   void newest(const std::vector<LinePart>& parts) {
     for (const LinePart& p : parts) {
       if (p.model) {
@@ -163,16 +170,16 @@ class Joiner {
     }
     std::map<ValueId, std::string> ports;  // as its file names them
     for (const ValueId v : m.inputs) ports[v] = m.values[static_cast<size_t>(v)].name;
-    const auto is_state = [&](const std::string& name, bool input) {
-      return std::ranges::any_of(pairs, [&](const StatePair& q) { return (input ? q.input : q.output) == name; });
-    };
+    std::vector<Kept> kept;
+    for (const StatePair& q : pairs) kept.push_back({p.name, q});
     std::vector<std::string> names;
     for (const auto& [v, name] : ports) names.push_back(name);
     for (const auto& [name, from] : p.takes) {
       if (std::ranges::find(names, name) == names.end())
         fail(Category::value, "part '{}' has no input '{}'; its inputs are {}{}", p.name, name, fmt::join(names, ", "),
              did_you_mean(name, names));
-      if (is_state(name, true)) fail(Category::value, "part '{}': '{}' is a state, and taken from '{}' too", p.name, name, from);
+      if (std::ranges::find(pairs, name, &StatePair::input) != pairs.end())
+        fail(Category::value, "part '{}': '{}' is a state, and taken from '{}' too", p.name, name, from);
     }
     symbols_.adopt(m, s.path + p.name);
     const std::string prefix = s.path + p.name + "/";
@@ -195,7 +202,9 @@ class Joiner {
           return id;
         });
       }
-      if (is_state(port.name, true)) state_names_[{p.name, port.name, true}] = ids[v];
+      for (Kept& k : kept) {
+        if (k.pair.input == port.name) k.input = ids[v];
+      }
     }
     for (size_t v = 0; v < ids.size(); ++v) {
       if (ids[v] != kAbsent) continue;
@@ -217,9 +226,11 @@ class Joiner {
       ValueId id = ids[v];
       if (made[static_cast<size_t>(id)] < 0) id = same(s, id, prefix + name + ".out");  // an input or a constant that it gives on
       s.result(p.name, name, id);
-      if (is_state(name, false)) state_names_[{p.name, name, false}] = id, s.used(id);
+      for (Kept& k : kept) {
+        if (k.pair.output == name) k.output = id, s.used(id);
+      }
     }
-    for (const StatePair& q : pairs) kept_.push_back({p.name, q});
+    kept_.insert(kept_.end(), kept.begin(), kept.end());
     for (const auto& [key, value] : m.metadata) graph_.metadata.try_emplace(key, value);
   }
 
@@ -270,11 +281,7 @@ class Joiner {
     const ValueId flat = step("flat", "Reshape", {rows, step("flat_size", "Concat", {ints("all", {-1}), width}, {{"axis", int64_t{0}}})});
     const ValueId padded = step("rows", "Pad", {flat, ints("pads", {1, 0, 0, 0})});
     const ValueId marked = step("marked", "Equal", {tokens, ints("=mark", {std::get<int64_t>(mark->second)})});
-    const ValueId ones = step("ones", "Cast",
-                              {
-                                  marked,
-                              },
-                              {{"to", int64_t{7}}});
+    const ValueId ones = step("ones", "Cast", {marked}, {{"to", int64_t{7}}});
     const ValueId counted = step("counted", "CumSum", {step("row", "Reshape", {ones, ints("one_row", {-1})}), ints("=axis", {0})});
     const ValueId index = step("index", "Mul", {step("back", "Reshape", {counted, step("tokens_size", "Shape", {tokens})}), ones});
     const ValueId picked = step("picked", "Gather", {padded, index}, {{"axis", int64_t{0}}});
@@ -418,18 +425,17 @@ class Joiner {
     }
     if (out.empty()) fail(Category::value, "the line makes nothing that nobody takes: name its outputs");
     for (const auto& [name, id] : out) add_output(name, id);
-    for (const auto& [part, pair] : kept_) {
-      const ValueId input = state_names_.at({part, pair.input, true}), output = state_names_.at({part, pair.output, false});
-      add_output(output_name(part, pair), output);
+    for (const Kept& k : kept_) {
+      add_output(output_name(k), k.output);
       states_.push_back(graph_.values[static_cast<size_t>(graph_.outputs.back())].name + "=" +
-                        graph_.values[static_cast<size_t>(input)].name);
+                        graph_.values[static_cast<size_t>(k.input)].name);
     }
   }
-  std::string output_name(const std::string& part, const StatePair& pair) const {
-    const auto alike = std::ranges::count_if(kept_, [&](const auto& k) { return k.second.output == pair.output; });
-    const bool taken =
-        std::ranges::any_of(graph_.outputs, [&](ValueId v) { return graph_.values[static_cast<size_t>(v)].name == pair.output; });
-    return alike == 1 && !taken ? pair.output : part + "." + pair.output;
+  std::string output_name(const Kept& k) const {
+    const std::string& name = k.pair.output;
+    const auto alike = std::ranges::count_if(kept_, [&](const Kept& other) { return other.pair.output == name; });
+    const bool taken = std::ranges::any_of(graph_.outputs, [&](ValueId v) { return graph_.values[static_cast<size_t>(v)].name == name; });
+    return alike == 1 && !taken ? name : k.part + "." + name;
   }
   void add_output(const std::string& name, ValueId id) {
     const bool input = std::ranges::find(graph_.inputs, id) != graph_.inputs.end();
@@ -452,8 +458,7 @@ class Joiner {
   Scope top_;
   std::set<std::string> inputs_;  // that connections name
   std::vector<PlainInput> plain_inputs_;
-  std::map<std::tuple<std::string, std::string, bool>, ValueId> state_names_;
-  std::vector<std::pair<std::string, StatePair>> kept_;
+  std::vector<Kept> kept_;
   std::vector<std::string> states_;
 };
 

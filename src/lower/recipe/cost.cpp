@@ -52,8 +52,7 @@ int64_t panels_of_block(const Machine& machine, int64_t depth, int64_t width) {
 }
 
 bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t block, bool far, int tile_rows, Split& split) {
-  constexpr int64_t kFarPanels = 4;  // of weights from memory the kernel takes no more at a time
-  if (far) return rows > tile_rows && panels / split.panel_tasks > std::min(block, kFarPanels);
+  if (far) return rows > tile_rows && panels / split.panel_tasks > std::min(block, kernels::kFarPanels);
   if (panels <= block || rows < 2 * tile_rows) return false;
   if (split.count() > 1) {
     // By rows then: no two tasks copy the same ones.
