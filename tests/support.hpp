@@ -20,6 +20,15 @@ namespace test {
 using namespace lathe;
 namespace fs = std::filesystem;
 
+// Instrumented code, or a library of it under these tests (scripts/test sets the variable): limits of the machine say nothing there.
+inline bool sanitized() {
+#ifdef LATHE_SANITIZED
+  return true;
+#else
+  return std::getenv("LATHE_SANITIZED") != nullptr;
+#endif
+}
+
 inline Tensor random_tensor(Shape shape, uint64_t seed, float low = -1, float high = 1) {
   Tensor t(DType::f32, std::move(shape));
   std::mt19937_64 random(seed);

@@ -16,8 +16,7 @@ TEST_CASE("this machine is described") {
 }
 
 // Instrumented code runs at no limit of the machine.
-#ifndef LATHE_SANITIZED
-TEST_CASE("the probe: wider instruction sets are faster, more threads never much slower") {
+TEST_CASE("the probe: wider instruction sets are faster, more threads never much slower" * doctest::skip(sanitized())) {
   const auto isas = machine_info().isas;
   const double scalar = measure_fma_peak("scalar", 1, 0.03), best = measure_fma_peak(isas.back(), 1, 0.03);
   CHECK(scalar > 0.1);
@@ -26,13 +25,11 @@ TEST_CASE("the probe: wider instruction sets are faster, more threads never much
   CHECK(has(error_of([] { measure_fma_peak("quantum", 1); }), "'quantum'"));
 }
 
-TEST_CASE("the probe: small working sets read faster than memory") {
+TEST_CASE("the probe: small working sets read faster than memory" * doctest::skip(sanitized())) {
   const double l1 = measure_read_bandwidth("", 16 << 10, 1, 0.03), dram = measure_read_bandwidth("", size_t{128} << 20, 1, 0.1);
   CHECK(dram > 0.1);
   CHECK(l1 > dram);
 }
-
-#endif
 
 TEST_CASE("interleaving reports the ratio of medians' rounds") {
   const auto wait = [](int us) {
@@ -68,7 +65,7 @@ TEST_CASE("bench counts what it did") {
   CHECK(r.gflops == doctest::Approx(r.flops / r.latency.median / 1e9));
   CHECK(r.share > 0);
   CHECK(r.peak_gflops > 0);
-  CHECK(r.share < 1.2);  // probes of a few milliseconds waver
+  CHECK(r.share == doctest::Approx(r.gflops / r.peak_gflops));
   CHECK(r.runs_per_second * r.seconds == doctest::Approx(static_cast<double>(r.latency.runs)));
   o.lanes = 2;
   CHECK(bench(p, 1, inputs, o).latency.runs >= 2 * o.min_runs);
