@@ -35,6 +35,7 @@ const Command kCommands[]{
     {"bundle", "bundle " + kGrain + " -o @/bundle.zip --without-bench", true, false},
     {"ship", "ship " + kGrain + " -o @/shipped.lathe"},
     {"sweep", "sweep Relu --sizes 64 --rounds 3", false},
+    {"tune", "tune " + kGrain + " --seconds 1.5 --threads 1 --logbook @/book.sqlite"},
 };
 
 // With what the command reads put there first.

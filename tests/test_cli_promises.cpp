@@ -356,3 +356,31 @@ TEST_CASE("what vet finds nothing wrong with compiles") {
   CHECK(has(vet.out, "cannot reshape 2x3"));
   CHECK(run.code == 3);
 }
+
+TEST_CASE("tables fit the terminal that they are printed on, and files get them whole") {
+  Folder f;
+  const std::string out = (f.path / "out").string();
+  for (const std::string& command : {"inspect " + kGrain + " --nodes", "profile " + kGrain + " --runs 3 --threads 1"}) {
+    CAPTURE(command);
+    const auto tables = [](const std::string& text) {  // the lines from each rule of dashes to the next empty one
+      std::vector<std::string> found;
+      bool inside = false;
+      for (std::string line : lines_of(text)) {
+        if (line.ends_with('\r')) line.pop_back();
+        if (has(line, "----------")) inside = true;
+        if (line.empty()) inside = false;
+        if (inside) found.push_back(line);
+      }
+      return found;
+    };
+    const std::string on_terminal =
+        "script -qec \"stty cols 72; NO_COLOR=1 " + std::string(LATHE_TOOL) + " " + command + " 2>/dev/null\" /dev/null >" + out;
+    REQUIRE(std::system((on_terminal + " </dev/null").c_str()) == 0);
+    const std::vector<std::string> narrow = tables(slurp(out)), whole = tables(tool(command).out);
+    REQUIRE(narrow.size() > 5);
+    CHECK(narrow.size() == whole.size());
+    for (const std::string& line : narrow) CHECK(line.size() <= 72);
+    CHECK(std::ranges::any_of(whole, [](const std::string& line) { return line.size() > 72; }));
+    CHECK(std::ranges::any_of(narrow, [](const std::string& line) { return has(line, ".."); }));
+  }
+}

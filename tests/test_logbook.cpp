@@ -108,8 +108,9 @@ TEST_CASE("files that are no logbook, damaged or of a newer version are refused 
   // Versions.
   sql(book, "PRAGMA user_version = 99");
   CHECK_THROWS_WITH_AS(Logbook{book}, doctest::Contains("newer version"), Error);
-  sql(book, "PRAGMA user_version = 1; DROP INDEX entries_by_model");
+  sql(book, "PRAGMA user_version = 1; DROP INDEX entries_by_model; DROP TABLE trials; DROP TABLE recipes; DROP TABLE problems");
   CHECK(Logbook(book).list().size() == 60);
+  CHECK(Logbook(book).recipes("here").size() == 0);
   sqlite3* db = nullptr;
   REQUIRE(sqlite3_open(book.c_str(), &db) == SQLITE_OK);
   CHECK(sqlite3_exec(db, "DROP INDEX entries_by_model", nullptr, nullptr, nullptr) == SQLITE_OK);  // it is there again

@@ -29,4 +29,5 @@
 #include "lathe/sweep.hpp"
 #include "lathe/tensor.hpp"
 #include "lathe/text.hpp"
+#include "lathe/tune.hpp"
 #include "lathe/watch.hpp"

@@ -6,11 +6,13 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
 #include "lathe/judge.hpp"
 #include "lathe/measure.hpp"
+#include "lathe/recipes.hpp"
 
 namespace lathe {
 
@@ -63,6 +65,14 @@ class Logbook {
   std::vector<LogEntry> list(const LogFilter& filter = {}) const;
   // Whole. Throws Error (value) when there is none of that id.
   LogEntry get(int64_t id) const;
+
+  // What was tuned, by machine (machine_fingerprint()): recipes take the place of older ones for the same problem, instruction set and
+  // threads; of trials all are kept, for later searches to learn from.
+  void keep_tuned(const std::string& machine, const Recipes& recipes, std::span<const RecipeTrial> trials);
+  Recipes recipes(const std::string& machine) const;
+  std::vector<RecipeTrial> trials(const std::string& machine) const;
+  // Gives how many recipes there were.
+  int64_t forget_tuned(const std::string& machine);
   const std::filesystem::path& path() const { return path_; }
 
  private:

@@ -15,6 +15,7 @@
 
 #include "lathe/graph.hpp"
 #include "lathe/op.hpp"
+#include "lathe/recipes.hpp"
 
 namespace lathe {
 
@@ -38,6 +39,9 @@ struct CompileOptions {
   // Nodes on f16 and bf16 compute in f32. Between them values stay so, which is faster and more accurate; true: each node rounds its result
   // to the type the model declares, as plain evaluation does.
   bool round_each = false;
+  // Followed where a step is one of their problems (lathe/tune.hpp finds them); null: by estimate alone. With any, be there none in it,
+  // EditionInfo tells what there was to choose from.
+  std::shared_ptr<const Recipes> recipes{};
   std::string isa{};       // "scalar", "sse4", "avx2", "avx512"; empty: the best this machine has
   size_t arena_limit = 0;  // bytes an edition's arena, and its results beside it, may take each; 0: the machine's memory
   // What lanes keep from run to run; neither inputs nor outputs of the Program then. lathe/state.hpp finds them.
@@ -71,6 +75,14 @@ struct StepInfo {
   double bytes = 0;            // least memory traffic
   std::string why, why_not;    // why these nodes are one step, and why no more of them
   std::string output, layout;  // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
+  std::string chosen{};        // its recipe as data: "convolution.direct/1 k_block=576 panel_block=8"; "" for copies
+  // With CompileOptions::recipes:
+  std::string problem{};               // what it computes, on what: the key of its recipe; also of a copy made for it
+  std::string chosen_by{};             // "estimate", "tuned", "archive"
+  double gain = 1;                     // of what was tuned, when it was found: time by the estimate's recipe / by this one
+  std::string refused{};               // why a tuned recipe for this problem was not followed
+  std::string estimated{};             // the family that the estimate takes
+  std::vector<FamilyInfo> families{};  // that could do it
 };
 
 // A state that lanes keep. One that grows has one more entry along an axis for each position that a run adds.

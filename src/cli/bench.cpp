@@ -54,9 +54,8 @@ std::string environment_text(const Environment& e, double stolen) {
 
 namespace {
 
-using Options = BenchFlags;
 
-int versus(const Options& o, const Graph& graph, const CompileOptions& options, const Program& fused, const std::vector<Shape>& shapes,
+int versus(const BenchFlags& o, const Graph& graph, const CompileOptions& options, const Program& fused, const std::vector<Shape>& shapes,
            const std::vector<Tensor>& inputs) {
   CompileOptions apart = options;
   apart.fuse = false;
@@ -84,7 +83,7 @@ int versus(const Options& o, const Graph& graph, const CompileOptions& options, 
   return kGood;
 }
 
-LogEntry entry_of(const Options& o, const BenchResult& r, const std::string& options, double per_second, const Json& details) {
+LogEntry entry_of(const BenchFlags& o, const BenchResult& r, const std::string& options, double per_second, const Json& details) {
   LogEntry e = entry_for("bench", o.model.model, options, details);
   e.figures["latency"] = {r.latency.median, r.latency.min, r.latency.p90, "s", r.samples};
   e.figures["p99"] = {r.latency.p99, {}, {}, "s", {}};
@@ -147,7 +146,7 @@ std::string noise_text(const BenchResult& r, const Environment& e) {
 }
 
 // Whether this is slower than what was kept.
-int against_kept(const Options& o, LogEntry now, Json& j) {
+int against_kept(const BenchFlags& o, LogEntry now, Json& j) {
   const Logbook book(o.keep.file());
   now.id = std::numeric_limits<int64_t>::max();  // it has none yet, and is later than all
   const LogEntry before = earlier_entry(book, now, o.against);
@@ -161,7 +160,7 @@ int against_kept(const Options& o, LogEntry now, Json& j) {
 }  // namespace
 
 Command add_bench(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<BenchFlags>();
   o->model.add_to(app);
   o->model.add_states(app);
   app.add_option("--held", o->bench.held, "Positions that states hold when a run begins (0); what a run adds is taken back")
@@ -290,6 +289,7 @@ Command add_bench(CLI::App& app) {
            {"flops_per_run", counted ? Json(r.flops) : Json(nullptr)},
            {"steps_not_counted", r.not_counted},
            {"plain", plain_json(edition, plainly)},
+           {"tuned", tuned_json(edition, o->model.recipes)},
            {"states", states_json(program)},
            {"why_copied", program.why_copied()},
            {"held", o->bench.held},
@@ -382,6 +382,7 @@ Command add_bench(CLI::App& app) {
       fmt::print(
           "  {} run{} of {} each: what takes so long is not repeated until percentiles mean something; --seconds N measures longer.\n",
           l.runs, l.runs == 1 ? "" : "s", seconds_text(l.median));
+    if (!o->model.recipes.empty()) fmt::print("  {}\n", tuned_text(edition, o->model.recipes));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
     if (r.not_counted > 0)
       fmt::print("  The arithmetic of {} step{} is not counted: control flow, plain evaluation, or kernels of yours.\n", r.not_counted,

@@ -18,7 +18,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Options {
+struct BundleFlags {
   ModelOptions model;
   std::string out, failing;
   bool without_bench = false;
@@ -162,7 +162,7 @@ void write_zip(const std::string& target, const std::vector<Entry>& entries) {
 }  // namespace
 
 Command add_bundle(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<BundleFlags>();
   o->model.add_to(app);
   app.add_option("-o,--bundle", o->out, "The bundle (the model's name with .zip)")->type_name("FILE.zip");
   app.add_option("--failing", o->failing, "Run this command of the tool, and put in what it says: \"vet grain.onnx\"")

@@ -1,6 +1,7 @@
 #include <utility>
 #include "common.hpp"
 
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 #include <charconv>
@@ -9,6 +10,7 @@
 #include <set>
 
 #include "base/files.hpp"
+#include "keep.hpp"
 #include "base/text.hpp"
 
 namespace lathe::cli {
@@ -48,6 +50,14 @@ bool one_file(const fs::path& a, const fs::path& b) {
   std::error_code ec;
   if (fs::equivalent(a, b, ec)) return true;
   return fs::weakly_canonical(a, ec) == fs::weakly_canonical(b, ec);
+}
+
+std::string head_of(const fs::path& path) {
+  std::string head(4096, '\0');
+  std::ifstream in(path, std::ios::binary);
+  in.read(head.data(), static_cast<std::streamsize>(head.size()));
+  head.resize(static_cast<size_t>(std::max<std::streamsize>(0, in.gcount())));
+  return head;
 }
 
 // The first field of a serialized model: an ONNX file shows no other sign of what it is.
@@ -94,10 +104,7 @@ void check_target(const std::string& option, const std::string& path, std::initi
   std::error_code ec;
   if (fs::is_directory(path, ec)) throw UsageError(fmt::format("{} {}: is a folder; name a file", option, path));
   if (!fs::is_regular_file(path, ec)) return;
-  std::string head(4096, '\0');
-  std::ifstream in(path, std::ios::binary);
-  in.read(head.data(), static_cast<std::streamsize>(head.size()));
-  head.resize(static_cast<size_t>(std::max<std::streamsize>(0, in.gcount())));
+  const std::string head = head_of(path);
   if (head.empty()) return;
   std::string_view kind = kind_of_file(head);
   if (kind.empty() && begins_like_a_model(head)) kind = kModelFile;
@@ -254,6 +261,9 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
   app.add_flag("--direct", direct, "No Winograd: 3x3 convolutions are summed directly (less memory, half the rounding error)");
   app.add_flag("--round-each", round_each,
                "f16 and bf16: round after each node, as the model is written (else values between nodes stay f32)");
+  app.add_option("--recipes", recipes,
+                 "Follow recipes that 'tune' found: a logbook, a file of 'tune -o', or LOGBOOK for the usual one")
+      ->type_name("FILE");
   app.add_flag("--allow-outside-data", allow_outside, "Accept external data from outside the model's folder");
   add_ops_option(app, ops);
   add_json_option(app, json);
@@ -277,6 +287,7 @@ std::vector<std::string> ModelOptions::words() const {
   if (batch > 0) w.insert(w.end(), {"--batch", std::to_string(batch)});
   if (threads > 0) w.insert(w.end(), {"--threads", std::to_string(threads)});
   if (!isa.empty()) w.insert(w.end(), {"--isa", isa});
+  if (!recipes.empty()) w.insert(w.end(), {"--recipes", recipes});
   if (direct) w.emplace_back("--direct");
   if (round_each) w.emplace_back("--round-each");
   if (allow_outside) w.emplace_back("--allow-outside-data");
@@ -291,9 +302,13 @@ Graph ModelOptions::load_graph(bool unchecked) const {
   check_target("--json", json, {"JSON"});
   load_libraries();
   if (is_program_archive(model)) {
-    const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"}, {!isa.empty(), "--isa"},
-                                               {direct, "--direct"},           {round_each, "--round-each"},
-                                               {positions > 0, "--positions"}, {!states.empty() && states != "found", "--states"}};
+    const std::pair<bool, const char*> fixed[]{{!outputs.empty(), "--output"},
+                                               {!isa.empty(), "--isa"},
+                                               {direct, "--direct"},
+                                               {round_each, "--round-each"},
+                                               {!recipes.empty(), "--recipes"},
+                                               {positions > 0, "--positions"},
+                                               {!states.empty() && states != "found", "--states"}};
     for (const auto& [given, name] : fixed) {
       if (given) throw UsageError(fmt::format("{}: {} is compiled already; give it when the model is shipped", name, model));
     }
@@ -432,12 +447,38 @@ bool bound_by_shape(const Graph& g, const std::map<std::string, Shape>& shapes, 
 
 }  // namespace
 
+Recipes read_tuned(const std::string& from) {
+  const std::string file = from == "LOGBOOK" ? KeepFlags().file() : from;
+  if (!std::filesystem::exists(file)) throw UsageError(fmt::format("--recipes: there is no file {}", file));
+  if (kind_of_file(head_of(file)) == "an SQLite database") return Logbook(file).recipes(machine_fingerprint());
+  std::string machine;
+  Recipes r = read_recipes(file, &machine);
+  if (machine != machine_fingerprint())
+    throw UsageError(fmt::format("--recipes: those of {} are for another machine ({}); this is {}", file, machine, machine_fingerprint()));
+  return r;
+}
+
+std::string tuned_text(const EditionInfo& edition, const std::string& from) {
+  const auto tuned = std::ranges::count(edition.steps, "tuned", &StepInfo::chosen_by);
+  const auto refused = std::ranges::count_if(edition.steps, [](const StepInfo& s) { return !s.refused.empty(); });
+  return fmt::format("recipes of {}: {} of {} steps follow one{}", from, tuned, edition.steps.size(),
+                     refused > 0 ? fmt::format("; {} fit no more and were left ('explain' says why)", refused) : "");
+}
+
+Json tuned_json(const EditionInfo& edition, const std::string& from) {
+  if (from.empty()) return nullptr;
+  return {{"from", from},
+          {"steps", std::ranges::count(edition.steps, "tuned", &StepInfo::chosen_by)},
+          {"refused", std::ranges::count_if(edition.steps, [](const StepInfo& s) { return !s.refused.empty(); })}};
+}
+
 CompileOptions ModelOptions::compile_options(const Graph& g) const {
   CompileOptions o;
   o.threads = threads;
   o.isa = isa;
   o.winograd = !direct;
   o.round_each = round_each;
+  if (!recipes.empty()) o.recipes = std::make_shared<Recipes>(read_tuned(recipes));
   o.limits.trips = trip_limit;
   o.limits.pulse = check_deadline;
   if (!memory_limit.empty()) {
@@ -614,25 +655,74 @@ Table::Table(std::string alignment, std::vector<std::string> head) : alignment_(
 
 void Table::row(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
 
+namespace {
+
+constexpr size_t kLeastColumn = 10;  // what a column of text keeps on a narrow terminal
+
+bool continues(char c) { return (static_cast<unsigned char>(c) & 0xC0) == 0x80; }
+
+// Columns that a text takes: characters, without the escapes that colour it.
+size_t shown(const std::string& text) {
+  size_t n = 0;
+  for (size_t i = 0; i < text.size(); ++i) {
+    if (text[i] == '\x1b') i = std::min(text.find('m', i), text.size());
+    else n += !continues(text[i]);
+  }
+  return n;
+}
+
+// Cut to so many columns: words at their end, a name in the middle, as both its ends tell.
+std::string fitted(const std::string& text, size_t columns) {
+  if (shown(text) <= columns || text.find('\x1b') != std::string::npos) return text;
+  const auto at = [&](size_t n) {  // where the n-th character begins
+    size_t i = 0;
+    for (; i < text.size() && n > 0; --n) {
+      do ++i;
+      while (i < text.size() && continues(text[i]));
+    }
+    return i;
+  };
+  const size_t keep = columns - 2, all = shown(text);
+  if (text.find(' ') != std::string::npos) return text.substr(0, at(keep)) + "..";
+  return text.substr(0, at(keep / 2)) + ".." + text.substr(at(all - (keep - keep / 2)));
+}
+
+// Of the terminal that standard output is; 0: it is none, and lines are as long as they are.
+size_t terminal_columns() {
+  winsize w{};
+  return ::isatty(STDOUT_FILENO) && ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &w) == 0 ? w.ws_col : 0;
+}
+
+}  // namespace
+
 std::string Table::text(const std::string& indent) const {
   std::vector<size_t> width(alignment_.size(), 0);
   for (const auto& r : rows_) {
-    for (size_t i = 0; i < r.size() && i < width.size(); ++i) width[i] = std::max(width[i], r[i].size());
+    for (size_t i = 0; i < r.size() && i < width.size(); ++i) width[i] = std::max(width[i], shown(r[i]));
+  }
+  size_t total = indent.size();
+  for (size_t i = 0; i < width.size(); ++i) total += width[i] + (i > 0 ? 2 : 0);
+  // On a terminal too narrow for it the widest columns of text give way; figures never do.
+  for (const size_t columns = terminal_columns(); columns > 0 && total > columns; --total) {
+    size_t widest = width.size();
+    for (size_t i = 0; i < width.size(); ++i) {
+      if (alignment_[i] == 'l' && width[i] > kLeastColumn && (widest == width.size() || width[i] > width[widest])) widest = i;
+    }
+    if (widest == width.size()) break;
+    --width[widest];
   }
   std::string out;
   for (size_t n = 0; n < rows_.size(); ++n) {
     std::string line = indent;
     for (size_t i = 0; i < rows_[n].size() && i < width.size(); ++i) {
       if (i > 0) line += "  ";
-      line += alignment_[i] == 'r' ? fmt::format("{:>{}}", rows_[n][i], width[i]) : fmt::format("{:<{}}", rows_[n][i], width[i]);
+      const std::string cell = fitted(rows_[n][i], width[i]);
+      const std::string space(width[i] - std::min(width[i], shown(cell)), ' ');
+      line += alignment_[i] == 'r' ? space + cell : cell + space;
     }
     line.erase(line.find_last_not_of(' ') + 1);
     out += line + "\n";
-    if (n == 0 && head_) {
-      size_t total = 0;
-      for (size_t w : width) total += w + 2;
-      out += indent + std::string(total - 2, '-') + "\n";
-    }
+    if (n == 0 && head_) out += indent + std::string(total - indent.size(), '-') + "\n";
   }
   return out;
 }

@@ -36,6 +36,7 @@ struct ModelOptions {
   std::string memory_limit;
   std::string states;     // as --states says; empty: none are kept
   int64_t positions = 0;  // that they have room for
+  std::string recipes;  // a file of tuned ones, or LOGBOOK
   std::string json;
   mutable std::optional<Program> archive;
 
@@ -169,6 +170,13 @@ class RunProgress {
   std::chrono::steady_clock::time_point start_{}, shown_{};
 };
 
+// The recipes of a logbook for this machine (LOGBOOK: the one that commands keep things in), or of a file that 'tune -o' made, which
+// must be of this machine. Throws UsageError, Error (format).
+Recipes read_tuned(const std::string& from);
+// "12 of 30 steps by tuned recipes"; empty when none were given. `of`: where from.
+std::string tuned_text(const EditionInfo& edition, const std::string& from);
+Json tuned_json(const EditionInfo& edition, const std::string& from);
+
 // Steps by plain evaluation, for people and programs. `share`: of the time, when it was measured.
 Json plain_json(const EditionInfo& edition, std::optional<double> share = {});
 // A line or several; empty when there are none.
@@ -208,6 +216,7 @@ Command add_compare(CLI::App& app);
 Command add_watch(CLI::App& app);
 Command add_generate(CLI::App& app);
 Command add_logbook(CLI::App& app);
+Command add_tune(CLI::App& app);
 Command add_report(CLI::App& app);
 Command add_bundle(CLI::App& app);
 

@@ -12,14 +12,14 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Options {
+struct CompareFlags {
   KeepFlags keep;
   std::string sheet, example, write, chart, json;
 };
 
 Json interval_json(const Interval& i) { return {{"value", i.value}, {"low", i.low}, {"high", i.high}}; }
 
-Json to_json(const Options& o, const JobSheet& sheet, const JobResult& r) {
+Json to_json(const CompareFlags& o, const JobSheet& sheet, const JobResult& r) {
   Json j{{"sheet", o.sheet}, {"title", sheet.title}, {"seconds", sheet.seconds}, {"rounds", sheet.rounds}, {"good", r.good()}};
   j["no_accuracy"] = r.no_accuracy.empty() ? Json(nullptr) : Json(r.no_accuracy);
   for (size_t i = 0; i < r.variants.size(); ++i) {
@@ -147,7 +147,7 @@ std::string csv(const JobResult& r) {
 }
 
 // Speed against accuracy; without accuracy, bars of speed.
-void draw_chart(const Options& o, const JobSheet& sheet, const JobResult& r) {
+void draw_chart(const CompareFlags& o, const JobSheet& sheet, const JobResult& r) {
   std::string data, points, bars;
   int n = 0;
   for (const VariantResult& v : r.variants) {
@@ -215,7 +215,7 @@ void print(const JobSheet& sheet, const JobResult& r) {
   }
 }
 
-LogEntry entry_of(const Options& o, const JobSheet& sheet, const JobResult& r, const Json& json) {
+LogEntry entry_of(const CompareFlags& o, const JobSheet& sheet, const JobResult& r, const Json& json) {
   LogEntry e = entry_for("compare", o.sheet, fmt::format("{} variants", sheet.variants.size()), json);
   for (const VariantResult& v : r.variants) {
     if (!v.failed.empty()) continue;
@@ -227,7 +227,7 @@ LogEntry entry_of(const Options& o, const JobSheet& sheet, const JobResult& r, c
   return e;
 }
 
-int compare(const Options& o) {
+int compare(const CompareFlags& o) {
   if (!o.example.empty()) {
     if (!o.sheet.empty()) throw UsageError("--example writes a sheet for a model: there is none to run then");
     // Paths in a sheet are seen from its folder.
@@ -269,7 +269,7 @@ int compare(const Options& o) {
 }  // namespace
 
 Command add_compare(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<CompareFlags>();
   app.add_option("SHEET", o->sheet, "Job sheet (TOML; docs/job-sheet.md)");
   app.add_option("--example", o->example, "Write a commented job sheet for this model, to --write or standard output")->type_name("MODEL");
   app.add_option("--write", o->write, "Write the table as CSV or Markdown; of --example, the sheet")->type_name("FILE.csv|md");

@@ -21,7 +21,7 @@ void print_passes(const std::vector<PassReport>& passes) {
 
 namespace {
 
-struct Options {
+struct ExplainFlags {
   ModelOptions model;
   FeedFlags feed;
   std::string draw, detail, focus;
@@ -32,7 +32,7 @@ struct Options {
 }  // namespace
 
 Command add_explain(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<ExplainFlags>();
   o->model.add_to(app);
   o->model.add_states(app);
   app.add_option("--draw", o->draw, "Draw nodes and the steps around them (needs graphviz); .dot writes the graph as text")
@@ -87,6 +87,10 @@ Command add_explain(CLI::App& app) {
              {"why", s.why},
              {"why_not_more", s.why_not},
              {"recipe", s.recipe},
+             {"chosen", s.chosen},
+             {"chosen_by", s.chosen_by.empty() ? "estimate" : s.chosen_by},
+             {"tuned_gain", s.chosen_by == "tuned" ? Json(s.gain) : Json()},
+             {"refused", s.refused},
              {"output", s.output},
              {"layout", s.layout},
              {"flops", s.flops},
@@ -147,6 +151,7 @@ Command add_explain(CLI::App& app) {
                made == 1 ? "" : "s", threads, threads == 1 ? "" : "s", program.options().isa);
     fmt::print("  limits probed now: {:.1f} GFLOP/s, copying {:.1f} GB/s in the first cache, {:.1f} GB/s in memory; least time {} a run\n",
                roofline.peak_gflops(), roofline.bandwidth(16 << 10), roofline.bandwidth(128 << 20), seconds_text(least));
+    if (!o->model.recipes.empty()) fmt::print("  {}\n", tuned_text(edition, o->model.recipes));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, timed ? std::optional(plain_share(*timed)) : std::nullopt));
     fmt::print("  arena {}, lower bound {}\n\nPasses\n", bytes_text(static_cast<double>(edition.arena_bytes)),
                bytes_text(static_cast<double>(edition.arena_bound)));
@@ -172,6 +177,9 @@ Command add_explain(CLI::App& app) {
       for (const auto& n : s.nodes) nodes += (nodes.empty() ? "" : ", ") + n;
       say("nodes", nodes);
       say("recipe", s.recipe);
+      if (s.chosen_by == "tuned")
+        say("tuned", fmt::format("{}; {:.2f} times as fast as the estimate's when it was found", s.chosen, s.gain));
+      if (!s.refused.empty()) say("not used", s.refused);
       say("why", s.why);
       say("no more", s.why_not);
       std::string cost = fmt::format("{}{}, at least {}; least {} by {}", count_text(s.flops), s.flops < 1000 ? " FLOP" : "FLOP",

@@ -9,16 +9,15 @@
 namespace lathe::cli {
 namespace {
 
-using Options = GenerateFlags;
 
-std::optional<Vocabulary> vocabulary_of(const Options& o, const std::map<std::string, std::string>& metadata) {
+std::optional<Vocabulary> vocabulary_of(const GenerateFlags& o, const std::map<std::string, std::string>& metadata) {
   if (o.vocabulary == "bytes") return Vocabulary::bytes();
   if (!o.vocabulary.empty()) return Vocabulary::load(o.vocabulary);
   return Vocabulary::of(metadata);
 }
 
 // What the options begin with, as a text.
-std::string prompt_text(const Options& o) {
+std::string prompt_text(const GenerateFlags& o) {
   if (o.prompt_file.empty()) return o.prompt;
   if (o.prompt_file == "-") return {std::istreambuf_iterator<char>(std::cin), {}};
   return read_file(o.prompt_file);
@@ -36,7 +35,7 @@ struct Compiled {
   std::vector<std::string> beside;  // inputs that are known to be beside the tokens
 };
 
-Compiled compiled(const ModelOptions& model, const Options& o, bool draft) {
+Compiled compiled(const ModelOptions& model, const GenerateFlags& o, bool draft) {
   if (model.batch > 0 || !model.shapes.empty() || !model.outputs.empty())
     throw UsageError("--batch, --shape and --output fix what changes from run to run here: only --dim can be given");
   Graph graph = model.load_graph();
@@ -98,14 +97,14 @@ Figures figures_of(const Program& program, int64_t positions, const Generated& g
   return f;
 }
 
-std::string ended_text(const Options& o, const std::string& ended) {
+std::string ended_text(const GenerateFlags& o, const std::string& ended) {
   if (ended == "count") return fmt::format("by --most {}", o.how.most);
   if (ended == "token") return "by the model";
   if (ended == "room") return "for want of room (--positions)";
   return ended == "text" ? "by --stop" : ended;
 }
 
-std::string summary(const Program& program, const Options& o, const BesideValues& beside, const Generated& g, const Figures& f) {
+std::string summary(const Program& program, const GenerateFlags& o, const BesideValues& beside, const Generated& g, const Figures& f) {
   Table table("ll");
   if (!beside.picture.empty()) table.row({"picture", picture_text(beside)});
   table.row(
@@ -128,7 +127,7 @@ std::string summary(const Program& program, const Options& o, const BesideValues
 }
 
 int generate_one(GenerateSession& s) {
-  Options& o = s.flags;
+  GenerateFlags& o = s.flags;
   const std::string begins = prompt_text(o);
   const BesideValues beside = s.beside->make(o.beside.image, o.how.run);
   s.give(beside);
@@ -253,7 +252,7 @@ void GenerateSession::give(const BesideValues& values) {
 }
 
 Command add_generate(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<GenerateFlags>();
   o->model.add_to(app);
   o->model.states = "found";
   o->model.add_states(app);

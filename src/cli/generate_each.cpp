@@ -56,7 +56,7 @@ Rows read_rows(const fs::path& file) {
 }
 
 // The first characters of a text, on one line.
-std::string shortened(std::string text, size_t most) {
+std::string on_one_line(std::string text, size_t most) {
   std::ranges::replace(text, '\n', ' ');
   text.erase(0, text.find_first_not_of(' '));
   if (text.size() <= most) return text;
@@ -157,10 +157,10 @@ int generate_each(GenerateSession& s) {
     // Of many, the first ones and those that are not as expected.
     if (many && (all.expected ? listed >= 3 && (good || listed >= 20) : listed >= 20)) continue;
     ++listed;
-    std::vector<std::string> cells{shortened(row.prompt, 30), shortened(text, 76)};
+    std::vector<std::string> cells{on_one_line(row.prompt, 30), on_one_line(text, 76)};
     if (all.expected) cells.push_back(good ? "as expected" : verdict_text("differs", false));
     table.row(cells);
-    if (all.expected && !good) table.row({"", shortened(row.expected, 76), "expected"});
+    if (all.expected && !good) table.row({"", on_one_line(row.expected, 76), "expected"});
   }
   const Interval share = share_of(right, rows);
   const double rate = seconds > 0 ? static_cast<double>(tokens) / seconds : 0;

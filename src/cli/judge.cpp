@@ -11,7 +11,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-using Options = JudgeFlags;
 
 struct Judged : Judgement {
   std::string model;
@@ -69,7 +68,7 @@ std::string percent(const Interval& i) { return fmt::format("{:.1f} to {:.1f}", 
 
 namespace {
 
-Judged judge(const Options& o, const ModelOptions& model, const ItemData& data) {
+Judged judge(const JudgeFlags& o, const ModelOptions& model, const ItemData& data) {
   Judged j;
   const auto [program, shapes] = judging(o, model, data);
   Progress progress;
@@ -236,7 +235,7 @@ Json compare_numbers(const Judged& a, const Judged& b, bool people) {
 }
 
 // Of every model that was judged.
-void keep(const Options& o, const std::vector<Judged>& judged, const Json& out) {
+void keep(const JudgeFlags& o, const std::vector<Judged>& judged, const Json& out) {
   if (!o.keep.on()) return;
   for (size_t i = 0; i < judged.size(); ++i) {
     const Judged& j = judged[i];
@@ -257,7 +256,7 @@ void keep(const Options& o, const std::vector<Judged>& judged, const Json& out) 
   }
 }
 
-int on_noise(const Options& o) {
+int on_noise(const JudgeFlags& o) {
   Graph graph = o.model.load_graph();
   CompileOptions options = o.model.compile_options(graph);
   options.threads = 1;
@@ -290,7 +289,7 @@ int on_noise(const Options& o) {
 }
 
 // The wrong ones of the last model, as a contact sheet.
-void draw_wrong(const Options& o, const Judged& j, const ItemData& data) {
+void draw_wrong(const JudgeFlags& o, const Judged& j, const ItemData& data) {
   if (data.files.empty() || data.values()) throw UsageError("--sheet draws pictures; these items are none");
   const ClassReport r = judge_classes(j.answers, j.classes, o.top);
   std::vector<fs::path> files;  // of the items that have an answer
@@ -312,7 +311,7 @@ void draw_wrong(const Options& o, const Judged& j, const ItemData& data) {
       items);
 }
 
-int judge_all(const Options& o) {
+int judge_all(const JudgeFlags& o) {
   if (!o.sheet.empty())
     check_sheet_name(o.sheet), check_target("--sheet", o.sheet, {"a PNG picture"}, std::vector<std::string>{o.model.model});
   if (o.noise > 0) {
@@ -358,7 +357,7 @@ int judge_all(const Options& o) {
 }  // namespace
 
 Command add_judge(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<JudgeFlags>();
   o->model.add_to(app);
   app.add_option("--data", o->data,
                  "What to judge by: a folder with a folder of pictures for each class; a CSV of file and label; or arrays (npz, npy)")

@@ -33,7 +33,7 @@ struct Told {
   std::string note;
 };
 
-std::string figure(double v) { return std::isnan(v) ? "none" : fmt::format("{:.5g}", v); }
+std::string short_figure(double v) { return std::isnan(v) ? "none" : fmt::format("{:.5g}", v); }
 std::string class_name(const DrawnJudgement& j, size_t c) { return c < j.classes.size() ? j.classes[c] : std::to_string(c); }
 
 Told tell_masks(const DrawnJudgement& j) {
@@ -61,7 +61,7 @@ Told tell_pictures(const DrawnJudgement& j) {
   t.measures = {{"PSNR, dB", "psnr", r.psnr}, {"SSIM", "ssim", r.ssim}};
   t.worst_head = "PSNR, dB";
   t.order = r.worst;
-  for (size_t i : r.worst) t.worst.emplace_back(j.pictures[i].item, figure(j.pictures[i].psnr));
+  for (size_t i : r.worst) t.worst.emplace_back(j.pictures[i].item, short_figure(j.pictures[i].psnr));
   return t;
 }
 
@@ -95,7 +95,7 @@ Told tell_tokens(const DrawnJudgement& j) {
   t.worst_head = "loss a token";
   t.order = r.worst;
   for (size_t i : r.worst)
-    t.worst.emplace_back(j.tokens[i].item, figure(j.tokens[i].loss / static_cast<double>(std::max<int64_t>(1, j.tokens[i].count))));
+    t.worst.emplace_back(j.tokens[i].item, short_figure(j.tokens[i].loss / static_cast<double>(std::max<int64_t>(1, j.tokens[i].count))));
   return t;
 }
 
@@ -112,8 +112,8 @@ void print(const std::string& model, const DrawnJudgement& j, const Told& t, int
   fmt::print("{}: {} items\n", model, t.items);
   Table head("lrl", {"measure", "value", "95 %"});
   for (const Told::Measure& m : t.measures)
-    head.row({m.name, m.share ? percent(m.value.value) : figure(m.value.value),
-              m.share ? percent(m.value) : fmt::format("{} to {}", figure(m.value.low), figure(m.value.high))});
+    head.row({m.name, m.share ? percent(m.value.value) : short_figure(m.value.value),
+              m.share ? percent(m.value) : fmt::format("{} to {}", short_figure(m.value.low), short_figure(m.value.high))});
   fmt::print("{}", head.text());
   if (!t.note.empty()) fmt::print("  {}\n", t.note);
   fmt::print("  {}\n", speed_text(j.run, t.items));

@@ -74,6 +74,7 @@ bool KeepFlags::on() const {
 
 std::string options_text(const Program& program, const std::vector<Shape>& shapes, int lanes) {
   std::string text = fmt::format("threads {}, lanes {}, {}", program.options().threads, lanes, program.options().isa);
+  if (const auto& r = program.options().recipes; r && r->size() > 0) text += ", tuned";
   for (size_t i = 0; i < shapes.size(); ++i) text += fmt::format(", {} {}", program.inputs()[i].name, fmt::join(shapes[i], "x"));
   return text;
 }

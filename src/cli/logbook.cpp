@@ -13,7 +13,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Options {
+struct LogbookFlags {
   KeepFlags keep;
   LogFilter filter;
   int64_t show = 0, entry = 0;
@@ -73,7 +73,7 @@ std::string csv(const std::vector<LogEntry>& entries) {
 }
 
 // One line a set of options: what is alike is joined.
-void draw_history(const Options& o, const std::vector<LogEntry>& entries) {
+void draw_history(const LogbookFlags& o, const std::vector<LogEntry>& entries) {
   std::map<std::string, std::vector<const LogEntry*>> lines;
   std::string unit, figure = o.figure;
   for (auto e = entries.rbegin(); e != entries.rend(); ++e) {
@@ -117,7 +117,7 @@ int64_t number_of(const std::string& text, const std::string& option) {
   return id;
 }
 
-int compare_two(const Options& o, const Logbook& book) {
+int compare_two(const LogbookFlags& o, const Logbook& book) {
   const LogEntry after = book.get(o.entry);
   const LogEntry before = earlier_entry(book, after, o.against);
   const Change c = as_usage([&] { return compare_entries(before, after, o.figure.empty() ? "latency" : o.figure); });
@@ -126,7 +126,7 @@ int compare_two(const Options& o, const Logbook& book) {
   return c.kind == Change::Kind::slower ? kCheckFailed : kGood;
 }
 
-int logbook(const Options& o) {
+int logbook(const LogbookFlags& o) {
   const std::string file = o.keep.file();
   if (!fs::exists(file))
     throw Error(Category::value, fmt::format("{}: there is no logbook yet; --keep of bench and others begins one", file));
@@ -210,7 +210,7 @@ Json change_json(const LogEntry& before, const LogEntry& after, const Change& c)
 }
 
 Command add_logbook(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<LogbookFlags>();
   app.add_option("--logbook", o->keep.logbook,
                  "The logbook (LATHE_LOGBOOK in the environment, the settings file, or one in your data folder)")
       ->type_name("FILE");

@@ -49,10 +49,10 @@ int run(int argc, char** argv) {
   app.require_subcommand(1);
   std::vector<std::pair<CLI::App*, Command>> commands;
   constexpr std::pair<const char*, Command (*)(CLI::App&)> kMakers[]{
-      {"inspect", add_inspect}, {"explain", add_explain}, {"report", add_report}, {"machine", add_machine},   {"turn", add_turn},
-      {"narrow", add_narrow},   {"run", add_run},         {"watch", add_watch},   {"generate", add_generate}, {"vet", add_vet},
-      {"parity", add_parity},   {"judge", add_judge},     {"bench", add_bench},   {"profile", add_profile},   {"sweep", add_sweep},
-      {"compare", add_compare}, {"logbook", add_logbook}, {"bundle", add_bundle}, {"ship", add_ship}};
+      {"inspect", add_inspect}, {"explain", add_explain}, {"report", add_report},   {"machine", add_machine},   {"turn", add_turn},
+      {"narrow", add_narrow},   {"run", add_run},         {"watch", add_watch},     {"generate", add_generate}, {"vet", add_vet},
+      {"parity", add_parity},   {"judge", add_judge},     {"bench", add_bench},     {"profile", add_profile},   {"sweep", add_sweep},
+      {"compare", add_compare}, {"tune", add_tune},       {"logbook", add_logbook}, {"bundle", add_bundle},     {"ship", add_ship}};
   for (const CommandHelp& help : command_helps()) {
     const auto* maker = std::ranges::find_if(kMakers, [&](const auto& m) { return std::string_view(m.first) == help.name; });
     CLI::App* sub = app.add_subcommand(help.name, help.what);

@@ -10,7 +10,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-using Options = NarrowFlags;
 
 }  // namespace
 
@@ -77,7 +76,7 @@ void print_left(const std::vector<std::pair<std::string, std::string>>& left) {
 
 namespace {
 
-Json report_json(const Options& o, const NarrowReport& r, const Check& check, uintmax_t before, uintmax_t after) {
+Json report_json(const NarrowFlags& o, const NarrowReport& r, const Check& check, uintmax_t before, uintmax_t after) {
   Json j{{"model", o.model},
          {"written", o.write},
          {"weights", o.weights},
@@ -102,7 +101,7 @@ Json report_json(const Options& o, const NarrowReport& r, const Check& check, ui
   return j;
 }
 
-void print_report(const Options& o, const NarrowReport& r, const Check& check, uintmax_t before, uintmax_t after) {
+void print_report(const NarrowFlags& o, const NarrowReport& r, const Check& check, uintmax_t before, uintmax_t after) {
   fmt::print("{}: {} in {}, {}, was {} ({:.2f} of it)\n\n", o.write, o.activations.empty() ? "weights" : "everything", o.weights,
              bytes_text(static_cast<double>(after)), bytes_text(static_cast<double>(before)),
              static_cast<double>(after) / static_cast<double>(before));
@@ -133,7 +132,7 @@ void print_report(const Options& o, const NarrowReport& r, const Check& check, u
   fmt::print("  what this costs in accuracy, 'lathe judge {} --data .. --against {}' says\n", o.model, o.write);
 }
 
-int narrow(Options o) {
+int narrow(NarrowFlags o) {
   check_target("--write", o.write, {kModelFile}, std::vector<std::string>{o.model});
   check_target("--json", o.json, {"JSON"}, std::vector<std::string>{o.model});
   for (const std::string& path : o.ops) load_ops(path);
@@ -181,7 +180,7 @@ int narrow(Options o) {
 }  // namespace
 
 Command add_narrow(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<NarrowFlags>();
   app.add_option("MODEL", o->model, "ONNX file")->required();
   app.add_option("-o,--write", o->write, "Where the narrowed model goes")->required()->type_name("FILE");
   auto* weights = app.add_option("--weights", o->weights, "f16, bf16, i8, i4, or u8 and u4, which have zero points (i8)")

@@ -35,12 +35,11 @@ Tolerances ParityOptions::tolerances() const {
 namespace {
 
 namespace fs = std::filesystem;
-using Options = ParityOptions;
 
 // Shown in a table: at most so many characters.
 std::string cut_to(const std::string& text, size_t most) { return text.size() <= most ? text : text.substr(0, most - 2) + ".."; }
 
-Finding report(const Options& o, const std::vector<CaseResult>& results, const std::string& what, bool quiet,
+Finding report(const ParityOptions& o, const std::vector<CaseResult>& results, const std::string& what, bool quiet,
                const std::vector<std::pair<std::string, std::string>>& skipped = {}) {
   Finding f;
   f.json = Json{{"model", o.model.model}, {"compared", what}, {"cases", Json::array()}};
@@ -120,7 +119,7 @@ void check_names(const char* option, const std::string& file, const std::vector<
 }
 
 // Why an archive cannot run a case: it holds no program for the case's shapes. "" when it can.
-std::string not_held(const Options& o, const Program& program, const Case& c) {
+std::string not_held(const ParityOptions& o, const Program& program, const Case& c) {
   std::vector<Shape> shapes;
   std::string text;
   for (const Tensor& t : arrange_inputs(program, c)) {
@@ -157,7 +156,7 @@ std::string_view verdict_name(Verdict v) {
   return kNames[static_cast<size_t>(v)];
 }
 
-int run_suite_command(const Options& o) {
+int run_suite_command(const ParityOptions& o) {
   SuiteOptions s;
   s.filter = o.filter;
   if (!o.exceptions.empty()) s.exceptions = read_exceptions(o.exceptions);
@@ -200,7 +199,7 @@ struct Fed {
   Case c;
   std::string text;
 };
-Fed first_case(const Options& o, const Graph& graph, CompileOptions& options) {
+Fed first_case(const ParityOptions& o, const Graph& graph, CompileOptions& options) {
   const bool array = !o.feed.inputs.empty() || !o.feed.image.empty();
   std::vector<NamedTensor> expected;
   if (!o.outputs.empty()) {
@@ -239,7 +238,7 @@ Fed first_case(const Options& o, const Graph& graph, CompileOptions& options) {
   return {std::move(c), feed.text(o.seed)};
 }
 
-Finding check_cases(const Options& o, Graph graph, CompileOptions options, bool quiet) {
+Finding check_cases(const ParityOptions& o, Graph graph, CompileOptions options, bool quiet) {
   // Cases bring their own shapes: leave the batch open unless it was asked for.
   if (o.model.batch == 0 && o.model.dims.empty()) options.dims.clear();
   std::vector<Case> cases;
@@ -275,7 +274,7 @@ Finding check_cases(const Options& o, Graph graph, CompileOptions options, bool 
   return report(o, results, "compiled against reference outputs", quiet, skipped);
 }
 
-Finding check_plain(const Options& o, const Graph& graph, const CompileOptions& options, bool quiet) {
+Finding check_plain(const ParityOptions& o, const Graph& graph, const CompileOptions& options, bool quiet) {
   CompileOptions plain_options = options;
   plain_options.plain = true;
   const Program compiled = o.model.make_program(graph, options), plain = o.model.make_program(graph, plain_options);
@@ -294,7 +293,7 @@ Finding check_plain(const Options& o, const Graph& graph, const CompileOptions& 
 }
 
 // What is asked of one model.
-Finding look_at(const Options& o, bool quiet) {
+Finding look_at(const ParityOptions& o, bool quiet) {
   Graph graph = o.model.load_graph();
   CompileOptions options = o.model.compile_options(graph);
   const bool lab = o.walk || o.why || o.budget || o.to_double;
@@ -343,7 +342,7 @@ std::vector<std::string> models_in(const std::string& path) {
   return out;
 }
 
-int look_at_all(Options& o, const std::vector<std::string>& models) {
+int look_at_all(ParityOptions& o, const std::vector<std::string>& models) {
   const bool people = for_people(o.model.json), many = models.size() > 1;
   Json all{{"models", Json::array()}};
   std::string markdown = "# Parity\n";
@@ -385,7 +384,7 @@ int look_at_all(Options& o, const std::vector<std::string>& models) {
 
 Command add_parity(CLI::App& app) {
   constexpr const char* kLaboratory = "Where, why, how much";
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<ParityOptions>();
   o->model.add_to(app, false);
   app.add_option("MORE", o->more, "More models, or folders of them")->type_name("");
   app.add_option("--cases", o->cases, "Folder with test_data_set_N/input_K.pb and output_K.pb (the model's own folder)")->type_name("DIR");

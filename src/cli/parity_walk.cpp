@@ -23,7 +23,7 @@ std::string bar(double error) {
   return std::string(static_cast<size_t>(std::clamp(static_cast<int>(std::lround(at * kWidth)), 1, kWidth)), '#');
 }
 
-std::string shortened(const std::string& name, size_t most) {
+std::string shortened_name(const std::string& name, size_t most) {
   return name.size() <= most ? name : name.substr(0, most / 2 - 1) + ".." + name.substr(name.size() - (most - most / 2 - 1));
 }
 
@@ -135,7 +135,7 @@ void draw_walk(const ParityOptions& o, const Walk& w) {
     const ValueCheck& c = w.values[static_cast<size_t>(at)];
     const bool right = c.depth > deepest / 2;
     script +=
-        fmt::format("set label \"{}\" at {},{:.3g} {} offset {},0.8 noenhanced font 'sans,11'\n", chart_label(shortened(c.node, 60)),
+        fmt::format("set label \"{}\" at {},{:.3g} {} offset {},0.8 noenhanced font 'sans,11'\n", chart_label(shortened_name(c.node, 60)),
                     c.depth, std::clamp(std::isfinite(c.error) ? c.error : 10.0, 1e-9, 10.0), right ? "right" : "left", right ? -1.5 : 1.5);
   }
   script += "plot " + plot + "\n";
@@ -159,7 +159,7 @@ void print_walk(const ParityOptions& o, const Walk& w, const std::string& fed) {
     before = i;
     const ValueCheck& c = w.values[i];
     const std::string verdict = verdict_of(w, i);
-    table.row({std::to_string(c.depth), c.step < 0 ? "" : std::to_string(c.step + 1), shortened(c.name, 34), c.op,
+    table.row({std::to_string(c.depth), c.step < 0 ? "" : std::to_string(c.step + 1), shortened_name(c.name, 34), c.op,
                to_string(c.comparison.shape), error_text(c.error), bar(c.error) + (verdict.empty() ? "" : "  " + verdict)});
   }
   fmt::print("{}", table.text(""));
@@ -170,7 +170,7 @@ void print_walk(const ParityOptions& o, const Walk& w, const std::string& fed) {
                c.step < 0 ? " '" + c.name + "'" : fmt::format(" step {}", c.step + 1));
     Table inner("lllr", {"node", "value", "op", "error"});
     for (const ValueCheck& i : w.inside)
-      inner.row({shortened(i.node, 50), shortened(i.name, 34), i.op,
+      inner.row({shortened_name(i.node, 50), shortened_name(i.name, 34), i.op,
                  i.comparison.dtype == DType::undefined ? "no reference" : error_text(i.error)});
     fmt::print("{}", inner.text());
   }
@@ -396,7 +396,7 @@ Finding find_budget(const ParityOptions& o, const Graph& graph, const CompileOpt
     f.markdown += fmt::format("| {} | {} | {} | {} | {:.1f} % |\n", s.step + 1, cell(s.node), error_text(s.own), error_text(s.at_output),
                               100 * s.share);
     if (i < static_cast<size_t>(o.top))
-      table.row({std::to_string(s.step + 1), s.op, shortened(s.value, 40), error_text(s.own), error_text(s.at_output),
+      table.row({std::to_string(s.step + 1), s.op, shortened_name(s.value, 40), error_text(s.own), error_text(s.at_output),
                  fmt::format("{:.1f} %", 100 * s.share), std::string(static_cast<size_t>(std::lround(20 * s.share)), '#')});
   }
   if (!quiet) {

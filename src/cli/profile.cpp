@@ -9,7 +9,7 @@
 namespace lathe::cli {
 namespace {
 
-struct Options {
+struct ProfileFlags {
   ModelOptions model;
   FeedFlags feed;
   ProfileOptions profile;
@@ -37,7 +37,7 @@ std::vector<size_t> longest(const Profile& p, size_t most) {
 }
 
 // Bars of the longest steps: the part that the machine's limit explains filled, the rest outlined.
-void draw(const Options& o, const Profile& p) {
+void draw(const ProfileFlags& o, const Profile& p) {
   // More bars than this cannot be told apart on one picture.
   std::vector<size_t> order = longest(p, static_cast<size_t>(std::min(o.top, 48)));
   std::reverse(order.begin(), order.end());
@@ -76,7 +76,7 @@ Json latency_json(const Latency& l) { return {{"min", l.min}, {"median", l.media
 }  // namespace
 
 Command add_profile(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<ProfileFlags>();
   o->model.add_to(app);
   o->model.add_states(app);
   app.add_option("--held", o->profile.held, "Positions that states hold when a run begins (0); what a run adds is taken back")
@@ -160,6 +160,7 @@ Command add_profile(CLI::App& app) {
                        {"overhead_of_timing", p.overhead},
                        {"flops", p.flops},
                        {"plain", plain_json(edition, plainly)},
+                       {"tuned", tuned_json(edition, o->model.recipes)},
                        {"peak_gflops", roofline.peak_gflops()},
                        {"bandwidth", bandwidth},
                        {"timeline", {{"seconds", p.timeline_seconds}, {"steps", begun}, {"workers", spells}}},
@@ -183,6 +184,7 @@ Command add_profile(CLI::App& app) {
                seconds_text(p.run.min), seconds_text(p.run.p90), p.flops / p.run.median / 1e9,
                100 * p.flops / p.run.median / 1e9 / roofline.peak_gflops());
     fmt::print("  reading the clock after every step changes that by {:+.1f} %\n", 100 * p.overhead);
+    if (!o->model.recipes.empty()) fmt::print("  {}\n", tuned_text(edition, o->model.recipes));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
     if (!program.states().empty()) fmt::print("  states: {}; {} positions held when a run begins\n", states_text(program), o->profile.held);
     fmt::print("\n");

@@ -20,7 +20,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Options {
+struct ReportFlags {
   ModelOptions model;
   FeedFlags feed;
   std::string out, variants;
@@ -190,7 +190,7 @@ std::string now_text() {
 }  // namespace
 
 Command add_report(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<ReportFlags>();
   o->model.add_to(app);
   app.add_option("-o,--page", o->out, "The page (the model's name with .html)")->type_name("FILE.html");
   app.add_option("--variants", o->variants, "Also what 'lathe compare SHEET --json FILE' wrote")->type_name("FILE.json");

@@ -16,7 +16,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Options {
+struct RunFlags {
   ModelOptions model;
   FeedFlags feed;
   std::vector<std::string> images, series;
@@ -52,7 +52,7 @@ bool probabilities(std::span<const double> values) {
   return std::fabs(sum - 1) < 1e-3;
 }
 
-void save_outputs(const Options& o, const std::vector<NamedTensor>& out, const std::string& stem) {
+void save_outputs(const RunFlags& o, const std::vector<NamedTensor>& out, const std::string& stem) {
   if (o.save.empty()) return;
   std::error_code ec;
   fs::create_directories(o.save, ec);
@@ -146,7 +146,7 @@ Json tensor_json(const Tensor& t) {
   return j;
 }
 
-int run_images(const Options& o, const Program& program, const CompileOptions& options) {
+int run_images(const RunFlags& o, const Program& program, const CompileOptions& options) {
   const auto paths = list_pictures({o.images.begin(), o.images.end()});
   const auto labels = o.pictures.labels_of(program.metadata());
   const Shape shape = o.pictures.shape_for(o.model, program, options, paths.front());
@@ -307,7 +307,7 @@ Tensor joined(const std::vector<Tensor>& parts) {
   return out;
 }
 
-int run_series(Options& o, Graph graph, CompileOptions compile_options) {
+int run_series(RunFlags& o, Graph graph, CompileOptions compile_options) {
   const Series series(o.series, graph);
   std::vector<std::string> kept;
   for (const StatePair& s : compile_options.states) kept.push_back(s.input);
@@ -371,7 +371,7 @@ int run_series(Options& o, Graph graph, CompileOptions compile_options) {
   return kGood;
 }
 
-int run_tensors(Options& o, Graph graph, CompileOptions compile_options) {
+int run_tensors(RunFlags& o, Graph graph, CompileOptions compile_options) {
   o.feed.read(o.model, graph, compile_options);
   const Program program = o.model.make_program(std::move(graph), compile_options);
   const std::vector<Tensor> inputs = o.feed.make(o.model, program, compile_options);
@@ -408,7 +408,7 @@ int run_tensors(Options& o, Graph graph, CompileOptions compile_options) {
 }  // namespace
 
 Command add_run(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<RunFlags>();
   o->model.add_to(app);
   o->model.add_states(app);
   o->feed.add_to(app, {.cases = false, .image = false});

@@ -5,7 +5,7 @@
 namespace lathe::cli {
 namespace {
 
-struct Options {
+struct ShipFlags {
   ModelOptions model;
   std::string to;
   std::vector<std::string> also;
@@ -64,7 +64,7 @@ std::vector<Shape> once_shapes(const Program& once, const std::map<std::string, 
 }  // namespace
 
 Command add_ship(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<ShipFlags>();
   o->model.add_to(app);
   app.add_option("-o,--to", o->to, "Where to write the archive")->required()->type_name("FILE.lathe");
   app.add_option("--also", o->also,

@@ -10,7 +10,7 @@
 namespace lathe::cli {
 namespace {
 
-struct Options {
+struct SweepFlags {
   SweepRequest request;
   SweepOptions sweep;
   std::vector<std::string> libraries, attributes;
@@ -46,7 +46,7 @@ Attribute::Data attribute_value(const std::string& text) {
 }
 
 // One line a case and implementation.
-std::string csv_text(const Options& o, const std::vector<SweepRow>& rows) {
+std::string csv_text(const SweepFlags& o, const std::vector<SweepRow>& rows) {
   std::string out =
       "op,size,size_value,threads,implementation,flops,bytes,median_seconds,min_to_p90_seconds,gflops,gbytes_per_second,limit_seconds,"
       "limit,share_of_limit,check\n";
@@ -64,7 +64,7 @@ std::string csv_text(const Options& o, const std::vector<SweepRow>& rows) {
   return out;
 }
 
-Json json_of(const Options& o, const std::vector<SweepRow>& rows) {
+Json json_of(const SweepFlags& o, const std::vector<SweepRow>& rows) {
   Json list = Json::array();
   for (const SweepRow& row : rows) {
     Json results = Json::array();
@@ -98,7 +98,7 @@ Json json_of(const Options& o, const std::vector<SweepRow>& rows) {
 }
 
 // Sizes along a logarithmic axis, one line an implementation, the limit drawn.
-void draw(const Options& o, const std::vector<SweepRow>& rows) {
+void draw(const SweepFlags& o, const std::vector<SweepRow>& rows) {
   // One kind of rate for all: what limits most of them.
   const bool arithmetic = 2 * std::ranges::count_if(rows, [](const SweepRow& row) { return row.by_arithmetic; }) > std::ssize(rows);
   std::vector<std::string> names;
@@ -147,18 +147,18 @@ void draw(const Options& o, const std::vector<SweepRow>& rows) {
 }
 
 // What arithmetic is counted in.
-const char* unit(const Options& o) {
+const char* unit(const SweepFlags& o) {
   return o.request.op.starts_with("QLinear") || o.request.op.ends_with("Integer") ? "GOP/s" : "GFLOP/s";
 }
 
-std::string rate_text(const Options& o, const SweepRow& row, const SweepResult& r) {
+std::string rate_text(const SweepFlags& o, const SweepRow& row, const SweepResult& r) {
   return row.by_arithmetic ? fmt::format("{:.1f} {}", r.gflops, unit(o)) : fmt::format("{:.2f} GB/s", r.gbytes);
 }
 
 }  // namespace
 
 Command add_sweep(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<SweepFlags>();
   o->sweep.threads = 0;
   app.add_option("op", o->request.op,
                  "Op of the standard, as MatMul, Conv, Exp, Softmax, Transpose, MaxPool, Attention, LSTM; elementwise ones joined by '+'")

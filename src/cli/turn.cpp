@@ -6,7 +6,7 @@
 namespace lathe::cli {
 namespace {
 
-struct Options {
+struct TurnFlags {
   std::string model, write, picture, mean, scale, json;
   std::vector<std::string> inputs, outputs, bind, shapes, freeze, rename, ops;
   bool swap_channels = false, from_u8 = false, from_channels_last = false, write_out = false, allow_outside = false;
@@ -36,7 +36,7 @@ Json ports_json(const Graph& g, const std::vector<ValueId>& list) {
 }  // namespace
 
 Command add_turn(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<TurnFlags>();
   app.add_option("MODEL", o->model, "ONNX file")->required();
   app.add_option("-o,--write", o->write, "Where the shaped model goes")->required()->type_name("FILE");
   const auto many = [&](const char* name, std::vector<std::string>& target, const char* what, const char* type) {

@@ -15,7 +15,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Options {
+struct WatchFlags {
   ModelOptions model;
   const CLI::App* app = nullptr;  // which options were said
   std::vector<std::string> from;
@@ -35,7 +35,7 @@ struct Options {
 
 bool is_sheet(const std::string& path) { return path.ends_with(".toml"); }
 
-WatchSheet settings(Options& o, bool sheet) {
+WatchSheet settings(WatchFlags& o, bool sheet) {
   WatchSheet s;
   if (sheet) {
     const std::string file = o.model.model;
@@ -90,7 +90,7 @@ WatchSheet settings(Options& o, bool sheet) {
   return s;
 }
 
-std::unique_ptr<FrameSource> source_of(const Options& o, const WatchSheet& s) {
+std::unique_ptr<FrameSource> source_of(const WatchFlags& o, const WatchSheet& s) {
   if (s.use_camera) {
     if (s.camera.frames == 0 && !s.camera.real_time) throw UsageError("a camera that waits for nobody needs --frames");
     return stand_in_camera(s.sources, s.camera);
@@ -160,7 +160,7 @@ struct Done {
   std::vector<std::string> failures;
 };
 
-int watch_all(Options& o) {
+int watch_all(WatchFlags& o) {
   const bool sheet = is_sheet(o.model.model);
   WatchSheet s = settings(o, sheet);
   const bool people = for_people(o.model.json);
@@ -340,7 +340,7 @@ int watch_all(Options& o) {
 }  // namespace
 
 Command add_watch(CLI::App& app) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<WatchFlags>();
   o->model.add_to(app);
   app.add_option("from", o->from, "Pictures, folders of them, patterns in quotes, one .y4m file, or - for frames on standard input")
       ->type_name("SOURCE");

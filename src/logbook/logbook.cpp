@@ -29,6 +29,13 @@ constexpr const char* kVersions[]{
     " low REAL, high REAL, unit TEXT NOT NULL, samples BLOB, PRIMARY KEY(entry, name)) WITHOUT ROWID;",
     // 2: histories are read by model
     "CREATE INDEX entries_by_model ON entries(model, kind, id);",
+    // 3: what was tuned
+    "CREATE TABLE problems(id INTEGER PRIMARY KEY AUTOINCREMENT, machine TEXT NOT NULL, isa TEXT NOT NULL, threads INTEGER NOT NULL,"
+    " problem TEXT NOT NULL, UNIQUE(machine, isa, threads, problem));"
+    "CREATE TABLE recipes(problem INTEGER PRIMARY KEY REFERENCES problems(id) ON DELETE CASCADE, at TEXT NOT NULL, version TEXT NOT NULL,"
+    " recipe TEXT NOT NULL, gain REAL NOT NULL, low REAL NOT NULL, high REAL NOT NULL, seconds REAL NOT NULL, trials INTEGER NOT NULL);"
+    "CREATE TABLE trials(problem INTEGER NOT NULL REFERENCES problems(id) ON DELETE CASCADE, recipe TEXT NOT NULL, ratio REAL NOT NULL,"
+    " seconds REAL NOT NULL, PRIMARY KEY(problem, recipe)) WITHOUT ROWID;",
 };
 constexpr int kCurrent = static_cast<int>(std::size(kVersions));
 
@@ -111,6 +118,15 @@ class Query {
 
 void Query::broken() const { broken_file(db_, path_); }
 
+std::string now_text() {
+  const std::time_t now = std::time(nullptr);
+  std::tm utc{};
+  gmtime_r(&now, &utc);
+  char text[32];
+  std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &utc);
+  return text;
+}
+
 }  // namespace
 
 struct Logbook::Impl {
@@ -175,13 +191,22 @@ struct Logbook::Impl {
     if (known > kCurrent)
       fail(Category::format, "{}: was written by a newer version of Mellow Lathe; this one knows version {} of logbooks", path, kCurrent);
     if (const std::string found = looked_over(); found != "ok")
-      fail(Category::format, "{}: the logbook is damaged ({}); put a copy in its place, or move it away and a new one is begun", path, found);
+      fail(Category::format, "{}: the logbook is damaged ({}); put a copy in its place, or move it away and a new one is begun", path,
+           found);
     if (application == kApplication && known == kCurrent) return;
     together("BEGIN IMMEDIATE", [&] {  // looked at again: another process may have been faster
       const int64_t version = number("PRAGMA user_version");
       for (int64_t v = version; v < kCurrent; ++v) run(kVersions[v]);
       run(fmt::format("PRAGMA application_id = {}; PRAGMA user_version = {}", kApplication, kCurrent));
     });
+  }
+
+  int64_t problem(const std::string& machine, const std::string& isa, int threads, const std::string& text) const {
+    Query add(db, path, "INSERT OR IGNORE INTO problems(machine, isa, threads, problem) VALUES(?, ?, ?, ?)");
+    add.bind(machine).bind(isa).bind(int64_t{threads}).bind(text).step();
+    Query find(db, path, "SELECT id FROM problems WHERE machine = ? AND isa = ? AND threads = ? AND problem = ?");
+    find.bind(machine).bind(isa).bind(int64_t{threads}).bind(text).step();
+    return find.integer(0);
   }
 
   std::map<std::string, Figure> figures(int64_t id, bool whole) const {
@@ -205,15 +230,7 @@ Logbook::Logbook(Logbook&&) noexcept = default;
 Logbook& Logbook::operator=(Logbook&&) noexcept = default;
 
 int64_t Logbook::keep(const LogEntry& e) {
-  std::string at = e.at;
-  if (at.empty()) {
-    const std::time_t now = std::time(nullptr);
-    std::tm utc{};
-    gmtime_r(&now, &utc);
-    char text[32];
-    std::strftime(text, sizeof text, "%Y-%m-%dT%H:%M:%SZ", &utc);
-    at = text;
-  }
+  const std::string at = e.at.empty() ? now_text() : e.at;
   int64_t id = 0;
   impl_->together("BEGIN IMMEDIATE", [&] {
     Query s(impl_->db, impl_->path,
@@ -226,6 +243,57 @@ int64_t Logbook::keep(const LogEntry& e) {
     }
   });
   return id;
+}
+
+void Logbook::keep_tuned(const std::string& machine, const Recipes& recipes, std::span<const RecipeTrial> trials) {
+  const std::string at = now_text(), version = environment().version;
+  impl_->together("BEGIN IMMEDIATE", [&] {
+    for (const TunedRecipe& r : recipes.all()) {
+      Query s(impl_->db, impl_->path,
+              "INSERT OR REPLACE INTO recipes(problem, at, version, recipe, gain, low, high, seconds, trials)"
+              " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)");
+      s.bind(impl_->problem(machine, r.isa, r.threads, r.problem)).bind(at).bind(version).bind(r.recipe);
+      s.bind(r.gain).bind(r.low).bind(r.high).bind(r.seconds).bind(int64_t{r.trials}).step();
+    }
+    for (const RecipeTrial& t : trials) {
+      Query s(impl_->db, impl_->path, "INSERT OR REPLACE INTO trials(problem, recipe, ratio, seconds) VALUES(?, ?, ?, ?)");
+      s.bind(impl_->problem(machine, t.isa, t.threads, t.problem)).bind(t.recipe).bind(t.ratio).bind(t.seconds).step();
+    }
+  });
+}
+
+Recipes Logbook::recipes(const std::string& machine) const {
+  Query s(impl_->db, impl_->path,
+          "SELECT p.problem, p.isa, p.threads, r.recipe, r.gain, r.low, r.high, r.seconds, r.trials FROM recipes r JOIN problems p"
+          " ON p.id = r.problem WHERE p.machine = ?");
+  s.bind(machine);
+  Recipes out;
+  while (s.step()) {
+    out.add({s.text(0), s.text(1), static_cast<int>(s.integer(2)), s.text(3), s.real(4), s.real(5), s.real(6), s.real(7),
+             static_cast<int>(s.integer(8))});
+  }
+  return out;
+}
+
+std::vector<RecipeTrial> Logbook::trials(const std::string& machine) const {
+  Query s(impl_->db, impl_->path,
+          "SELECT p.problem, p.isa, p.threads, t.recipe, t.ratio, t.seconds FROM trials t JOIN problems p ON p.id = t.problem"
+          " WHERE p.machine = ? ORDER BY t.problem, t.recipe");
+  s.bind(machine);
+  std::vector<RecipeTrial> out;
+  while (s.step()) out.push_back({s.text(0), s.text(1), static_cast<int>(s.integer(2)), s.text(3), s.real(4), s.real(5)});
+  return out;
+}
+
+int64_t Logbook::forget_tuned(const std::string& machine) {
+  int64_t gone = 0;
+  impl_->together("BEGIN IMMEDIATE", [&] {
+    Query count(impl_->db, impl_->path, "SELECT count(*) FROM recipes r JOIN problems p ON p.id = r.problem WHERE p.machine = ?");
+    gone = count.bind(machine).step() ? count.integer(0) : 0;
+    Query drop(impl_->db, impl_->path, "DELETE FROM problems WHERE machine = ?");
+    drop.bind(machine).step();
+  });
+  return gone;
 }
 
 std::vector<LogEntry> Logbook::list(const LogFilter& filter) const {

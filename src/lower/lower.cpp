@@ -153,19 +153,22 @@ Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weig
 
   std::optional<StoredRecipes> stored;
   if (remembered) stored.emplace(remembered->recipes, remembered->same_threads);
-  Chooser chooser(stored ? &*stored : nullptr);
+  Chooser chooser(stored ? &*stored : nullptr, options.recipes);
   for (size_t i = 0; i < groups.size(); ++i) {
     const size_t first = b.plan().steps.size();
+    std::shared_ptr<const Choosing> choosing;
     try {
       const auto candidates = fitting(b, planned[i]);
       const Problem problem = problem_of(b, groups[i], options.machine);
-      const Choice choice = chooser.choose(candidates, problem);
+      const Chosen choice = chooser.choose(candidates, problem);
       const auto& [family, match] = *candidates[choice.candidate];
+      choosing = choice.choosing;
       b.plan().recipes.push_back(choice.recipe);
       family->lower(b, *match, problem, choice.recipe);
     } catch (const Error& e) {
       rethrow_at(e, view, groups[i]);
     }
+    for (size_t s = first; s < b.plan().steps.size(); ++s) b.plan().steps[s].choosing = choosing;
     explain(b.plan(), first, groups[i], planned[i], view, families, owner, options);
   }
   if (stored && !stored->used_up())

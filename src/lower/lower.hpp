@@ -14,6 +14,7 @@ struct LowerOptions {
   bool fuse = true;
   bool plain = false;  // every node by plain evaluation
   bool winograd = true;
+  const Recipes* recipes = nullptr;  // to choose by; with them, steps tell what there was to choose from
 };
 
 // What an archive remembers of a plan.

@@ -359,6 +359,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
   lo.fuse = options.fuse;
   lo.plain = options.plain;
   lo.winograd = options.winograd;
+  lo.recipes = options.recipes.get();
   const auto forget = [](Value& value) {
     if (value.constant && value.constant->data() != nullptr)
       value.constant = Tensor::borrow(value.constant->dtype(), value.constant->shape(), nullptr);
@@ -422,6 +423,12 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
   for (const auto& s : plan->steps) {
     const std::string kind(name_of(s.kind));
     StepInfo step{kind, kind, s.nodes, s.text, s.flops, s.bytes, s.why, s.why_not, {}, {}};
+    if (s.recipe) step.chosen = lower::describe(*s.recipe);
+    if (s.choosing) {
+      const lower::Choosing& c = *s.choosing;
+      step.problem = c.problem, step.chosen_by = c.by, step.gain = c.gain;
+      step.refused = c.refused, step.estimated = c.estimated, step.families = c.families;
+    }
     for (int n : s.members) step_of[n] = static_cast<int>(info.steps.size());
     if (!s.members.empty()) {
       step.op = g.nodes[s.head].op;

@@ -2,7 +2,9 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace lathe::lower {
@@ -24,5 +26,7 @@ struct Recipe {
 };
 
 std::string describe(const Recipe& recipe);  // "convolution.direct/1 k_block=576 row_tasks=8"
+// The recipe of such a text; nothing when it is none.
+std::optional<Recipe> read_recipe(std::string_view text);
 
 }  // namespace lathe::lower

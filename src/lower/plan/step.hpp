@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "lower/plan/location.hpp"
+#include "lathe/recipes.hpp"
 #include "lower/plan/recipe.hpp"
 
 namespace lathe::lower {
@@ -108,10 +109,21 @@ enum class StepKind : uint8_t {
 };
 std::string_view name_of(StepKind kind);
 
+// What there was to choose from, for who searches. One for all steps of a group.
+struct Choosing {
+  std::string problem;               // as text (problem_text)
+  std::vector<FamilyInfo> families;  // that could do it, in the layouts that were chosen
+  std::string estimated;             // of these, the one that the estimate takes
+  std::string by;                    // "estimate", "tuned", "archive"
+  double gain = 1;                   // of what was tuned
+  std::string refused;               // why a tuned recipe for it was not followed
+};
+
 struct Step {
   StepKind kind = StepKind::plain;
   std::vector<std::string> nodes;  // names of the fused nodes, in order
   std::optional<Recipe> recipe;    // how it is done; none for copies that a step asks for, and what stands side by side
+  std::shared_ptr<const Choosing> choosing;  // where recipes were asked for
   std::string text;                // the same for people: algorithm, tiles, split
   double flops = 0, bytes = 0;     // arithmetic and least memory traffic
   std::vector<int> members;        // the nodes of `graph` it stands for; none for copies and layout changes

@@ -45,20 +45,51 @@ Choice Chooser::best(const std::vector<const Candidate*>& candidates, const Prob
   return chosen_[std::move(key)] = it->second;
 }
 
-Choice Chooser::choose(const std::vector<const Candidate*>& candidates, const Problem& problem) {
-  const auto stored = source_ ? source_->next(problem) : std::nullopt;
-  if (!stored) return best(candidates, problem);
+Choice Chooser::stored(const Recipe& stored, const std::vector<const Candidate*>& candidates, const Problem& problem) const {
   for (size_t i = 0; i < candidates.size(); ++i) {
     const auto& [family, match] = *candidates[i];
-    if (stored->family != family->name()) continue;
+    if (stored.family != family->name()) continue;
     const RecipeSpace space = family->space(*match, problem);
-    Recipe recipe = source_->same_machine() ? *stored : space.same_bits(*stored);
-    std::string fault = stored->version == family->version() ? space.fault(recipe) : space.fault(*stored);
+    Recipe recipe = source_->same_machine() ? stored : space.same_bits(stored);
+    std::string fault = stored.version == family->version() ? space.fault(recipe) : space.fault(stored);
     if (fault.empty()) fault = family->fault(*match, problem, recipe);
-    if (!fault.empty()) fail(Category::format, "a recipe it holds, {}, does not fit its step: {}{}", describe(*stored), fault, kAgain);
+    if (!fault.empty()) fail(Category::format, "a recipe it holds, {}, does not fit its step: {}{}", describe(stored), fault, kAgain);
     return {i, std::move(recipe)};
   }
-  fail(Category::format, "a recipe it holds, {}, is for another kind of step than it belongs to{}", describe(*stored), kAgain);
+  fail(Category::format, "a recipe it holds, {}, is for another kind of step than it belongs to{}", describe(stored), kAgain);
+}
+
+// What does not fit is left, and said: the file may be another version's, or nobody's.
+std::optional<Choice> Chooser::tuned(Choosing& choosing, const std::vector<const Candidate*>& candidates, const Problem& problem) const {
+  const TunedRecipe* t = tuned_->find(choosing.problem, kernels::name(problem.machine.isa), problem.machine.threads);
+  if (t == nullptr) return std::nullopt;
+  const auto recipe = read_recipe(t->recipe);
+  std::string fault = recipe ? "it is for another kind of step" : "it is no recipe";
+  for (size_t i = 0; recipe && i < candidates.size(); ++i) {
+    const auto& [family, match] = *candidates[i];
+    if (recipe->family != family->name()) continue;
+    fault = family->space(*match, problem).fault(*recipe);
+    if (fault.empty()) fault = family->fault(*match, problem, *recipe);
+    if (!fault.empty()) break;
+    choosing.by = "tuned", choosing.gain = t->gain;
+    return Choice{i, *recipe};
+  }
+  choosing.refused = fmt::format("{}: {}", t->recipe, fault);
+  return std::nullopt;
+}
+
+Chosen Chooser::choose(const std::vector<const Candidate*>& candidates, const Problem& problem) {
+  const auto from_source = source_ ? source_->next(problem) : std::nullopt;
+  if (!tuned_) return {from_source ? stored(*from_source, candidates, problem) : best(candidates, problem), nullptr};
+  auto choosing = std::make_shared<Choosing>();
+  choosing->problem = problem_text(problem);
+  for (const Candidate* c : candidates) choosing->families.push_back(c->family->space(*c->match, problem).info());
+  Choice choice = best(candidates, problem);
+  choosing->estimated = candidates[choice.candidate]->family->name();
+  choosing->by = "estimate";
+  if (from_source) choice = stored(*from_source, candidates, problem), choosing->by = "archive";
+  else if (auto t = tuned(*choosing, candidates, problem)) choice = std::move(*t);
+  return {std::move(choice), std::move(choosing)};
 }
 
 }  // namespace lathe::lower

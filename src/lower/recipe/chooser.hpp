@@ -40,16 +40,25 @@ struct Choice {
   Recipe recipe;
 };
 
+// Where it came from, beside what else there was.
+struct Chosen : Choice {
+  std::shared_ptr<const Choosing> choosing;  // only where recipes are given to choose by
+};
+
 class Chooser {
  public:
-  explicit Chooser(RecipeSource* source = nullptr) : source_(source) {}
+  // `tuned`: recipes by problem, followed where they fit; the source's go before them.
+  explicit Chooser(RecipeSource* source = nullptr, const Recipes* tuned = nullptr) : source_(source), tuned_(tuned) {}
   // `candidates` is not empty, and all of them can be done in the layouts that were chosen. Throws Error (format) when the source has a
   // recipe that none of them could follow.
-  Choice choose(const std::vector<const Candidate*>& candidates, const Problem& problem);
+  Chosen choose(const std::vector<const Candidate*>& candidates, const Problem& problem);
 
  private:
   Choice best(const std::vector<const Candidate*>& candidates, const Problem& problem);
+  Choice stored(const Recipe& recipe, const std::vector<const Candidate*>& candidates, const Problem& problem) const;
+  std::optional<Choice> tuned(Choosing& choosing, const std::vector<const Candidate*>& candidates, const Problem& problem) const;
   RecipeSource* source_;
+  const Recipes* tuned_;
   // Layers repeat. Which families match may depend on the values of constants, which are no part of a problem.
   std::map<std::pair<Problem, std::vector<std::string_view>>, Choice> chosen_;
 };

@@ -1,5 +1,7 @@
 #include "lower/recipe/problem.hpp"
 
+#include <fmt/ranges.h>
+
 #include <bit>
 
 namespace lathe::lower {
@@ -82,6 +84,43 @@ Problem problem_of(const PlanBuilder& builder, const Group& group, const Machine
     p.operations.push_back(std::move(o));
   }
   return p;
+}
+
+namespace {
+
+std::string text_of(const Problem::Setting& s) {
+  return std::visit(
+      [](const auto& v) -> std::string {
+        using T = std::decay_t<decltype(v)>;
+        if constexpr (std::is_same_v<T, std::string>) return v;
+        else if constexpr (std::is_arithmetic_v<T>) return fmt::format("{}", v);
+        else return fmt::format("{}", fmt::join(v, ","));
+      },
+      s);
+}
+
+}  // namespace
+
+std::string problem_text(const Problem& p) {
+  std::string text;
+  for (size_t i = 0; i < p.operations.size(); ++i) {
+    const Problem::Operation& o = p.operations[i];
+    text += fmt::format("{}{}{}{}/{}", i > 0 ? "; " : "", static_cast<int>(i) == p.anchor && p.operations.size() > 1 ? "*" : "",
+                        o.domain.empty() ? "" : o.domain + "::", o.op, o.version);
+    for (const auto& [name, setting] : o.attributes) text += fmt::format(" {}={}", name, text_of(setting));
+    text += fmt::format(" ({})", fmt::join(o.inputs, " "));
+  }
+  text += " |";
+  const auto lies = [](Layout l) { return l == Layout::channels_last ? " channels-last" : ""; };
+  for (const Problem::Operand& o : p.operands) {
+    text += fmt::format(" {}{}[{}]{}{}", o.constant ? "constant " : "", to_string(o.dtype), fmt::join(o.shape, ","), lies(o.layout),
+                        o.strides.empty() ? "" : fmt::format(" <{}>", fmt::join(o.strides, ",")));
+  }
+  text += " ->";
+  for (Layout l : p.results) text += l == Layout::channels_last ? " channels-last" : " natural";
+  if (p.kept) text += " kept";
+  if (p.weights_leave_caches) text += " far";
+  return text;
 }
 
 }  // namespace lathe::lower

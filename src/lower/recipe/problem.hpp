@@ -44,4 +44,7 @@ struct Problem {
 // Of a group whose operands have been made: their locations are part of it. Adds nothing to the plan.
 Problem problem_of(const PlanBuilder& builder, const Group& group, const Machine& machine);
 
+// In one line: the nodes with their attributes, then behind '|' what they work on and how it lies. Without the machine.
+std::string problem_text(const Problem& problem);
+
 }  // namespace lathe::lower

@@ -12,7 +12,7 @@ void RecipeSpace::knob(std::string_view name, int64_t first, int64_t least, int6
 
 Recipe RecipeSpace::first() const {
   Recipe r{family_, version_, {}};
-  for (const KnobRange& k : knobs_) r.knobs.push_back({k.name, k.first});
+  for (const KnobInfo& k : knobs_) r.knobs.push_back({k.name, k.first});
   return r;
 }
 
@@ -21,7 +21,7 @@ std::string RecipeSpace::fault(const Recipe& r) const {
     return fmt::format("it is for {} version {}, expected {} version {}", r.family, r.version, family_, version_);
   if (r.knobs.size() != knobs_.size()) return fmt::format("it has {} knobs, expected {}", r.knobs.size(), knobs_.size());
   for (size_t i = 0; i < knobs_.size(); ++i) {
-    const KnobRange& k = knobs_[i];
+    const KnobInfo& k = knobs_[i];
     const int64_t value = r.knobs[i].value;
     if (r.knobs[i].name != k.name) return fmt::format("knob {} is '{}', expected '{}'", i, r.knobs[i].name, k.name);
     if (value == k.first) continue;

@@ -6,16 +6,10 @@
 #include <string_view>
 #include <vector>
 
+#include "lathe/recipes.hpp"
 #include "lower/plan/recipe.hpp"
 
 namespace lathe::lower {
-
-struct KnobRange {
-  std::string name;
-  int64_t first = 0;  // what is taken untuned
-  int64_t least = 0, most = 0, step = 1;
-  bool reorders_sums = false;  // another value may round another way: not to be changed under a promise of the same bits
-};
 
 // The product of its knobs' ranges. A recipe that it holds is safe to run, whoever wrote it; how fast it is, is another matter.
 class RecipeSpace {
@@ -25,6 +19,7 @@ class RecipeSpace {
   void knob(std::string_view name, int64_t first, int64_t least, int64_t most, int64_t step = 1, bool reorders_sums = false);
 
   Recipe first() const;
+  FamilyInfo info() const { return {family_, version_, knobs_}; }
   // Why the recipe is none of these ("knob 'chunks' is 900, expected 1 to 64"); empty: it is one.
   std::string fault(const Recipe& recipe) const;
   // The first recipe, with those values of `other` that decide the order of sums: what gives the same bits as `other` on another machine.
@@ -33,7 +28,7 @@ class RecipeSpace {
  private:
   std::string family_;
   int version_;
-  std::vector<KnobRange> knobs_;
+  std::vector<KnobInfo> knobs_;
 };
 
 }  // namespace lathe::lower

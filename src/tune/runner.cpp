@@ -1,0 +1,56 @@
+#include "tune/runner.hpp"
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+
+namespace lathe::tuning {
+
+double seconds_now() { return std::chrono::duration<double>(std::chrono::steady_clock::now().time_since_epoch()).count(); }
+
+double median(std::vector<double> v) {
+  if (v.empty()) return 0;
+  const auto middle = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
+  std::nth_element(v.begin(), middle, v.end());
+  return *middle;
+}
+
+Ratio ratio_of(std::vector<double> v) {
+  if (v.empty()) return {};
+  std::sort(v.begin(), v.end());
+  const auto n = static_cast<double>(v.size());
+  const auto below = static_cast<int64_t>(std::floor(n / 2 - 0.98 * std::sqrt(n)));
+  const auto k = static_cast<size_t>(std::max<int64_t>(0, below - 1));
+  return {v[v.size() / 2], v[k], v[v.size() - 1 - k]};
+}
+
+Runner::Runner(const Graph& graph, CompileOptions options, const Recipes& recipes, std::span<const Tensor> inputs) {
+  options.recipes = std::make_shared<Recipes>(recipes);
+  program = compile(graph, options);
+  lane_ = std::make_unique<Lane>(program);
+  lane_->time_steps(true);
+  std::vector<Shape> shapes;
+  for (const Tensor& t : inputs) shapes.push_back(t.composite() ? Shape() : t.shape());
+  steps = program.describe(shapes).steps;
+  group_of.assign(steps.size(), -1);
+}
+
+std::vector<double> Runner::run(std::span<const Tensor> inputs, const RunOptions& how, std::optional<Outputs>* outputs) {
+  Outputs out = lane_->run(inputs, how);
+  if (outputs) *outputs = std::move(out);
+  std::vector<double> seconds;
+  for (const StepTime& t : lane_->step_times()) seconds.push_back(t.seconds);
+  return seconds;
+}
+
+std::vector<double> Runner::run(std::span<const Tensor> inputs, size_t groups, const RunOptions& how, std::optional<Outputs>* outputs) {
+  const std::vector<double> steps_took = run(inputs, how, outputs);
+  std::vector<double> seconds(groups + 1);
+  for (size_t i = 0; i < steps_took.size(); ++i) {
+    if (group_of[i] >= 0) seconds[static_cast<size_t>(group_of[i])] += steps_took[i];
+    seconds.back() += steps_took[i];
+  }
+  return seconds;
+}
+
+}  // namespace lathe::tuning

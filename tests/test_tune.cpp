@@ -1,0 +1,322 @@
+// The search over recipes: its parts by themselves, and what it finds, keeps and refuses.
+#include <algorithm>
+#include <cmath>
+
+#include "support.hpp"
+#include "tune/search.hpp"
+
+namespace {
+
+using namespace test;
+using tuning::Encoder;
+using tuning::Point;
+using tuning::Samples;
+using tuning::Space;
+using tuning::Trees;
+using Ints = std::vector<int64_t>;
+
+Space two_families() {
+  return Space({{"product", 1, {{"k_block", 576, 64, 576, 16, true}, {"row_tasks", 4, 1, 100, 1, false}}},
+                {"other", 3, {{"chunks", 2, 1, 9, 1, false}}}},
+               false);
+}
+
+// A product, convolutions of which the middle ones are alike, rows: problems of several families.
+Graph small_net() {
+  Builder b("small");
+  const auto conv = [&](ValueId in, uint64_t seed) {
+    const auto w = b.constant("w" + std::to_string(seed), random_tensor({16, 16, 3, 3}, seed, -0.2f, 0.2f));
+    return b.op("Relu", {b.op("Conv", {in, w}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}})});
+  };
+  const auto x = b.input("x", DType::f32, {1, 16, 24, 24});
+  const auto h = conv(conv(conv(conv(x, 1), 2), 3), 4);
+  const auto rows = b.op("Reshape", {h, b.constant("to", Tensor::from<int64_t>({2}, {96, 96}))});
+  const auto y = b.op("MatMul", {rows, b.constant("m", random_tensor({96, 200}, 3))});
+  b.output(b.op("Softmax", {y}), "y");
+  return b.finish();
+}
+
+TuneOptions brief(int trials, uint64_t seed = 1) {
+  TuneOptions o;
+  o.seconds = 8;
+  o.trials = trials;
+  o.seed = seed;
+  return o;
+}
+
+TEST_CASE("points of a space are within it, and are texts and back") {
+  const Space s = two_families();
+  CHECK(s.points() == doctest::Approx(33 * 100 + 9));
+  std::mt19937_64 random(7);
+  Point p = s.first(0);
+  CHECK(s.text(p) == "product/1 k_block=576 row_tasks=4");
+  bool other = false;
+  for (int i = 0; i < 3000; ++i) {
+    const Point q = i % 3 == 0 ? s.random(random) : i % 3 == 1 ? s.changed(p, random) : s.crossed(p, s.random(random), random);
+    REQUIRE(q.values.size() == s.families()[q.family].knobs.size());
+    for (size_t k = 0; k < q.values.size(); ++k) {
+      const KnobInfo& knob = s.families()[q.family].knobs[k];
+      CHECK(q.values[k] >= knob.least);
+      CHECK(q.values[k] <= knob.most);
+      CHECK(q.values[k] % knob.step == 0);
+    }
+    CHECK(s.parse(s.text(q)) == q);
+    other = other || q.family == 1;
+    p = q;
+  }
+  CHECK(other);
+  for (const char* wrong : {"product/2 k_block=576 row_tasks=4", "product/1 k_block=576", "product/1 k_block=x row_tasks=4",
+                            "product/1 k_block=576 row_tasks=4 more=1", "", "nothing"})
+    CHECK_FALSE(error_of([&] { s.parse(wrong); }).empty());
+}
+
+TEST_CASE("under a promise of the same bits, knobs that reorder sums stay as they are") {
+  const Space s({{"product", 1, {{"k_block", 576, 64, 576, 16, true}, {"row_tasks", 4, 1, 100, 1, false}}}}, true);
+  std::mt19937_64 random(7);
+  Point p = s.first(0);
+  for (int i = 0; i < 300; ++i) {
+    p = i % 2 == 0 ? s.random(random) : s.changed(p, random);
+    CHECK(p.values[0] == 576);
+  }
+}
+
+TEST_CASE("trees learn a surface, with features that some rows have not") {
+  std::mt19937_64 random(3);
+  const auto drawn = [&] { return std::generate_canonical<double, 53>(random); };
+  const auto truth = [](double a, double b, double c) { return (a > 0.5 ? 2 * b : -b) + (std::isnan(c) ? 0.7 : 0.2 * c); };
+  Samples samples;
+  samples.features = 3;
+  const auto row = [&] { return std::vector<double>{drawn(), drawn(), drawn() < 0.3 ? std::nan("") : drawn()}; };
+  for (int i = 0; i < 600; ++i) {
+    const auto x = row();
+    samples.add(x, truth(x[0], x[1], x[2]));
+  }
+  const Trees model(samples);
+  std::vector<double> said, is;
+  double squared = 0, all = 0;
+  for (int i = 0; i < 300; ++i) {
+    const auto x = row();
+    said.push_back(model.predict(x)), is.push_back(truth(x[0], x[1], x[2]));
+    squared += (said.back() - is.back()) * (said.back() - is.back()), all += is.back() * is.back();
+  }
+  CHECK(squared < 0.05 * all);
+  CHECK(tuning::rank_correlation(said, is) > 0.95);
+  CHECK(Trees(Samples{}).predict({}) == 0);
+}
+
+TEST_CASE("rank correlation: order alone counts, ties share their ranks") {
+  const std::vector<double> a{1, 2, 3, 4}, same{10, 20, 30, 1000}, back{4, 3, 2, 1}, flat{1, 1, 1, 1}, ties{1, 1, 2, 2};
+  CHECK(tuning::rank_correlation(a, same) == doctest::Approx(1));
+  CHECK(tuning::rank_correlation(a, back) == doctest::Approx(-1));
+  CHECK(tuning::rank_correlation(a, flat) == 0);
+  CHECK(tuning::rank_correlation(a, ties) == doctest::Approx(0.894427));
+}
+
+TEST_CASE("the shapes of a problem are read off its text") {
+  const auto shapes =
+      tuning::shapes_in("Conv/11 pads=1,1 name=[3] (0 1) | f32[1,16,24,24] channels-last constant f32[16,16,3,3] f32[] -> natural");
+  REQUIRE(shapes.size() == 3);
+  CHECK(shapes[0] == Ints{1, 16, 24, 24});
+  CHECK(shapes[1] == Ints{16, 16, 3, 3});
+  CHECK(shapes[2].empty());
+}
+
+TEST_CASE("with recipes, steps tell their problem and what there was to choose from; equal layers are one problem") {
+  const Graph g = small_net();
+  CHECK(compile(g, {.threads = 1}).describe({}).steps[0].problem.empty());
+  const EditionInfo e = compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>()}).describe({});
+  std::map<std::string, int> seen;
+  for (const StepInfo& s : e.steps) {
+    if (s.chosen.empty()) continue;
+    CHECK_FALSE(s.problem.empty());
+    CHECK(s.chosen_by == "estimate");
+    CHECK(s.chosen.starts_with(s.estimated + "/"));
+    CHECK(std::ranges::any_of(s.families, [&](const FamilyInfo& f) { return f.family == s.estimated; }));
+    ++seen[s.problem];
+  }
+  CHECK(std::ranges::any_of(seen, [](const auto& p) { return p.second == 2; }));
+}
+
+TEST_CASE("a given recipe is followed, in archives too; one that does not fit is left and said") {
+  const Graph g = small_net();
+  const auto product_of = [](const Program& p) {
+    const EditionInfo e = p.describe({});
+    return *std::ranges::find_if(e.steps, [](const StepInfo& s) { return s.op == "MatMul"; });
+  };
+  const StepInfo plain = product_of(compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>()}));
+  const std::string isa = compile(g, {.threads = 1}).options().isa;
+  Recipes mine;
+  std::string other = plain.chosen;
+  const size_t at = other.find("k_block=");
+  REQUIRE(at != std::string::npos);
+  other.replace(at, other.find(' ', at) - at, "k_block=64");
+  mine.add({plain.problem, isa, 1, other, 1.5, 1.4, 1.6});
+  const Program p = compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>(mine)});
+  CHECK(product_of(p).chosen == other);
+  CHECK(product_of(p).chosen_by == "tuned");
+  CHECK(product_of(p).gain == 1.5);
+  const Tensor x = random_tensor({1, 16, 24, 24}, 5);
+  Lane lane(p), before(compile(g, {.threads = 1}));
+  CHECK(compare("y", lane.run({{"x", x}})[0], before.run({{"x", x}})[0]).pass);
+  // Of other threads: not asked.
+  CHECK(product_of(compile(g, {.threads = 2, .recipes = std::make_shared<Recipes>(mine)})).chosen_by == "estimate");
+  // Baked in.
+  Folder f;
+  save_program(p, f.path / "p.lathe");
+  CHECK(product_of(load_program(f.path / "p.lathe", {.threads = 1})).chosen == other);
+  // What lies is left.
+  for (const auto& [text, why] : {std::pair<std::string, const char*>{"nonsense", "no recipe"},
+                                  {"convolution.direct/1 k_block=64", "another kind of step"},
+                                  {other.substr(0, other.find(' ')) + " k_block=7", "knobs"},
+                                  {std::string(other).replace(at, 10, "k_block=17"), "k_block"}}) {
+    CAPTURE(text);
+    Recipes lies;
+    lies.add({plain.problem, isa, 1, text});
+    const StepInfo s = product_of(compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>(lies)}));
+    CHECK(s.chosen == plain.chosen);
+    CHECK(has(s.refused, why));
+  }
+}
+
+TEST_CASE("a search tries what it was allowed to, keeps what it confirmed, and changes no result") {
+  const Graph g = small_net();
+  const std::vector<Tensor> x{random_tensor({1, 16, 24, 24}, 5)};
+  std::vector<std::string> told;
+  TuneOptions o = brief(40);
+  o.progress = [&](const TuneProgress& p) { told.push_back(p.what); };
+  const TuneResult r = tune(g, {.threads = 1}, x, o);
+  CHECK(r.trials.size() > 20);
+  CHECK(r.trials.size() <= 40);
+  CHECK(r.wrong == 0);
+  CHECK(told.front() == "compiling");
+  CHECK(told.back() == "confirming");
+  std::map<std::string, int> tried;
+  for (const RecipeTrial& t : r.trials) {
+    CHECK(t.ratio > 0);
+    CHECK(t.seconds > 0);
+    CHECK(++tried[t.problem + t.recipe] == 1);
+  }
+  double shares = 0;
+  for (const TunedProblem& p : r.problems) {
+    shares += p.share;
+    CHECK((p.recipe == p.untuned) == (p.gain == 1 && p.low == 1));
+    if (p.recipe != p.untuned) CHECK(p.low > 1);
+  }
+  CHECK(shares <= 1.01);
+  CHECK(r.recipes.size() ==
+        static_cast<size_t>(std::ranges::count_if(r.problems, [](const TunedProblem& p) { return p.recipe != p.untuned; })));
+  // Followed as they stand, with the same results.
+  const Program p = compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>(r.recipes)});
+  for (const StepInfo& s : p.describe({}).steps) CHECK(s.refused.empty());
+  Lane tuned(p), before(compile(g, {.threads = 1}));
+  CHECK(compare("y", tuned.run(x)[0], before.run(x)[0]).pass);
+}
+
+TEST_CASE("the same bits, when they are asked for, and every part of the search may be left out") {
+  const Graph g = small_net();
+  const std::vector<Tensor> x{random_tensor({1, 16, 24, 24}, 5)};
+  TuneOptions o = brief(24, 3);
+  o.keep_order = true;
+  const TuneResult r = tune(g, {.threads = 2}, x, o);
+  for (const TunedProblem& p : r.problems) CHECK(p.recipe.substr(0, p.recipe.find(' ')) == p.untuned.substr(0, p.untuned.find(' ')));
+  Lane tuned(compile(g, {.threads = 2, .recipes = std::make_shared<Recipes>(r.recipes)})), before(compile(g, {.threads = 2}));
+  const Outputs a = tuned.run(x), b = before.run(x);
+  CHECK(std::memcmp(a[0].data(), b[0].data(), a[0].byte_size()) == 0);
+  for (int part = 0; part < 3; ++part) {
+    TuneOptions without = brief(12);
+    (part == 0 ? without.learned : part == 1 ? without.scheduled : without.evolved) = false;
+    CHECK(tune(g, {.threads = 1}, x, without).trials.size() <= 12);
+  }
+}
+
+TEST_CASE("one knob turned: its values timed beside the estimate, others refused") {
+  const Graph g = small_net();
+  const std::vector<Tensor> x{random_tensor({1, 16, 24, 24}, 5)};
+  const EditionInfo e = compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>()}).describe({});
+  const StepInfo& s = *std::ranges::find_if(e.steps, [](const StepInfo& i) { return i.op == "MatMul"; });
+  TuneOptions o;
+  o.seconds = 0.2;
+  const KnobCurve c = knob_curve(g, {.threads = 1}, x, s.problem, "k_block", {64, 65, 576}, o);
+  REQUIRE(c.points.size() == 3);
+  CHECK(c.estimate == 576);
+  CHECK(c.recipe == s.chosen);
+  CHECK(c.seconds > 0);
+  CHECK(c.points[0].seconds > 0);
+  CHECK(c.points[0].low <= c.points[0].ratio);
+  CHECK(has(c.points[1].refused, "k_block"));
+  CHECK(c.points[2].refused.empty());
+  const KnobCurve whole = knob_curve(g, {.threads = 1}, x, s.problem, "k_block", {}, o);
+  CHECK(whole.points.size() > 8);
+  CHECK(std::ranges::any_of(whole.points, [](const auto& p) { return p.value == 576; }));
+  CHECK(has(error_of([&] { knob_curve(g, {.threads = 1}, x, s.problem, "speed", {}, o); }), "no knob 'speed'"));
+  CHECK(has(error_of([&] { knob_curve(g, {.threads = 1}, x, "nothing", "k_block", {}, o); }), "no such problem"));
+}
+
+TEST_CASE("a search that is stopped gives what it has, and what cannot be tuned is said") {
+  const Graph g = small_net();
+  const std::vector<Tensor> x{random_tensor({1, 16, 24, 24}, 5)};
+  std::stop_source stop;
+  TuneOptions o = brief(0);
+  o.stop = stop.get_token();
+  o.progress = [&](const TuneProgress& p) {
+    if (p.what == "searching") stop.request_stop();
+  };
+  const TuneResult r = tune(g, {.threads = 1}, x, o);
+  CHECK(r.stopped);
+  CHECK(r.rounds == 1);
+  o = brief(4);
+  o.seconds = 0;
+  CHECK(has(error_of([&] { tune(g, {.threads = 1}, x, o); }), "seconds is 0"));
+  CHECK(has(error_of([&] { tune(g, {.threads = 1, .plain = true}, x, brief(4)); }), "compiled"));
+  CHECK(has(error_of([&] { tune(g, {.threads = 1}, {}, brief(4)); }), "input"));
+}
+
+TEST_CASE("recipes and trials are kept by machine in the logbook, and recipes in files") {
+  Folder f;
+  const TunedRecipe one{"MatMul/13 (0 1) | f32[2,3]", "avx2", 2, "product/1 k_block=64", 1.25, 1.1, 1.4, 1e-5, 12};
+  Recipes r;
+  r.add(one);
+  const std::vector<RecipeTrial> trials{{one.problem, "avx2", 2, "product/1 k_block=80", 1.1, 2e-5}};
+  {
+    Logbook book(f.path / "book.sqlite");
+    book.keep_tuned("here", r, trials);
+    TunedRecipe better = one;
+    better.gain = 1.5;
+    Recipes again;
+    again.add(better);
+    book.keep_tuned("here", again, trials);
+  }
+  Logbook book(f.path / "book.sqlite");
+  CHECK(book.recipes("elsewhere").size() == 0);
+  REQUIRE(book.recipes("here").size() == 1);
+  const Recipes kept = book.recipes("here");
+  const TunedRecipe* k = kept.find(one.problem, "avx2", 2);
+  REQUIRE(k != nullptr);
+  CHECK(k->gain == 1.5);
+  CHECK(k->recipe == one.recipe);
+  CHECK(k->trials == 12);
+  REQUIRE(book.trials("here").size() == 1);
+  CHECK(book.trials("here")[0].ratio == 1.1);
+  CHECK(book.forget_tuned("here") == 1);
+  CHECK(book.trials("here").empty());
+
+  write_recipes(f.path / "r.json", r, "here");
+  std::string machine;
+  CHECK(read_recipes(f.path / "r.json", &machine).find(one.problem, "avx2", 2)->low == 1.1);
+  CHECK(machine == "here");
+  const auto refused = [&](const std::string& text) {
+    std::ofstream(f.path / "bad.json") << text;
+    return error_of([&] { read_recipes(f.path / "bad.json"); });
+  };
+  CHECK(has(refused("{}"), "holds no recipes"));
+  CHECK(has(refused("[1"), "holds no recipes"));
+  CHECK(has(refused(R"({"format": "mellow-lathe recipes", "version": 9, "recipes": []})"), "version 9"));
+  CHECK(has(refused(R"({"format": "mellow-lathe recipes", "version": 1, "recipes": 3})"), "not a list"));
+  CHECK(has(refused(R"({"format": "mellow-lathe recipes", "version": 1, "recipes": [{"problem": 3}]})"), "recipe 1: 'problem'"));
+  CHECK(has(
+      refused(
+          R"({"format": "mellow-lathe recipes", "version": 1, "recipes": [{"problem": "a", "isa": "b", "recipe": "c", "threads": -4}]})"),
+      "'threads' is -4"));
+}
+
+}  // namespace
