@@ -269,6 +269,34 @@ TEST_CASE("values to predict are compared by their error; an archive is a varian
   CHECK(example.variants[0].model == s.f.path / "m.onnx");
 }
 
+TEST_CASE("a variant follows tuned recipes, and says how many of its steps do") {
+  const Sheet s;
+  Builder b("product", 17);
+  b.output(b.op("MatMul", {b.input("x", DType::f32, {20, 30}), b.constant("w", random_tensor({30, 40}, 1))}), "y");
+  const Graph g = b.finish();
+  save(g, s.f.path / "m.onnx");
+  const Program p = compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>()});
+  const StepInfo step = p.describe({}).steps[0];
+  Recipes mine;
+  mine.add({step.problem, p.options().isa, 1, step.chosen});
+  write_recipes(s.f.path / "r.json", mine, machine_fingerprint());
+  Logbook(s.f.path / "book.sqlite").keep_tuned(machine_fingerprint(), mine, {});
+  write_recipes(s.f.path / "far.json", mine, "an abacus");
+  const auto sheet = [](const char* name, const char* file) {
+    return "[[variant]]\nname = \"" + std::string(name) + "\"\nmodel = \"m.onnx\"\nrecipes = \"" + file + "\"\n";
+  };
+  const JobResult r = run_job_sheet(read_job_sheet(s.write("[measure]\nseconds = 0.05\nrounds = 3\n" + sheet("a", "r.json") +
+                                                           sheet("b", "book.sqlite") + sheet("c", "far.json") + sheet("d", "none.json"))));
+  REQUIRE(r.variants.size() == 4);
+  for (size_t i = 0; i < 2; ++i) {
+    CAPTURE(r.variants[i].failed);
+    REQUIRE(r.variants[i].notes.size() == 1);
+    CHECK(r.variants[i].notes[0] == "1 of 1 steps by tuned recipes");
+  }
+  CHECK(r.variants[2].failed.find("for another machine (an abacus)") != std::string::npos);
+  CHECK(r.variants[3].failed.find("cannot be read") != std::string::npos);
+}
+
 TEST_CASE("variants keep states: models, narrower ones and lines, at a number of positions held") {
   const Sheet s;
   const Graph g = decoder({.causal = true});

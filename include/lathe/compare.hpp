@@ -36,6 +36,7 @@ struct Variant {
   int threads = 1, lanes = 1;
   int64_t batch = 1;                      // where the first dim is open
   std::string isa{};                      // empty: the best there is
+  std::filesystem::path recipes{};        // to follow: a logbook, or what write_recipes made; empty: none
   std::map<std::string, Shape> shapes{};  // of inputs
   std::string states{};                   // kept from run to run: patterns, or "found"; empty: none
   int64_t positions = 0, held = 0;        // that they have room for (0: any number), and hold when a run begins

@@ -81,6 +81,10 @@ class Logbook {
   std::unique_ptr<Impl> impl_;
 };
 
+// The recipes for this machine that a file holds: a logbook, or what write_recipes made. Throws Error: resource (cannot be read), format
+// (holds none), value (made for another machine).
+Recipes tuned_recipes(const std::filesystem::path& path);
+
 // How a time changed from one entry to another.
 struct Change {
   enum class Kind { faster, slower, noise };

@@ -261,8 +261,7 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
   app.add_flag("--direct", direct, "No Winograd: 3x3 convolutions are summed directly (less memory, half the rounding error)");
   app.add_flag("--round-each", round_each,
                "f16 and bf16: round after each node, as the model is written (else values between nodes stay f32)");
-  app.add_option("--recipes", recipes,
-                 "Follow recipes that 'tune' found: a logbook, a file of 'tune -o', or LOGBOOK for the usual one")
+  app.add_option("--recipes", recipes, "Follow recipes that 'tune' found: a logbook, a file of 'tune -o', or LOGBOOK for the usual one")
       ->type_name("FILE");
   app.add_flag("--allow-outside-data", allow_outside, "Accept external data from outside the model's folder");
   add_ops_option(app, ops);
@@ -450,12 +449,7 @@ bool bound_by_shape(const Graph& g, const std::map<std::string, Shape>& shapes, 
 Recipes read_tuned(const std::string& from) {
   const std::string file = from == "LOGBOOK" ? KeepFlags().file() : from;
   if (!std::filesystem::exists(file)) throw UsageError(fmt::format("--recipes: there is no file {}", file));
-  if (kind_of_file(head_of(file)) == "an SQLite database") return Logbook(file).recipes(machine_fingerprint());
-  std::string machine;
-  Recipes r = read_recipes(file, &machine);
-  if (machine != machine_fingerprint())
-    throw UsageError(fmt::format("--recipes: those of {} are for another machine ({}); this is {}", file, machine, machine_fingerprint()));
-  return r;
+  return as_usage([&] { return tuned_recipes(file); });
 }
 
 std::string tuned_text(const EditionInfo& edition, const std::string& from) {

@@ -6,6 +6,7 @@
 
 #include "base/fail.hpp"
 #include "lathe/archive.hpp"
+#include "lathe/logbook.hpp"
 #include "lathe/compare.hpp"
 #include "lathe/line.hpp"
 #include "lathe/state.hpp"
@@ -181,6 +182,8 @@ class Job {
     std::vector<Shape> shapes;
     CompileOptions options{.threads = v.threads, .shapes = v.shapes, .isa = v.isa};
     if (archive && !v.isa.empty()) fail(Category::value, "'{}' is compiled already: leave out 'isa'", v.model.string());
+    if (archive && !v.recipes.empty()) fail(Category::value, "'{}' is compiled already: leave out 'recipes'", v.model.string());
+    if (!v.recipes.empty()) options.recipes = std::make_shared<Recipes>(tuned_recipes(v.recipes));
     if (archive && !v.states.empty() && v.states != "found")
       fail(Category::value, "'{}' is compiled already: leave out 'states'", v.model.string());
     if (!archive) {
@@ -205,6 +208,9 @@ class Job {
     const EditionInfo edition = run.program.describe(shapes);
     r.load_seconds = std::chrono::duration<double>(Clock::now() - start).count();
     r.memory_bytes = edition.weight_bytes + edition.arena_bytes * static_cast<size_t>(v.lanes);
+    if (!v.recipes.empty())
+      r.notes.push_back(fmt::format("{} of {} steps by tuned recipes", std::ranges::count(edition.steps, "tuned", &StepInfo::chosen_by),
+                                    edition.steps.size()));
     if (edition.plain > 0) r.notes.push_back(fmt::format("{} steps by plain evaluation", edition.plain));
     run.items = shapes.empty() || shapes[0].empty() ? 1 : std::max<int64_t>(1, shapes[0][0]);
     run.inputs = inputs_for(run.program, shapes);

@@ -6,6 +6,7 @@
 #include <charconv>
 #include <cmath>
 #include <limits>
+#include <sstream>
 
 #include "base/fail.hpp"
 
@@ -137,7 +138,7 @@ void Encoder::learn(const Space& space) {
   }
 }
 
-std::vector<double> Encoder::row(const std::string& problem, int threads, const Space& space, const Point& p) const {
+std::vector<double> Encoder::sizes(const std::string& problem, int threads) const {
   std::vector<double> x(features(), std::numeric_limits<double>::quiet_NaN());
   x[0] = threads;
   // The last four dims of what is read first, of what is read next, and of the result; and how much the result is.
@@ -145,22 +146,41 @@ std::vector<double> Encoder::row(const std::string& problem, int threads, const 
   const auto put = [&](size_t at, const std::vector<int64_t>& shape) {
     for (size_t d = 0; d < 4 && d < shape.size(); ++d) x[at + d] = log2_of(shape[shape.size() - 1 - d]);
   };
-  if (!shapes.empty()) {
-    put(1, shapes.front());
-    if (shapes.size() > 1) put(5, shapes[1]);
-    put(9, shapes.back());
-    double all = 0;
-    for (int64_t d : shapes.back()) all += std::max(0.0, log2_of(d));
-    x[13] = all;
-  }
+  if (shapes.empty()) return x;
+  put(1, shapes.front());
+  if (shapes.size() > 1) put(5, shapes[1]);
+  put(9, shapes.back());
+  x[13] = 0;
+  for (int64_t d : shapes.back()) x[13] += std::max(0.0, log2_of(d));
+  return x;
+}
+
+void Encoder::set(std::vector<double>& x, const std::string& name, double v) const {
+  if (const auto it = slots_.find(name); it != slots_.end()) x[kSizes + it->second] = v;
+}
+
+std::vector<double> Encoder::row(const std::string& problem, int threads, const Space& space, const Point& p) const {
+  std::vector<double> x = sizes(problem, threads);
   const FamilyInfo& f = space.families()[p.family];
-  const auto set = [&](const std::string& name, double v) {
-    if (const auto it = slots_.find(name); it != slots_.end()) x[kSizes + it->second] = v;
-  };
-  set("family " + f.family, 1);
+  set(x, "family " + f.family, 1);
   for (size_t i = 0; i < f.knobs.size(); ++i) {
-    set("knob " + f.knobs[i].name, log2_of(p.values[i]));
-    set("change " + f.knobs[i].name, log2_of(p.values[i]) - log2_of(f.knobs[i].first));
+    set(x, "knob " + f.knobs[i].name, log2_of(p.values[i]));
+    set(x, "change " + f.knobs[i].name, log2_of(p.values[i]) - log2_of(f.knobs[i].first));
+  }
+  return x;
+}
+
+std::vector<double> Encoder::row(const std::string& problem, int threads, const std::string& recipe) const {
+  std::vector<double> x = sizes(problem, threads);
+  std::istringstream words(recipe);
+  std::string word;
+  words >> word;
+  set(x, "family " + word.substr(0, word.rfind('/')), 1);
+  while (words >> word) {
+    const size_t equal = word.find('=');
+    int64_t v = 0;
+    if (equal == std::string::npos || std::from_chars(word.data() + equal + 1, word.data() + word.size(), v).ec != std::errc()) continue;
+    set(x, "knob " + word.substr(0, equal), log2_of(v));
   }
   return x;
 }

@@ -77,8 +77,18 @@ class Search {
     compile_.threads = untuned.program.options().threads, compile_.isa = untuned.program.options().isa;
     (void)untuned.run(inputs_, sought_.size(), {}, &reference_outputs_);
     tell("plain evaluation");
-    know_expected();
-    seconds_a_run_ = untuned.run(inputs_, sought_.size(), {}).back();
+    try {
+      know_expected();
+    } catch (const Error& e) {
+      if (e.category() != Category::cancelled || !o_.stop.stop_requested()) throw;
+      result_.stopped = true;
+      result_.model_quality = std::numeric_limits<double>::quiet_NaN();
+      result_.seconds = spent();
+      return std::move(result_);
+    }
+    const std::vector<double> seconds = untuned.run(inputs_, sought_.size());
+    seconds_a_run_ = seconds.back();
+    for (size_t i = 0; i < sought_.size(); ++i) sought_[i].seconds = seconds[i];
     Recipes start;
     for (const TunedRecipe& r : o_.known.all()) start.add(r);
     best_ = std::make_unique<Runner>(runner(start));
@@ -223,8 +233,9 @@ class Search {
     Samples samples;
     samples.features = encoder_.features();
     const auto take = [&](const RecipeTrial& t) {
+      if (t.isa != compile_.isa || !(t.ratio > 0)) return;
       const auto it = index_.find(t.problem);
-      if (it == index_.end() || it->second < 0 || t.isa != compile_.isa || !(t.ratio > 0)) return;
+      if (it == index_.end() || it->second < 0) return samples.add(encoder_.row(t.problem, t.threads, t.recipe), std::log(t.ratio));
       const Sought& s = sought_[static_cast<size_t>(it->second)];
       try {
         samples.add(encoder_.row(t.problem, t.threads, s.space, s.space.parse(t.recipe)), std::log(t.ratio));
