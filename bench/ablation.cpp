@@ -91,7 +91,7 @@ void parts(const Flags& f) {
                                 {"no cost model", false, true, true},
                                 {"problems in turn", true, false, true},
                                 {"no evolution", true, true, false},
-                                {"drawn at random, in turn", false, false, false}};
+                                {"drawn at random", false, false, false}};
   std::FILE* curves = f.curves.empty() ? nullptr : std::fopen(f.curves.c_str(), "w");
   if (curves) fmt::print(curves, "net,variant,seed,trials,seconds,gain\n");
   fmt::print("What is left out ({} thread{}, {:.0f} s each, {} seeds; gain: median, lowest to highest)\n", f.threads,

@@ -325,7 +325,7 @@ Command add_tune(CLI::App& app) {
   auto o = std::make_shared<TuneFlags>();
   o->model.add_to(app);
   o->model.add_limits(app);
-  app.add_option("--seconds", o->tune.seconds, "Time for all of it: search and confirmation (60)")
+  app.add_option("--seconds", o->tune.seconds, "Time for search and confirmation, beside plain evaluation once (60)")
       ->check(CLI::Range(0.1, 1e6))
       ->type_name("S");
   app.add_option("--trials", o->tune.trials, "Recipes to measure, at most (0: as many as the time allows)")

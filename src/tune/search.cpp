@@ -130,10 +130,12 @@ Point Space::crossed(const Point& a, const Point& b, std::mt19937_64& r) const {
 
 void Encoder::learn(const Space& space) {
   for (const FamilyInfo& f : space.families()) {
-    slots_.try_emplace("family " + f.family, slots_.size());
+    Slots& at = by_family_[f.family];
+    at.family = slots_.try_emplace("family " + f.family, slots_.size()).first->second;
+    at.knobs.clear();
     for (const KnobInfo& k : f.knobs) {
-      slots_.try_emplace("knob " + k.name, slots_.size());
-      slots_.try_emplace("change " + k.name, slots_.size());
+      at.knobs.push_back(slots_.try_emplace("knob " + k.name, slots_.size()).first->second);
+      slots_.try_emplace("change " + k.name, at.knobs.back() + 1);
     }
   }
 }
@@ -159,14 +161,19 @@ void Encoder::set(std::vector<double>& x, const std::string& name, double v) con
   if (const auto it = slots_.find(name); it != slots_.end()) x[kSizes + it->second] = v;
 }
 
+void Encoder::put(std::vector<double>& x, const Space& space, const Point& p) const {
+  const FamilyInfo& f = space.families()[p.family];
+  const Slots& at = by_family_.at(f.family);
+  x[kSizes + at.family] = 1;
+  for (size_t i = 0; i < f.knobs.size(); ++i) {
+    const double v = log2_of(p.values[i]);
+    x[kSizes + at.knobs[i]] = v, x[kSizes + at.knobs[i] + 1] = v - log2_of(f.knobs[i].first);
+  }
+}
+
 std::vector<double> Encoder::row(const std::string& problem, int threads, const Space& space, const Point& p) const {
   std::vector<double> x = sizes(problem, threads);
-  const FamilyInfo& f = space.families()[p.family];
-  set(x, "family " + f.family, 1);
-  for (size_t i = 0; i < f.knobs.size(); ++i) {
-    set(x, "knob " + f.knobs[i].name, log2_of(p.values[i]));
-    set(x, "change " + f.knobs[i].name, log2_of(p.values[i]) - log2_of(f.knobs[i].first));
-  }
+  put(x, space, p);
   return x;
 }
 

@@ -49,14 +49,21 @@ class Encoder {
   void learn(const Space& space);
   size_t features() const { return kSizes + slots_.size(); }
   std::vector<double> row(const std::string& problem, int threads, const Space& space, const Point& p) const;
+  // In two parts, for many points of a problem.
+  std::vector<double> sizes(const std::string& problem, int threads) const;
+  void put(std::vector<double>& sizes, const Space& space, const Point& p) const;
   // Of a problem whose space is not known: what the recipe says, without how far that is from the estimate's.
   std::vector<double> row(const std::string& problem, int threads, const std::string& recipe) const;
 
  private:
   static constexpr size_t kSizes = 14;
-  std::vector<double> sizes(const std::string& problem, int threads) const;
+  struct Slots {
+    size_t family = 0;
+    std::vector<size_t> knobs;  // of each its value's; its change's is the next one
+  };
   void set(std::vector<double>& x, const std::string& name, double v) const;
   std::map<std::string, size_t> slots_;  // "family direct", "knob k_block", "change k_block"
+  std::map<std::string, Slots> by_family_;
 };
 
 // The shapes that stand behind the '|' of a problem's text.

@@ -36,11 +36,13 @@ using tuning::Trees;
 // A step counts as better when it takes less than this of the time, in most pairs of runs. Smaller gains are left to the confirmation of
 // larger ones: they cannot be told from noise in a few runs.
 constexpr double kBetter = 0.985;
-constexpr double kLeastGain = 1.01;  // that is kept
-constexpr size_t kTogether = 8;      // problems that get a trial in one round, at most: their steps disturb each other's caches
-constexpr int kThoughtOf = 48;       // points that the cost model chooses one from
-constexpr double kConfirming = 0.2;  // of the time
-constexpr int kFewSamples = 24;      // the model says nothing with less
+constexpr double kLeastGain = 1.01;    // that is kept
+constexpr size_t kTogether = 8;        // problems that get a trial in one round, at most: their steps disturb each other's caches
+constexpr int kThoughtOf = 48;         // points that the cost model chooses one from
+constexpr double kNews = 1.2;          // so many times the trials that the model knows, and it is taught anew
+constexpr double kConfirming = 0.2;    // of the time
+constexpr size_t kMostSamples = 1000;  // of ours, and as many of other searches: teaching takes as long as a trial then
+constexpr int kFewSamples = 24;        // the model says nothing with less
 
 // A problem of the net, and what the search knows of it.
 struct Sought {
@@ -61,7 +63,13 @@ struct Sought {
 class Search {
  public:
   Search(const Graph& graph, const CompileOptions& compile, std::span<const Tensor> inputs, const TuneOptions& options)
-      : graph_(graph), compile_(compile), inputs_(inputs), o_(options), random_(options.seed), began_(seconds_now()) {
+      : graph_(graph),
+        compile_(compile),
+        inputs_(inputs),
+        o_(options),
+        random_(options.seed),
+        began_(seconds_now()),
+        searching_since_(began_) {
     if (!compile.states.empty()) fail(Category::value, "a model that keeps states cannot be tuned; leave out its states");
     if (compile.plain || !compile.fuse)
       fail(Category::value, "tuning is of compiled, fused programs; 'plain' and 'fuse' must be as they are");
@@ -83,9 +91,10 @@ class Search {
       if (e.category() != Category::cancelled || !o_.stop.stop_requested()) throw;
       result_.stopped = true;
       result_.model_quality = std::numeric_limits<double>::quiet_NaN();
-      result_.seconds = spent();
+      result_.seconds = seconds_now() - began_;
       return std::move(result_);
     }
+    searching_since_ = seconds_now();  // of large nets plain evaluation takes longer than many trials
     const std::vector<double> seconds = untuned.run(inputs_, sought_.size());
     seconds_a_run_ = seconds.back();
     for (size_t i = 0; i < sought_.size(); ++i) sought_[i].seconds = seconds[i];
@@ -93,6 +102,7 @@ class Search {
     for (const TunedRecipe& r : o_.known.all()) start.add(r);
     best_ = std::make_unique<Runner>(runner(start));
     for (Sought& s : sought_) begin_with(s);
+    if (o_.learned) learn();
     while (goes_on()) round();
     result_.stopped = o_.stop.stop_requested();
     confirm(untuned);
@@ -101,7 +111,7 @@ class Search {
   }
 
  private:
-  double spent() const { return seconds_now() - began_; }
+  double spent() const { return seconds_now() - searching_since_; }
   void tell(const char* what) {
     if (o_.progress) o_.progress({what, spent(), o_.seconds, static_cast<int>(result_.trials.size()), gain_so_far()});
   }
@@ -242,8 +252,11 @@ class Search {
       } catch (const Error&) {  // a recipe of another version teaches nothing
       }
     };
-    for (const RecipeTrial& t : o_.history) take(t);
-    for (const RecipeTrial& t : result_.trials) take(t);
+    // Of other searches' trials some, from here and there; of ours the latest.
+    const size_t others = o_.history.size(), step = std::max<size_t>(1, others / kMostSamples + (others % kMostSamples != 0));
+    for (size_t i = 0; i < others; i += step) take(o_.history[i]);
+    for (size_t i = result_.trials.size() - std::min(result_.trials.size(), kMostSamples); i < result_.trials.size(); ++i)
+      take(result_.trials[i]);
     if (samples.size() >= kFewSamples) model_ = Trees(samples);
   }
 
@@ -263,16 +276,20 @@ class Search {
           if (const Point p = s.space.first(k); !s.tried.contains(p)) return p;
         }
       }
-      Point p = !o_.evolved || how < 0.25 ? s.space.random(random_)
-                : how < 0.75              ? s.space.changed(parent(), random_)
-                                          : s.space.crossed(parent(), parent(), random_);
+      Point p = !o_.evolved || how < 0.4 ? s.space.random(random_)
+                : how < 0.8              ? s.space.changed(parent(), random_)
+                                         : s.space.crossed(parent(), parent(), random_);
       if (!s.tried.contains(p) && std::ranges::find(thought, p) == thought.end()) thought.push_back(std::move(p));
     }
     if (thought.empty()) return std::nullopt;
     // Now and then one that the model does not think of.
-    if (!learned || std::generate_canonical<double, 53>(random_) < 0.15) return thought[random_() % thought.size()];
-    return *std::ranges::min_element(thought, {},
-                                     [&](const Point& p) { return model_.predict(encoder_.row(s.problem, compile_.threads, s.space, p)); });
+    if (!learned || std::generate_canonical<double, 53>(random_) < 0.3) return thought[random_() % thought.size()];
+    const std::vector<double> sizes = encoder_.sizes(s.problem, compile_.threads);
+    return *std::ranges::min_element(thought, {}, [&](const Point& p) {
+      std::vector<double> x = sizes;
+      encoder_.put(x, s.space, p);
+      return model_.predict(x);
+    });
   }
 
   // ---- measuring ----
@@ -286,7 +303,10 @@ class Search {
     }
     if (points.empty()) return;
     try_points(points);
-    if (o_.learned && result_.rounds % 3 == 0) learn();
+    if (o_.learned && static_cast<double>(result_.trials.size()) >= kNews * static_cast<double>(taught_)) {
+      learn();
+      taught_ = result_.trials.size();
+    }
     if (result_.rounds % 12 == 0) look_back();
     result_.curve.push_back({static_cast<int>(result_.trials.size()), spent(), gain_so_far()});
     tell("searching");
@@ -504,8 +524,8 @@ class Search {
   void finish() {
     result_.model_quality = quality();
     const auto now = stolen_seconds();
-    if (now && stolen_) result_.stolen = (*now - *stolen_) / std::max(1e-9, spent() * std::max(1, machine_info().usable));
-    result_.seconds = spent();
+    if (now && stolen_) result_.stolen = (*now - *stolen_) / std::max(1e-9, (seconds_now() - began_) * std::max(1, machine_info().usable));
+    result_.seconds = seconds_now() - began_;
   }
 
   // Each problem's trials in the order of a model that has not seen them.
@@ -543,7 +563,7 @@ class Search {
   std::span<const Tensor> inputs_;
   const TuneOptions& o_;
   std::mt19937_64 random_;
-  double began_;
+  double began_, searching_since_;
   std::optional<double> stolen_;
   TuneResult result_;
   std::vector<Sought> sought_;
@@ -555,7 +575,7 @@ class Search {
   std::vector<Tensor> expected_;
   std::vector<double> usual_error_;
   double seconds_a_run_ = 0;
-  size_t turn_ = 0;
+  size_t turn_ = 0, taught_ = 0;
 };
 
 }  // namespace
