@@ -228,6 +228,11 @@ class WinogradFamily : public StepFamily {
     const int threads = machine.threads, tile_rows = kernels::max_rows(machine.isa);
     const auto cache = static_cast<double>(machine.block_bytes), weights = static_cast<double>(weight_floats(m, machine));
     const auto numbers = static_cast<double>(kTilePoints * (m.group_channels + m.group_filters));  // of a tile
+    // On one thread L2 holds all of a few tiles at once: with 16 to 64 of them one chunk was 1.05 to 1.5 times as fast as two, with 100 and
+    // more slower where channels are few (lathe tune --curve N:chunks).
+    constexpr int64_t kFewTiles = 64;
+    const double all = static_cast<double>(m.tiles) * numbers + (weights * 4 <= cache ? weights : 0);
+    if (threads == 1 && m.tiles <= kFewTiles && all <= cache) return {};
     double best = 0;
     for (int64_t count = tile_rows; count <= std::max<int64_t>(m.tiles, tile_rows); count += tile_rows) {
       const int64_t n = std::max<int64_t>(1, std::min(m.tiles / kSmallestChunk, (m.tiles + count - 1) / count));
