@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "support.hpp"
+#include "tune/runner.hpp"
 #include "tune/search.hpp"
 
 namespace {
@@ -250,6 +251,18 @@ TEST_CASE("one knob turned: its values timed beside the estimate, others refused
   CHECK(std::ranges::any_of(whole.points, [](const auto& p) { return p.value == 576; }));
   CHECK(has(error_of([&] { knob_curve(g, {.threads = 1}, x, s.problem, "speed", {}, o); }), "no knob 'speed'"));
   CHECK(has(error_of([&] { knob_curve(g, {.threads = 1}, x, "nothing", "k_block", {}, o); }), "no such problem"));
+}
+
+TEST_CASE("steps of problems that came up later count in the whole of a search alone") {
+  const std::vector<Tensor> x{random_tensor({1, 16, 24, 24}, 5)};
+  tuning::Runner r(small_net(), {.threads = 1}, Recipes(), x);
+  REQUIRE(r.steps.size() > 3);
+  for (size_t i = 0; i < r.steps.size(); ++i) r.group_of[i] = static_cast<int>(i) + 1;  // the last are beyond what is asked for
+  const std::vector<double> seconds = r.run(x, 3);
+  REQUIRE(seconds.size() == 4);
+  CHECK(seconds[0] == 0);
+  CHECK(seconds[1] > 0);
+  CHECK(seconds[3] > seconds[1] + seconds[2]);
 }
 
 TEST_CASE("a search that is stopped gives what it has, and what cannot be tuned is said") {

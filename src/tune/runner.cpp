@@ -47,7 +47,7 @@ std::vector<double> Runner::run(std::span<const Tensor> inputs, size_t groups, c
   const std::vector<double> steps_took = run(inputs, how, outputs);
   std::vector<double> seconds(groups + 1);
   for (size_t i = 0; i < steps_took.size(); ++i) {
-    if (group_of[i] >= 0) seconds[static_cast<size_t>(group_of[i])] += steps_took[i];
+    if (group_of[i] >= 0 && static_cast<size_t>(group_of[i]) < groups) seconds[static_cast<size_t>(group_of[i])] += steps_took[i];
     seconds.back() += steps_took[i];
   }
   return seconds;

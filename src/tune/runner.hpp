@@ -25,7 +25,7 @@ class Runner {
   Runner(const Graph& graph, CompileOptions options, const Recipes& recipes, std::span<const Tensor> inputs);
   // Seconds by step.
   std::vector<double> run(std::span<const Tensor> inputs, const RunOptions& how = {}, std::optional<Outputs>* outputs = nullptr);
-  // Seconds by group; behind them, of all steps.
+  // Seconds by group; behind them, of all steps. Groups from `groups` on are counted in the whole alone.
   std::vector<double> run(std::span<const Tensor> inputs, size_t groups, const RunOptions& how = {},
                           std::optional<Outputs>* outputs = nullptr);
 

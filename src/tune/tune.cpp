@@ -83,10 +83,11 @@ class Search {
     untuned_ = std::make_unique<Runner>(runner(Recipes()));
     Runner& untuned = *untuned_;
     compile_.threads = untuned.program.options().threads, compile_.isa = untuned.program.options().isa;
-    (void)untuned.run(inputs_, sought_.size(), {}, &reference_outputs_);
+    std::optional<Outputs> reference;
+    (void)untuned.run(inputs_, sought_.size(), {}, &reference);
     tell("plain evaluation");
     try {
-      know_expected();
+      know_expected(*reference);
     } catch (const Error& e) {
       if (e.category() != Category::cancelled || !o_.stop.stop_requested()) throw;
       result_.stopped = true;
@@ -98,9 +99,7 @@ class Search {
     const std::vector<double> seconds = untuned.run(inputs_, sought_.size());
     seconds_a_run_ = seconds.back();
     for (size_t i = 0; i < sought_.size(); ++i) sought_[i].seconds = seconds[i];
-    Recipes start;
-    for (const TunedRecipe& r : o_.known.all()) start.add(r);
-    best_ = std::make_unique<Runner>(runner(start));
+    best_ = std::make_unique<Runner>(runner(o_.known));
     for (Sought& s : sought_) begin_with(s);
     if (o_.learned) learn();
     while (goes_on()) round();
@@ -125,15 +124,26 @@ class Search {
   // ---- programs ----
   Runner runner(const Recipes& recipes) {
     Runner r(graph_, compile_, recipes, inputs_);
-    for (Sought& s : sought_) s.steps = 0;
     for (size_t i = 0; i < r.steps.size(); ++i) {
       const StepInfo& s = r.steps[i];
       if (s.problem.empty()) continue;
       const auto it = index_.find(s.problem);
       r.group_of[i] = it != index_.end() ? it->second : meet(s);
-      if (r.group_of[i] >= 0 && !s.chosen.empty()) ++sought_[static_cast<size_t>(r.group_of[i])].steps;
     }
+    count_steps(r);
     return r;
+  }
+  // How many steps of each problem a program has; copies made for a step are none.
+  std::vector<int> steps_in(const Runner& r) const {
+    std::vector<int> steps(sought_.size());
+    for (size_t i = 0; i < r.steps.size(); ++i) {
+      if (r.group_of[i] >= 0 && !r.steps[i].chosen.empty()) ++steps[static_cast<size_t>(r.group_of[i])];
+    }
+    return steps;
+  }
+  void count_steps(const Runner& r) {
+    const std::vector<int> steps = steps_in(r);
+    for (size_t i = 0; i < steps.size(); ++i) sought_[i].steps = steps[i];
   }
 
   // A problem that was not seen before; -1 where there is but one way to do it.
@@ -176,7 +186,7 @@ class Search {
   }
 
   // ---- right or wrong ----
-  void know_expected() {
+  void know_expected(const Outputs& untuned) {
     CompileOptions o = compile_;
     o.plain = true;
     o.recipes = nullptr;
@@ -186,7 +196,7 @@ class Search {
     const Outputs plain = lane.run(inputs_, how);
     for (size_t i = 0; i < plain.size(); ++i) {
       expected_.push_back(plain[i]);
-      usual_error_.push_back(plain[i].composite() ? 0 : compare("", (*reference_outputs_)[i], plain[i]).error);
+      usual_error_.push_back(plain[i].composite() ? 0 : compare("", untuned[i], plain[i]).error);
     }
   }
   // As near to plain evaluation as tolerances ask, or about as near as the untuned program.
@@ -414,12 +424,7 @@ class Search {
     else *best_ = runner(bests());
   }
   // `steps` are of the program that was described last, and must be of the best one.
-  void steps_of_best() {
-    for (Sought& s : sought_) s.steps = 0;
-    for (size_t k = 0; k < best_->steps.size(); ++k) {
-      if (best_->group_of[k] >= 0 && !best_->steps[k].chosen.empty()) ++sought_[static_cast<size_t>(best_->group_of[k])].steps;
-    }
-  }
+  void steps_of_best() { count_steps(*best_); }
   // Many ratios multiplied drift: now and then the best program is held against the untuned one itself.
   void look_back() {
     const size_t all = sought_.size();
@@ -495,10 +500,7 @@ class Search {
       by_turns(each);
     }
     steps_of_best();
-    std::vector<int> steps_before(all);
-    for (size_t k = 0; k < untuned.steps.size(); ++k) {
-      if (untuned.group_of[k] >= 0 && !untuned.steps[k].chosen.empty()) ++steps_before[static_cast<size_t>(untuned.group_of[k])];
-    }
+    const std::vector<int> steps_before = steps_in(untuned);
     for (size_t i = 0; i < all; ++i) {
       const Sought& s = sought_[i];
       if (steps_before[i] == 0 && s.steps == 0) continue;
@@ -574,7 +576,6 @@ class Search {
   Encoder encoder_;
   Trees model_;
   std::unique_ptr<Runner> untuned_, best_;
-  std::optional<Outputs> reference_outputs_;
   std::vector<Tensor> expected_;
   std::vector<double> usual_error_;
   double seconds_a_run_ = 0;
