@@ -105,6 +105,65 @@ inline constexpr auto kBytes8 = micro_table8<true>(std::make_integer_sequence<in
 inline constexpr auto kBytes8 = kPairs8;
 #endif
 
+#if HWY_TARGET == HWY_AVX3
+// The same over rows that are read where they are: of each segment of K, `groups` groups from lines[segment] + row * row_stride on.
+template <int R, int V>
+HWY_NOINLINE void in_place8(const uint8_t* const* lines, int64_t segments, int64_t groups, int64_t row_stride,
+                            const int32_t* HWY_RESTRICT b, int32_t* sums, int64_t stride, const int32_t* start, int64_t start_stride) {
+  // Three rows are reached from one pointer: fourteen pointers would not fit the registers.
+  constexpr int kPointers = (R + 2) / 3;
+  const I32 d;
+  VI acc[R][V];
+#pragma GCC unroll 16
+  for (int r = 0; r < R; ++r) {
+#pragma GCC unroll 4
+    for (int v = 0; v < V; ++v) acc[r][v] = hn::LoadU(d, start + r * start_stride + v * kLanes8);
+  }
+  for (int64_t s = 0; s < segments; ++s) {
+    const uint8_t* from[kPointers];
+#pragma GCC unroll 16
+    for (int i = 0; i < kPointers; ++i) from[i] = lines[s] + 3 * i * row_stride;
+#pragma GCC unroll 2
+    for (int64_t k = 0; k < groups; ++k) {
+      VI bv[V];
+#pragma GCC unroll 4
+      for (int v = 0; v < V; ++v) bv[v] = hn::LoadU(d, b + v * kLanes8);
+      hwy::Prefetch(b + 16 * kWidth8);
+#pragma GCC unroll 16
+      for (int r = 0; r < R; ++r) {
+        __m512i a = _mm512_set1_epi32(*reinterpret_cast<const int32_t*>(from[r / 3] + r % 3 * row_stride));
+#pragma GCC unroll 4
+        for (int v = 0; v < V; ++v) {
+          __m512i sum = acc[r][v].raw;
+          asm("vpdpbusd %2, %1, %0" : "+v"(sum) : "v"(a), "v"(bv[v].raw));
+          acc[r][v] = VI{sum};
+        }
+      }
+#pragma GCC unroll 16
+      for (int i = 0; i < kPointers; ++i) {
+        from[i] += 4;
+        asm("" : "+r"(from[i]));
+      }
+      b += kWidth8;
+    }
+  }
+#pragma GCC unroll 16
+  for (int r = 0; r < R; ++r) {
+#pragma GCC unroll 4
+    for (int v = 0; v < V; ++v) hn::StoreU(acc[r][v], d, sums + r * stride + v * kLanes8);
+  }
+}
+
+using InPlace8 = void (*)(const uint8_t* const*, int64_t, int64_t, int64_t, const int32_t*, int32_t*, int64_t, const int32_t*, int64_t);
+template <int V, int... R>
+constexpr std::array<InPlace8, sizeof...(R) + 1> in_place_row8(std::integer_sequence<int, R...>) {
+  return {nullptr, in_place8<R + 1, V>...};
+}
+inline constexpr std::array<std::array<InPlace8, kRows8 + 1>, kVectors8 + 1> kInPlace8{
+    std::array<InPlace8, kRows8 + 1>{}, in_place_row8<1>(std::make_integer_sequence<int, kRows8>()),
+    in_place_row8<2>(std::make_integer_sequence<int, kRows8>())};
+#endif
+
 // One row's part of K, from `skip` elements of its first run on, `count` of them, as groups; the last group is filled up with zeros. Signed
 // bytes become unsigned ones 128 higher when they are grouped as bytes. Returns their sum as they are written, when it is asked for.
 int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t skip, int64_t count, bool bytes, bool is_signed,
@@ -285,6 +344,56 @@ bool few_columns8(const Dense8Arguments& g, int32_t a_zero, RunTape run) {
 }
 #endif
 
+// Sums of some rows and of the panels of a block to results.
+void finish_tile8(const Dense8Arguments& g, const Factors8& factors, RunTape run, const int32_t* sums, int64_t stride, int64_t row,
+                  int height, int64_t begin, int64_t columns) {
+  for (int64_t at = 0; at < columns; at += kWidth8) {
+    const int64_t wide = std::min(kWidth8, columns - at);
+    if (g.out) to_bytes8(g, factors, sums + at, stride, row, height, at, begin + at, wide);
+    else
+      for (int r = 0; r < height; ++r) finish_line(g, sums + r * stride + at, row + r, begin + at, wide);
+  }
+  if (g.reals && g.epilogue.tape) {
+    tape_over_rows(g.epilogue, run, g.reals + row * g.ldc + begin, g.ldc, row, height, begin, columns);
+  }
+}
+
+#if HWY_TARGET == HWY_AVX3
+// Tiles end where lines do.
+void dense8_in_place(const Dense8Arguments& g, RunTape run) {
+  const PackedBytes& b = *g.b;
+  const int64_t groups = b.k / 4, line = g.window ? g.window->out_w : g.row_end;
+  alignas(64) int32_t sums[kRows8 * kMostPanels8 * kWidth8];
+  alignas(64) int32_t add[kMostPanels8 * kWidth8] = {};
+  Factors8 factors;
+  const uint8_t* lines[kMostTaps8];
+  const int64_t block = std::min(g.panel_block, kMostPanels8), stride = block * kWidth8;
+  for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += block) {
+    const int64_t panels = std::min(block, g.panel_end - panel), begin = panel * kWidth8, columns = std::min(panels * kWidth8, b.n - begin);
+    shared_terms(g, g.a_zero, begin, columns, add);
+    if (g.out) factors.set(g, begin, columns);
+    for (int64_t row = g.row_begin; row < g.row_end;) {
+      const int64_t left = std::min(g.row_end - row, line - row % line), tiles = (left + kRows8 - 1) / kRows8;
+      const int height = static_cast<int>(left / tiles);
+      for (int64_t tap = 0; tap < g.segments; tap += kMostTaps8) {
+        const int64_t taps = std::min(kMostTaps8, g.segments - tap);
+        if (g.window) point_rows(*g.window, row, 1, tap, taps, int64_t{0}, lines);
+        else lines[0] = g.a + row * g.lda;
+        for (int64_t p = 0; p < panels; ++p) {
+          int32_t* to = sums + p * kWidth8;
+          // What came before is carried on with by the same tile.
+          kInPlace8[(std::min(kWidth8, columns - p * kWidth8) + kLanes8 - 1) / kLanes8][height](
+              lines, taps, g.run / 4, g.row_stride, b.groups + ((panel + p) * groups + tap * g.run / 4) * kWidth8, to, stride,
+              tap > 0 ? to : add + p * kWidth8, tap > 0 ? stride : 0);
+        }
+      }
+      finish_tile8(g, factors, run, sums, stride, row, height, begin, columns);
+      row += height;
+    }
+  }
+}
+#endif
+
 void Dense8Here(const Dense8Arguments& g) {
   const PackedBytes& b = *g.b;
   const bool bytes = b.grouping == Grouping::bytes;
@@ -295,6 +404,7 @@ void Dense8Here(const Dense8Arguments& g) {
   const int32_t a_zero = g.a_zero + (bytes && g.a_signed ? 128 : 0);
 #if HWY_TARGET == HWY_AVX3
   if (few_columns8(g, a_zero, run)) return;
+  if (g.in_place) return dense8_in_place(g, run);
 #endif
   const int64_t rows = g.row_end - g.row_begin, tiles = (rows + kRows8 - 1) / kRows8;
   alignas(64) int32_t near_by[kRows8 * kNearGroups];
@@ -345,15 +455,7 @@ void Dense8Here(const Dense8Arguments& g) {
                                      static_cast<uint32_t>(b.zero[begin + j]) * static_cast<uint32_t>(row_sums[r]));
         }
       }
-      for (int64_t at = 0; at < columns; at += kWidth8) {
-        const int64_t wide = std::min(kWidth8, columns - at);
-        if (g.out) to_bytes8(g, factors, sums + at, stride, row, height, at, begin + at, wide);
-        else
-          for (int r = 0; r < height; ++r) finish_line(g, sums + r * stride + at, row + r, begin + at, wide);
-      }
-      if (g.reals && g.epilogue.tape) {
-        tape_over_rows(g.epilogue, run, g.reals + row * g.ldc + begin, g.ldc, row, height, begin, columns);
-      }
+      finish_tile8(g, factors, run, sums, stride, row, height, begin, columns);
     }
   }
 }

@@ -43,6 +43,10 @@ struct Dense8Arguments : ByteResult {
   int64_t lda = 0;
   const WindowRowsOf<uint8_t>* window = nullptr;
   int64_t segments = 1, run = 0;  // K = segments * run
+  // A is not gathered: unsigned bytes, four to a group in `grouping`, run a multiple of 4, no zero points of B, rows of one line of a
+  // window (or all rows of a matrix) `row_stride` bytes apart, and nothing in the padding.
+  bool in_place = false;
+  int64_t row_stride = 0;
   bool a_signed = false;
   int32_t a_zero = 0;
   const PackedBytes* b = nullptr;

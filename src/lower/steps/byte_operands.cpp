@@ -19,9 +19,11 @@ std::unique_ptr<ByteMatch> read(const GraphView& view, const Group& group, const
   const bool requantised = n.op == "QLinearMatMul" || n.op == "QLinearConv", convolves = n.op == "QLinearConv" || n.op == "ConvInteger";
   auto m = std::make_unique<ByteMatch>(view, group, convolves ? StepKind::byte_convolution : StepKind::byte_product);
   m->requantised = requantised, m->convolves = convolves;
+  m->a_is_signed = view.dtype(n.inputs[0]) == DType::i8;
   if (requantised) m->b_at = 3, m->b_zero_at = 5;
   const ValueId out = n.outputs[0];
   if (!view.is_static(m->a()) || !view.is_static(out) || !is_byte(view.dtype(m->a())) || !is_byte(view.dtype(m->b()))) return nullptr;
+  m->b_is_signed = view.dtype(m->b()) == DType::i8;
   for (size_t i = 1; i < n.inputs.size(); ++i) {
     // The zero point of what a run quantises comes with it.
     const bool comes =

@@ -17,7 +17,7 @@ inline constexpr Numbers kByteNumbers[]{{DType::u8, DType::i32, DType::undefined
 // Where operands stand: QLinear ops have scales between them.
 struct ByteMatch : Match {
   using Match::Match;
-  bool requantised = false, convolves = false;
+  bool requantised = false, convolves = false, a_is_signed = false, b_is_signed = false;
   size_t b_at = 1, a_zero_at = 2, b_zero_at = 3;
   Shape as, bs, os;
   int64_t groups = 1, taps = 1, depth = 0, columns = 0, rows = 0;

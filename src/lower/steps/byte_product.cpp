@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "base/memory.hpp"
 #include "kernels/dense8.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/steps/byte_operands.hpp"
@@ -12,9 +13,10 @@
 namespace lathe::lower {
 namespace {
 
-// Pictures of few channels with their padding written out, so that a kernel row is one run of bytes.
+// Pictures with their padding written out, so that a kernel row is one run of bytes.
 struct PaddedBytes {
   Location to;
+  uint8_t flip = 0;                                  // 0x80 makes unsigned bytes of signed ones
   int64_t images = 0, in_h = 0, out_h = 0, top = 0;  // lines
   int64_t in_row = 0, out_row = 0, left = 0;         // bytes
 
@@ -25,8 +27,15 @@ struct PaddedBytes {
       for (int64_t r = total * task / tasks; r < total * (task + 1) / tasks; ++r) {
         const int64_t y = r % out_h - top, kept = std::min(in_row, out_row - left);
         uint8_t* line = out + r * out_row;
-        std::memset(line, zero, static_cast<size_t>(out_row));
-        if (y >= 0 && y < in_h) std::memcpy(line + left, from + (r / out_h * in_h + y) * in_row, static_cast<size_t>(kept));
+        if (y < 0 || y >= in_h) {
+          std::memset(line, zero ^ flip, static_cast<size_t>(out_row));
+          continue;
+        }
+        const uint8_t* in = from + (r / out_h * in_h + y) * in_row;
+        std::memset(line, zero ^ flip, static_cast<size_t>(left));
+        if (flip == 0) std::memcpy(line + left, in, static_cast<size_t>(kept));
+        for (int64_t i = 0; flip != 0 && i < kept; ++i) line[left + i] = in[i] ^ flip;
+        std::memset(line + left + kept, zero ^ flip, static_cast<size_t>(out_row - left - kept));
       }
     });
   }
@@ -55,7 +64,7 @@ class ByteKernel : public StepKernel {
     if (padded) {
       padded->run(c, from, static_cast<uint8_t>(zero), c.workers.size());
       from = pointer<const uint8_t>(c, padded->to);
-    } else if (windowed) {
+    } else if (padding.buffer != kNoBuffer) {
       std::memset(pointer<uint8_t>(c, padding), static_cast<uint8_t>(zero), static_cast<size_t>(group_channels));
       shared.zeros = pointer<const uint8_t>(c, padding);
     }
@@ -63,7 +72,7 @@ class ByteKernel : public StepKernel {
       const int64_t g = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
       kernels::TapeOperand operands[kernels::kMaxSlots];
       kernels::Dense8Arguments a = form;
-      a.a_zero = zero;
+      a.a_zero = zero + (padded && padded->flip != 0 ? 128 : 0);
       kernels::WindowRowsOf<uint8_t> w = shared;
       const uint8_t* in = from + g * group_channels;
       if (windowed) {
@@ -112,6 +121,10 @@ class ByteFamily : public StepFamily {
     space.knob("panel_block", std::clamp<int64_t>(p.machine.block_bytes / std::max<int64_t>(1, m.depth * width * unit(isa)), 1, 16), 1, 64);
     space.knob("row_tasks", split.row_tasks, 1, m.rows);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
+    // Lines that are much shorter than a tile make small tiles, for which the weights come from far too often.
+    constexpr int64_t kShortest = 10;
+    const bool can = can_stay(m, isa);
+    space.knob("in_place", can && (!m.convolves || is_pointwise(m.window) || m.window.out.back() >= kShortest) ? 1 : 0, 0, can ? 1 : 0);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
@@ -124,24 +137,22 @@ class ByteFamily : public StepFamily {
     k.isa = isa;
     k.groups = m.groups, k.depth = m.depth, k.rows = m.rows, k.group_filters = m.filters();
     k.form.a_signed = b.dtype(m.a()) == DType::i8;
+    k.form.in_place = recipe.at("in_place") != 0;
     const Layout layout = m.layout();
-    if (m.convolves && joins_rows(m)) {
-      k.group_channels = m.bs[1];
+    k.group_channels = m.convolves ? m.bs[1] : m.depth;
+    if (!m.convolves || is_pointwise(m.window)) {
+      k.form.run = k.group_channels;
+      k.form.lda = k.form.row_stride = m.convolves ? m.as[1] : m.depth;
+    } else if (k.form.in_place || (joins_rows(m) && m.bs[1] <= kFewChannels)) {
       k.windowed = true;
-      bind_padded(b, m, k, step);
-    } else if (m.convolves && is_pointwise(m.window)) {
-      k.group_channels = k.form.run = m.bs[1];
-      k.form.lda = m.as[1];
-    } else if (m.convolves) {
-      k.group_channels = m.bs[1];
+      bind_lines(b, m, k, step);
+    } else {
       k.window = window_tables(m.window, spatial(m.as), logical_strides(m.as, Layout::channels_last));
       k.windowed = true;
       k.padding = {b.scratch(static_cast<size_t>(k.group_channels))};
       step.scratch.push_back(k.padding.buffer);
       k.form.segments = m.taps;
       k.form.run = k.group_channels;
-    } else {
-      k.form.run = k.form.lda = m.depth;
     }
     bind_weights(b, m, k, step);
     const int64_t width = kernels::panel_width8(isa);
@@ -151,19 +162,31 @@ class ByteFamily : public StepFamily {
     k.input = b.contiguous(m.a(), layout);
     step.reads.push_back(k.input.buffer);
     k.finish = bind_finish(b, m, step);
-    step.text = fmt::format("{}x{}x{}, {} {}, {}x{} tile, tasks {}x{}{}", k.rows, k.group_filters, m.depth, kernels::name(isa),
+    step.text = fmt::format("{}x{}x{}, {} {}, {}x{} tile, tasks {}x{}{}{}", k.rows, k.group_filters, m.depth, kernels::name(isa),
                             unit(isa) == 1 ? "four bytes a step" : "two 16-bit numbers a step", kernels::max_rows8(isa), width,
-                            k.split.row_tasks, k.split.panel_tasks, finish_text(m));
+                            k.split.row_tasks, k.split.panel_tasks, k.form.in_place ? ", read in place" : "", finish_text(m));
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
-  // A copy with the padding written out is cheaper than to look up each tap of a few channels by itself.
+  // Up to so many, a copy with the padding written out is cheaper than to look up each tap by itself even where rows are gathered.
+  static constexpr int64_t kFewChannels = 64;
+
+  // A kernel row is one run of bytes, once the padding is written out.
   static bool joins_rows(const ByteMatch& m) {
-    constexpr int64_t kFew = 64;
     const ops::Window& w = m.window;
-    return m.groups == 1 && m.bs[1] <= kFew && w.axes() == 2 && w.kernel[1] > 1 && w.dilations[1] == 1;
+    return m.groups == 1 && w.axes() == 2 && w.kernel[1] > 1 && w.dilations[1] == 1;
+  }
+
+  // Weights as signed bytes have no zero points then.
+  static int32_t middle(const ByteMatch& m) { return m.b_is_signed ? 0 : 128; }
+
+  // Whether rows can be read where they are. Zero points of the weights would need their sums.
+  static bool can_stay(const ByteMatch& m, kernels::Isa isa) {
+    if (unit(isa) != 1 || std::ranges::any_of(m.b_zero, [&](int32_t z) { return z != middle(m); })) return false;
+    if (m.convolves && !is_pointwise(m.window)) return m.window.axes() == 2;
+    return !m.a_is_signed && (m.convolves ? m.bs[1] : m.depth) % 4 == 0;
   }
 
   // Pixels are rows as they are.
@@ -174,38 +197,50 @@ class ByteFamily : public StepFamily {
 
   static int64_t unit(kernels::Isa isa) { return kernels::grouping8(isa) == kernels::Grouping::bytes ? 1 : 2; }
 
-  // Sets up the padded copy and the window over it: taps are kernel rows, each kernel_width x channels bytes.
-  static void bind_padded(PlanBuilder& b, const ByteMatch& m, ByteKernel& k, Step& step) {
+  // A window over lines without padding: over the picture itself, or over a copy with the padding written out. Taps are kernel rows where
+  // they are joined.
+  static void bind_lines(PlanBuilder& b, const ByteMatch& m, ByteKernel& k, Step& step) {
+    constexpr int64_t kPastTheEnd = 4;  // a run is filled up to whole groups
     const auto in = spatial(m.as);
     const ops::Window& w = m.window;
-    const int64_t channels = m.bs[1];
+    const int64_t channels = m.as[1], columns = joins_rows(m) ? 1 : w.kernel[1], run = k.group_channels * w.kernel[1] / columns;
+    k.form.segments = w.kernel[0] * columns;
+    k.form.run = k.form.in_place ? static_cast<int64_t>(round_up(static_cast<size_t>(run), 4)) : run;
+    k.depth = k.form.segments * k.form.run;
+    k.form.row_stride = w.strides[1] * channels;
     PaddedBytes p;
     p.images = m.as[0], p.in_h = in[0], p.top = w.pads_begin[0];
     p.out_h = std::max(in[0] + p.top, (w.out[0] - 1) * w.strides[0] + (w.kernel[0] - 1) * w.dilations[0] + 1);
     p.in_row = in[1] * channels, p.left = w.pads_begin[1] * channels;
-    p.out_row = std::max(in[1] + w.pads_begin[1], (w.out[1] - 1) * w.strides[1] + w.kernel[1]) * channels;
-    p.to = {b.scratch(static_cast<size_t>(p.images * p.out_h * p.out_row))};
-    step.scratch.push_back(p.to.buffer);
+    p.out_row = std::max(in[1] + w.pads_begin[1], (w.out[1] - 1) * w.strides[1] + (w.kernel[1] - 1) * w.dilations[1] + 1) * channels;
+    const bool flips = k.form.in_place && k.form.a_signed;
+    if (!k.form.in_place || flips || k.form.run != run || p.out_h != in[0] || p.out_row != p.in_row) {
+      if (flips) p.flip = 0x80, k.form.a_signed = false;
+      p.to = {b.scratch(static_cast<size_t>(p.images * p.out_h * p.out_row + kPastTheEnd))};
+      step.scratch.push_back(p.to.buffer);
+      k.padded = p;
+    }
     k.window.z = {0};
     for (int64_t o = 0; o < w.out[0]; ++o) {
       for (int64_t t = 0; t < w.kernel[0]; ++t) k.window.y.push_back((o * w.strides[0] + t * w.dilations[0]) * p.out_row);
     }
-    for (int64_t o = 0; o < w.out[1]; ++o) k.window.x.push_back(o * w.strides[1] * channels);
+    for (int64_t o = 0; o < w.out[1]; ++o) {
+      for (int64_t t = 0; t < columns; ++t) k.window.x.push_back((o * w.strides[1] + t * w.dilations[1]) * channels);
+    }
     k.window.shape.image_stride = p.out_h * p.out_row;
     k.window.shape.out_h = w.out[0], k.window.shape.out_w = w.out[1];
-    k.window.shape.kh = w.kernel[0];
-    k.form.segments = w.kernel[0];
-    k.form.run = w.kernel[1] * channels;
-    k.padded = p;
+    k.window.shape.kh = w.kernel[0], k.window.shape.kw = columns;
   }
 
   static void bind_weights(PlanBuilder& b, const ByteMatch& m, ByteKernel& k, Step& step) {
     const kernels::Isa isa = k.isa;
     const ValueId v = m.b();
-    const bool b_signed = b.dtype(v) == DType::i8, convolves = m.convolves;
+    const bool b_signed = m.b_is_signed, convolves = m.convolves;
     const int64_t groups = m.groups, taps = m.taps, depth = m.depth, columns = m.columns, filters = m.filters(),
-                  each = kernels::packed_bytes_size(isa, depth, filters);
+                  run = depth / k.form.segments, filled = k.form.run, packed_depth = k.depth,
+                  each = kernels::packed_bytes_size(isa, packed_depth, filters);
     k.weight_numbers = each;
+    const auto fill = static_cast<uint8_t>(middle(m));
     const auto make = [&] {
       const Tensor raw_tensor = b.constant(v);
       const auto* raw = static_cast<const uint8_t*>(raw_tensor.data());
@@ -218,24 +253,27 @@ class ByteFamily : public StepFamily {
           kernels::pack_bytes(isa, raw, b_signed, columns, 1, depth, columns, zero, to);
           continue;
         }
-        // W [filters, channels, taps]: k = tap * channels + channel.
+        // W [filters, channels, taps]: k = tap * channels + channel, each segment filled up with zeros.
         const int64_t channels = depth / taps;
-        std::vector<uint8_t> turned(static_cast<size_t>(filters * depth));
+        std::vector<uint8_t> turned(static_cast<size_t>(filters * packed_depth), fill);
         for (int64_t f = 0; f < filters; ++f) {
           for (int64_t c = 0; c < channels; ++c) {
-            for (int64_t t = 0; t < taps; ++t) turned[(f * taps + t) * channels + c] = raw[((i * filters + f) * channels + c) * taps + t];
+            for (int64_t t = 0; t < taps; ++t) {
+              const int64_t at = t * channels + c;
+              turned[f * packed_depth + at / run * filled + at % run] = raw[((i * filters + f) * channels + c) * taps + t];
+            }
           }
         }
-        kernels::pack_bytes(isa, turned.data(), b_signed, 1, depth, depth, filters, zero, to);
+        kernels::pack_bytes(isa, turned.data(), b_signed, 1, packed_depth, packed_depth, filters, zero, to);
       }
       b.release_after_packing(v, [=, shape = m.bs, type = raw_tensor.dtype()] {
         Tensor back(type, shape);
         auto* out = static_cast<uint8_t*>(back.data());
         for (int64_t i = 0; i < groups; ++i) {
-          const auto view = kernels::packed_bytes(isa, depth, filters, reinterpret_cast<const int32_t*>(packed.get()) + i * each);
+          const auto view = kernels::packed_bytes(isa, packed_depth, filters, reinterpret_cast<const int32_t*>(packed.get()) + i * each);
           for (int64_t f = 0; f < filters; ++f) {
             for (int64_t at = 0; at < depth; ++at) {
-              const uint8_t byte = kernels::unpacked_byte(view, b_signed, at, f);
+              const uint8_t byte = kernels::unpacked_byte(view, b_signed, at / run * filled + at % run, f);
               if (!convolves) out[at * columns + f] = byte;
               else out[((i * filters + f) * (depth / taps) + at % (depth / taps)) * taps + at / (depth / taps)] = byte;
             }
@@ -246,7 +284,8 @@ class ByteFamily : public StepFamily {
       return entry_of(packed, groups * each);
     };
     std::vector<ValueId> also;
-    const PackKey key = byte_key(m, convolves ? PackForm::byte_convolution : PackForm::byte_product, isa, also);
+    PackKey key = byte_key(m, convolves ? PackForm::byte_convolution : PackForm::byte_product, isa, also);
+    if (filled != run) key.geometry.push_back(filled);
     k.weights = {b.packed(key, static_cast<size_t>(groups * each) * 4, make, also)};
     step.reads.push_back(k.weights.buffer);
   }
