@@ -323,8 +323,39 @@ struct Result {
   std::string name;
   DType dtype;
   double seconds = 0, limit = 0;
-  std::string plain;  // why, when a step is
+  double against = 0;  // times the f32 twin's time
+  std::string plain;   // why, when a step is
+
+  bool slow() const { return against > 4 || (seconds > 0 && limit < 0.05 * seconds); }
 };
+
+// Why what is plain or slow may stay so. Forms that begin with `name`, in one of these types (none: all).
+struct Reason {
+  std::string_view name;
+  std::vector<DType> dtypes;
+  std::string_view why;
+};
+const std::vector<Reason> kReasons{
+    {"Compress", {}, "how much is left is known while it runs: a copy by the op's own loop"},
+    {"NonZero", {}, "how many there are is known while it runs: two passes by the op's own loop"},
+    {"NonMaxSuppression", {}, "how many are left is known while it runs: the op's own loop, on candidates above the score"},
+    {"Div", {DType::i32, DType::i64}, "a zero among divisors that a run brings is an error with its place; constants divide in a tape"},
+    {"MatMul, by a constant", {DType::i32, DType::i64}, "no exporter writes it; bytes are multiplied by MatMulInteger"},
+    {"ReduceLogSumExp", {DType::i32, DType::i64}, "of whole numbers it means nothing that models want"},
+    {"Attention", {DType::f64}, "in double by hand-written graphs alone, which have the softmax written out: that has steps"},
+    {"ConvTranspose", {DType::f64}, "no exporter writes it in double"},
+    {"GridSample", {DType::f64}, "no exporter writes it in double"},
+    {"RoiAlign", {DType::f64}, "no exporter writes it in double"},
+    {"GRU", {DType::f64}, "no exporter writes it in double"},
+    {"LSTM", {DType::f64}, "no exporter writes it in double"},
+    {"RNN", {DType::f64}, "no exporter writes it in double"},
+};
+std::string_view reason(const Result& r) {
+  for (const Reason& k : kReasons) {
+    if (r.name.starts_with(k.name) && (k.dtypes.empty() || std::ranges::find(k.dtypes, r.dtype) != k.dtypes.end())) return k.why;
+  }
+  return {};
+}
 
 }  // namespace
 
@@ -339,7 +370,7 @@ int main(int argc, char** argv) {
     else {
       fmt::print(stderr,
                  "usage: survey [--only TEXT] [--seconds A-FORM] [--brief]\n\n--brief compiles and lists what is left to plain evaluation, "
-                 "and runs nothing\n");
+                 "and runs nothing\nexit status: 1 when something is plain or slow and no reason is known\n");
       return 2;
     }
   }
@@ -354,7 +385,7 @@ int main(int argc, char** argv) {
     double twin = 0;
     for (DType d : e.dtypes) {
       if (people) fmt::print(stderr, "\r{:<70}", fmt::format("{} {}", name, to_string(d)));
-      Result r{name, d, 0, 0, ""};
+      Result r{name, d, 0, 0, 0, ""};
       try {
         Builder b("survey", 23);
         Form f{b, d};
@@ -388,9 +419,10 @@ int main(int argc, char** argv) {
         continue;
       }
       if (d == DType::f32) twin = r.seconds;
+      else if (twin > 0) r.against = r.seconds / twin;
       if (!brief)
         fmt::print("{:<44} {:>5} {:>10.1f} us {:>6.1f} % {:>8} {}\n", name, to_string(d), 1e6 * r.seconds, 100 * r.limit / r.seconds,
-                   twin > 0 && d != DType::f32 ? fmt::format("{:.2f}", r.seconds / twin) : "", r.plain.empty() ? "" : "plain");
+                   r.against > 0 ? fmt::format("{:.2f}", r.against) : "", r.plain.empty() ? "" : "plain");
       results.push_back(std::move(r));
     }
   }
@@ -398,10 +430,22 @@ int main(int argc, char** argv) {
   const auto plain = std::ranges::count_if(results, [](const Result& r) { return !r.plain.empty(); });
   fmt::print("{}{} forms and dtypes, {} of them by plain evaluation{}\n", brief ? "" : "\n", results.size(), plain,
              refused ? fmt::format("; {} are not in the standard", refused) : "");
-  std::map<std::string, std::string> listed;
-  for (const Result& r : results) {
-    if (!r.plain.empty()) listed[r.name] += fmt::format("{}{}", listed[r.name].empty() ? "" : " ", to_string(r.dtype));
+  const auto list = [&](auto wanted) {
+    std::map<std::pair<std::string, std::string_view>, std::string> listed;
+    for (const Result& r : results) {
+      if (wanted(r)) listed[{r.name, reason(r)}] += fmt::format(" {}", to_string(r.dtype));
+    }
+    bool known = true;
+    for (const auto& [form, dtypes] : listed) {
+      fmt::print("  {:<44}{}\n    {}\n", form.first, dtypes, form.second.empty() ? "no reason is known" : form.second);
+      known = known && !form.second.empty();
+    }
+    return known;
+  };
+  bool known = list([](const Result& r) { return !r.plain.empty(); });
+  if (!brief) {
+    fmt::print("\nmore than four times slower than in f32, or below 5 % of the limit, by compiled steps\n");
+    known = list([](const Result& r) { return r.plain.empty() && r.slow(); }) && known;
   }
-  for (const auto& [name, dtypes] : listed) fmt::print("  {:<44} {}\n", name, dtypes);
-  return 0;
+  return known ? 0 : 1;
 }

@@ -393,6 +393,84 @@ TEST_CASE("numbers to bytes and back over random shapes, bit for bit") {
   });
 }
 
+TEST_CASE("bytes that are combined and become bytes again over random shapes, bit for bit") {
+  over(500, 35, [](Trial& t, Dice& dice) {
+    const Shape s{1, dice.from(1, 9), dice.one_in(2) ? dice.from(1, 40) : dice.from(300, 900)};
+    const auto scaling = [&](const Tensor& like, const char* name) {
+      Tensor z(like.dtype(), {});
+      static_cast<uint8_t*>(z.data())[0] = dice.one_in(3) ? 0 : static_cast<uint8_t>(dice.from(0, 255));
+      const float step = dice.one_in(4) ? 0.5f : 0.001f * static_cast<float>(dice.from(1, 400));
+      return std::pair(t.b.constant(std::string(name) + "s", Tensor::from<float>({}, {step})), t.b.constant(std::string(name) + "z", z));
+    };
+    const auto operand = [&](const char* name) {
+      const Tensor x = any_bytes(dice, s);
+      const auto [step, zero] = scaling(x, name);
+      return t.b.op("DequantizeLinear", {t.feed(x), step, zero});
+    };
+    ValueId v = operand("a");
+    if (dice.one_in(2)) v = t.b.op(dice.pick({"Add", "Add", "Sub", "Mul"}), {v, operand("b")});
+    else if (dice.one_in(2)) v = t.b.op(dice.pick({"Neg", "Abs"}), {v});
+    if (dice.one_in(3)) v = t.b.op("Relu", {v});
+    else if (dice.one_in(3))
+      v = t.b.op("Clip", {v, t.b.constant("low", Tensor::from<float>({}, {-3.0f})), t.b.constant("high", Tensor::from<float>({}, {6.0f}))});
+    const auto [step, zero] = scaling(any_bytes(dice, {1}), "y");
+    t.out("QuantizeLinear", {v, step, zero});
+    return true;
+  });
+}
+
+TEST_CASE("bytes resized by weights over random shapes") {
+  over(300, 36, [](Trial& t, Dice& dice) {
+    const Shape s{dice.from(1, 2), dice.one_in(2) ? dice.from(8, 40) : dice.from(1, 4), dice.from(1, 20), dice.from(1, 40)};
+    // Sizes by whole and half steps, whose weights floats hold exactly.
+    const auto to = [&](int64_t n) { return n % 2 == 0 && dice.one_in(3) ? n / 2 : n * dice.pick<int64_t>({1, 2, 4}); };
+    const ValueId sizes = t.b.constant("sizes", Tensor::from<int64_t>({4}, {s[0], s[1], to(s[2]), to(s[3])}));
+    const Attributes attributes{{"mode", std::string("linear")}, {"coordinate_transformation_mode", std::string("half_pixel")}};
+    const ValueId x = t.feed(any_bytes(dice, s));
+    if (dice.one_in(2)) return t.out("Resize", {x, kAbsent, kAbsent, sizes}, attributes), true;
+    // Steps of powers of two: what stands in for the floats is the same to the bit.
+    const DType d = t.fed[0].dtype();
+    Tensor zero(d, {});
+    static_cast<uint8_t*>(zero.data())[0] = static_cast<uint8_t>(dice.from(0, 255));
+    const auto step = [&](const char* name) {
+      return t.b.constant(name, Tensor::from<float>({}, {dice.pick<float>({0.125f, 0.25f, 0.5f})}));
+    };
+    const ValueId z = t.b.constant("z", zero), in = t.b.op("DequantizeLinear", {x, step("s"), z});
+    t.out("QuantizeLinear", {t.b.op("Resize", {in, kAbsent, kAbsent, sizes}, attributes), step("r"), z});
+    return true;
+  });
+}
+
+TEST_CASE("selections of any numbers over random shapes") {
+  over(400, 37, [](Trial& t, Dice& dice) {
+    t.b = Builder("shapes", 13);
+    const Shape s{dice.from(1, 5), dice.one_in(4) ? dice.from(200, 700) : dice.from(1, 30), dice.from(1, 6)};
+    const int64_t axis = dice.from(-3, 2), length = s[static_cast<size_t>(axis < 0 ? axis + 3 : axis)];
+    const auto whole = [&]<typename T>(T) {
+      Tensor x = Tensor::from<T>(s, std::vector<T>(static_cast<size_t>(element_count(s))));
+      for (T& v : x.template as<T>()) v = static_cast<T>(dice.from(-20, 20));
+      return x;
+    };
+    Tensor x;
+    switch (dice.from(0, 4)) {
+      case 0: x = whole(int32_t{}); break;
+      case 1: x = whole(int64_t{}); break;
+      case 2: x = whole(double{}); break;
+      case 3: x = any_bytes(dice, s); break;
+      default: x = floats(dice, s, true);
+    }
+    const ValueId v = t.feed(x);
+    if (dice.one_in(2)) {
+      const ValueId k = t.b.constant("k", Tensor::from<int64_t>({1}, {dice.from(1, length)}));
+      const auto out = t.b.ops("TopK", {v, k}, 2, {{"axis", axis}, {"largest", dice.from(0, 1)}});
+      t.b.output(out[0], "values"), t.b.output(out[1], "at");
+    } else {
+      t.out(dice.pick({"ArgMax", "ArgMin"}), {v}, {{"axis", axis}, {"keepdims", dice.from(0, 1)}, {"select_last_index", dice.from(0, 1)}});
+    }
+    return true;
+  });
+}
+
 TEST_CASE("movement over random shapes") {
   over(1500, 7, [](Trial& t, Dice& dice) {
     Shape s;
@@ -468,7 +546,8 @@ TEST_CASE("8-bit products and convolutions over random shapes, bit for bit") {
     }
     const Window w(dice, 2, 13, true);
     if (!w.fits) return false;
-    const int64_t groups = dice.one_in(3) ? dice.from(2, 5) : 1, channels = dice.one_in(6) ? dice.from(20, 90) : dice.from(1, 20), filters = dice.from(1, 40);
+    const int64_t groups = dice.one_in(3) ? dice.from(2, 5) : 1, channels = dice.one_in(6) ? dice.from(20, 90) : dice.from(1, 20),
+                  filters = dice.from(1, 40);
     const Tensor x = any_bytes(dice, w.shape({dice.from(1, 2), channels * groups}, w.in)),
                  f = any_bytes(dice, w.shape({filters * groups, channels}, w.kernel));
     Attributes attributes = w.attributes();

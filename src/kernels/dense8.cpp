@@ -269,9 +269,10 @@ void to_bytes8(const Dense8Arguments& g, const Factors8& factors, const int32_t*
 // As many columns are done with vectors along K, where a panel would be mostly empty.
 inline constexpr int64_t kFewColumns8 = 4, kFewBytes8 = 32768, kVector8 = 64;
 
+// Sums of R rows, row after row.
 template <int R, int C>
 void few_columns_rows8(const Dense8Arguments& g, const uint8_t* columns, int64_t column_bytes, int64_t padded, const int32_t* add,
-                       int64_t row) {
+                       int64_t row, int32_t* to) {
   const hn::ScalableTag<uint8_t> d8;
   const auto flip = hn::Set(d8, g.a_signed ? 0x80 : 0);
   const uint8_t* pointers[kMostTaps8 * R];
@@ -301,10 +302,36 @@ void few_columns_rows8(const Dense8Arguments& g, const uint8_t* columns, int64_t
     }
   }
   for (int r = 0; r < R; ++r) {
-    int32_t line[C];
     for (int c = 0; c < C; ++c)
-      line[c] = static_cast<int32_t>(static_cast<uint32_t>(_mm512_reduce_add_epi32(acc[r][c])) + static_cast<uint32_t>(add[c]));
-    finish_line(g, line, row + r, 0, C);
+      to[r * C + c] = static_cast<int32_t>(static_cast<uint32_t>(_mm512_reduce_add_epi32(acc[r][c])) + static_cast<uint32_t>(add[c]));
+  }
+}
+
+// As many rows of so few columns are finished at once: column by column, as if it were a row.
+inline constexpr int64_t kFewRows8 = 64;
+
+template <int C>
+void finish_few8(const Dense8Arguments& g, const int32_t* sums, int64_t row, int64_t rows) {
+  if (!g.out) {
+    for (int64_t r = 0; r < rows; ++r) finish_line(g, sums + r * C, row + r, 0, C);
+    return;
+  }
+  for (int c = 0; c < C; ++c) {
+    ByteFactors<kLanes8> factors;
+    factors.set(g, c, 1);
+    std::fill_n(factors.factor, kLanes8, factors.factor[0]), std::fill_n(factors.shift, kLanes8, factors.shift[0]);
+    std::fill_n(factors.limit, kLanes8, factors.limit[0]);
+    const ByteColumns column(factors, 0);
+    for (int64_t from = 0; from < rows; from += kLanes8) {
+      const int64_t count = std::min(kLanes8, rows - from);
+      alignas(64) int32_t line[kLanes8] = {};
+      uint8_t made[kLanes8];
+      for (int64_t r = 0; r < count; ++r) line[r] = sums[(from + r) * C + c];
+      Far far = all_far();
+      column.write(g, hn::LoadU(I32(), line), made, far);
+      for (int64_t r = 0; r < count && HWY_UNLIKELY(!all_true(far)); ++r) requantise_exactly(g, line + r, made + r, c, 1);
+      for (int64_t r = 0; r < count; ++r) g.out[(row + from + r) * g.ldc + c] = made[r];
+    }
   }
 }
 
@@ -319,9 +346,14 @@ void few_columns8(const Dense8Arguments& g, const int32_t* add, RunTape run) {
       columns[c * column_bytes + k / g.run * padded + k % g.run] =
           static_cast<uint8_t>(static_cast<uint32_t>(b.groups[k / 4 % groups * kWidth8 + c]) >> (8 * (k % 4)));
   }
-  int64_t row = g.row_begin;
-  for (; row + 4 <= g.row_end; row += 4) few_columns_rows8<4, C>(g, columns, column_bytes, padded, add, row);
-  for (; row < g.row_end; ++row) few_columns_rows8<1, C>(g, columns, column_bytes, padded, add, row);
+  for (int64_t row = g.row_begin; row < g.row_end; row += kFewRows8) {
+    const int64_t rows = std::min(kFewRows8, g.row_end - row);
+    int32_t sums[kFewRows8 * C];
+    int64_t r = 0;
+    for (; r + 4 <= rows; r += 4) few_columns_rows8<4, C>(g, columns, column_bytes, padded, add, row + r, sums + r * C);
+    for (; r < rows; ++r) few_columns_rows8<1, C>(g, columns, column_bytes, padded, add, row + r, sums + r * C);
+    finish_few8<C>(g, sums, row, rows);
+  }
   if (g.reals && run) tape_over_rows(g.epilogue, run, g.reals + g.row_begin * g.ldc, g.ldc, g.row_begin, g.row_end - g.row_begin, 0, C);
 }
 

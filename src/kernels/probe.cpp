@@ -68,6 +68,7 @@ double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* 
 
 #if HWY_ARCH_X86
 bool has_int8_dot() { return best() == Isa::avx512 && __builtin_cpu_supports("avx512vnni"); }
+bool permutes_bytes() { return best() == Isa::avx512 && __builtin_cpu_supports("avx512vbmi"); }
 
 // Highway has no 8-bit dot product yet, hence the intrinsic.
 __attribute__((target("avx512f,avx512vnni"))) static double burn_vnni(int64_t rounds, int32_t* sink) {
@@ -90,6 +91,7 @@ __attribute__((target("avx512f,avx512vnni"))) static double burn_vnni(int64_t ro
 double burn_int8_dot(int64_t rounds, int32_t* sink) { return has_int8_dot() ? burn_vnni(rounds, sink) : 0; }
 #else
 bool has_int8_dot() { return false; }
+bool permutes_bytes() { return false; }
 double burn_int8_dot(int64_t, int32_t*) { return 0; }
 #endif
 

@@ -12,6 +12,8 @@ namespace lathe::kernels {
 double burn_fma(Isa isa, int64_t rounds, float* sink);
 // 8-bit dot products with 32-bit sums (AVX-512 VNNI). Returns operations (two a product), 0 when there is no such instruction.
 bool has_int8_dot();
+// Whether any byte of 128 can be fetched for each of 64 at once.
+bool permutes_bytes();
 double burn_int8_dot(int64_t rounds, int32_t* sink);
 // Reads `bytes` (a multiple of 1024) with the widest loads, `times` over. Returns bytes read.
 double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* sink);

@@ -6,7 +6,7 @@
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
 
-#include "kernels/math.inl.hpp"
+#include "kernels/quantise.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -71,13 +71,38 @@ void across_channels(const ResampleArguments& g, const float* in, float* out) {
   }
 }
 
+template <typename T>
+void widen_line(const T* in, int64_t n, float* out) {
+  const F32 d;
+  const hn::Rebind<T, F32> narrow;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = 0;
+  for (; i + lanes <= n; i += lanes)
+    hn::StoreU(hn::ConvertTo(d, hn::PromoteTo(hn::RebindToSigned<F32>(), hn::LoadU(narrow, in + i))), d, out + i);
+  for (; i < n; ++i) out[i] = static_cast<float>(in[i]);
+}
+
+// A vector of sums as whole numbers that fit a byte.
+HWY_INLINE VF to_byte(const ResampleArguments& g, VF v) {
+  const F32 d;
+  if (g.rounds) v = hn::Add(hn::Round(hn::Mul(hn::Sub(v, hn::Set(d, g.zero)), hn::Set(d, g.factor))), hn::Set(d, g.out_zero));
+  else v = hn::Trunc(hn::Add(v, hn::CopySign(hn::Set(d, 0x1p-10f), v)));
+  return hn::Min(hn::Max(v, hn::Set(d, g.is_signed ? -128.0f : 0.0f)), hn::Set(d, g.is_signed ? 127.0f : 255.0f));
+}
+
 void ResampleHere(const ResampleArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), n = g.out_width * g.channels, whole = n - n % lanes, in_row = g.in_width * g.channels;
   for (int64_t i = 0; i < g.ring; ++i) g.kept[i] = -1;
   for (int64_t r = g.begin; r < g.end; ++r) {
     const int64_t plane = r / g.out_height, y = r % g.out_height;
-    const float* in = g.in + plane * g.in_height * in_row;
+    const auto source = [&](int64_t line) {
+      const int64_t at = (plane * g.in_height + line) * in_row;
+      if (g.in_bytes == nullptr) return g.in + at;
+      if (g.is_signed) widen_line(reinterpret_cast<const int8_t*>(g.in_bytes) + at, in_row, g.line);
+      else widen_line(g.in_bytes + at, in_row, g.line);
+      return static_cast<const float*>(g.line);
+    };
     const int32_t* ay = g.ay + y * g.taps_y;
     const float* wy = g.wy + y * g.taps_y;
     // Neighbouring output rows share source rows: those stay resampled along x. Rows of one output row are at most taps_y apart, so
@@ -86,23 +111,27 @@ void ResampleHere(const ResampleArguments& g) {
       const int64_t key = plane * g.in_height + ay[t], slot = ay[t] % g.ring;
       if (g.kept[slot] == key) continue;
       g.kept[slot] = key;
-      if (g.channels == 1) across(g, in + ay[t] * in_row, g.rows + slot * n);
-      else across_channels(g, in + ay[t] * in_row, g.rows + slot * n);
+      if (g.channels == 1) across(g, source(ay[t]), g.rows + slot * n);
+      else across_channels(g, source(ay[t]), g.rows + slot * n);
     }
     const float* row[kMostTaps];
     for (int64_t t = 0; t < g.taps_y; ++t) row[t] = g.rows + ay[t] % g.ring * n;
-    float* out = g.out + r * n;
-    for (int64_t x = 0; x < whole; x += lanes) {
-      VF sum = hn::Zero(d);
-      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(d, wy[t]), hn::LoadU(d, row[t] + x), sum);
-      hn::StoreU(sum, d, out + x);
-    }
+    const auto at = [&](auto dx, int64_t x) HWY_ATTR {
+      auto sum = hn::Zero(dx);
+      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(dx, wy[t]), hn::LoadU(dx, row[t] + x), sum);
+      return sum;
+    };
     const hn::CappedTag<float, 1> one;
-    for (int64_t x = whole; x < n; ++x) {
-      auto sum = hn::Zero(one);
-      for (int64_t t = 0; t < g.taps_y; ++t) sum = hn::MulAdd(hn::Set(one, wy[t]), hn::Set(one, row[t][x]), sum);
-      out[x] = hn::GetLane(sum);
+    if (g.in_bytes == nullptr) {
+      float* out = g.out + r * n;
+      for (int64_t x = 0; x < whole; x += lanes) hn::StoreU(at(d, x), d, out + x);
+      for (int64_t x = whole; x < n; ++x) out[x] = hn::GetLane(at(one, x));
+      continue;
     }
+    uint8_t* out = g.out_bytes + r * n;
+    for (int64_t x = 0; x < whole; x += lanes) store_bytes(to_byte(g, at(d, x)), out + x);
+    for (int64_t x = whole; x < n; ++x)
+      out[x] = static_cast<uint8_t>(static_cast<int32_t>(hn::GetLane(to_byte(g, hn::Set(d, hn::GetLane(at(one, x)))))));
   }
 }
 

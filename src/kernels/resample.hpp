@@ -1,4 +1,5 @@
-// Weighted resampling of planes along both their axes (linear, cubic, with or without antialiasing), or of pictures channels-last. fp32.
+// Weighted resampling of planes along both their axes (linear, cubic, with or without antialiasing), or of pictures channels-last. fp32, or
+// bytes summed up in fp32.
 #pragma once
 
 #include <cstdint>
@@ -15,6 +16,13 @@ inline constexpr int64_t kMostTaps = 64;
 struct ResampleArguments {
   const float* in = nullptr;
   float* out = nullptr;
+  // Bytes instead of both, and room for a source row as floats. Results are round_to_even((sum - zero) * factor) + out_zero where `rounds`,
+  // else the fraction is dropped (what is whole but for 2^-10 counts as whole); saturated.
+  const uint8_t* in_bytes = nullptr;
+  uint8_t* out_bytes = nullptr;
+  float* line = nullptr;
+  bool is_signed = false, rounds = false;
+  float zero = 0, factor = 1, out_zero = 0;
   int64_t in_height = 0, in_width = 0, out_height = 0, out_width = 0;
   int64_t channels = 1;                        // side by side: what stands at a place of a plane
   int64_t taps_y = 0, taps_x = 0;              // taps_y at most kMostTaps

@@ -14,6 +14,7 @@
 
 #include "kernels/halves.inl.hpp"
 #include "kernels/quantise.inl.hpp"
+#include "kernels/tape_bytes.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -324,7 +325,32 @@ void store_quantised(const float* from, int64_t n, uint8_t* to) {
   for (; k < n; ++k) to[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
 }
 
+void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
+
+// Between bytes, where all can be done in one pass; false: it cannot.
+bool run_on_bytes(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+  if (QuantisedPair pair; pair.read(tape, operands, out_type)) {
+    pair.run(operands, out, count);
+    return true;
+  }
+#if HWY_TARGET == HWY_AVX3
+  const int from = count >= kWorthTable && permutes_bytes() ? one_byte_operand(tape, operands, out_type) : -1;
+  if (from < 0) return false;
+  uint8_t all[256], table[256];
+  for (int i = 0; i < 256; ++i) all[i] = static_cast<uint8_t>(i);
+  TapeOperand given[kMaxSlots];
+  std::copy_n(operands, tape.inputs, given);
+  given[from].data = all;
+  RunTapeHere(tape, given, table, out_type, 256);
+  look_up(table, static_cast<const uint8_t*>(operands[from].data), static_cast<uint8_t*>(out), count);
+  return true;
+#else
+  return false;
+#endif
+}
+
 void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+  if (bytes_of(out_type) == 1 && run_on_bytes(tape, operands, out, out_type, count)) return;
   alignas(64) float memory[kMaxSlots * kStrip];
   // Few slots have longer strips each: less to do between them, and all of them still stay in L1.
   int slots = tape.inputs;

@@ -185,43 +185,63 @@ std::vector<Tensor> tensor_scatter(const EvalContext& c) {
   return {scatter(past, update, at, "none")};
 }
 
-std::vector<bool> flags(const Tensor& t) {
-  std::vector<bool> out;
-  out.reserve(static_cast<size_t>(t.size()));
+// 1 for what is not nothing: by bits, of which floats have one more for the sign of a zero.
+std::vector<uint8_t> flags(const Tensor& t) {
+  std::vector<uint8_t> out(static_cast<size_t>(t.size()));
+  const auto by = [&]<typename T>(T counted) {
+    const T* bits = static_cast<const T*>(t.data());
+    for (int64_t i = 0; i < t.size(); ++i) out[i] = (bits[i] & counted) != 0;
+  };
+  const bool real = is_float(t.dtype());
   if (t.dtype() == DType::string) {
-    for (const auto& s : t.as<std::string>()) out.push_back(!s.empty());
-  } else if (bit_width(t.dtype()) == 8 && !is_float(t.dtype())) {
-    const auto* bytes = static_cast<const uint8_t*>(t.data());
-    for (int64_t i = 0; i < t.size(); ++i) out.push_back(bytes[i] != 0);
-  } else if (is_float(t.dtype())) {
-    for (double v : widen<double>(t)) out.push_back(v != 0);
-  } else {
-    for (int64_t v : widen<int64_t>(t)) out.push_back(v != 0);
+    for (int64_t i = 0; i < t.size(); ++i) out[i] = !t.as<std::string>()[i].empty();
+    return out;
   }
+  switch (bit_width(t.dtype())) {
+    case 8:
+      if (!real) return by(uint8_t{0xff}), out;
+      break;
+    case 16: return by(real ? uint16_t{0x7fff} : uint16_t{0xffff}), out;
+    case 32: return by(real ? 0x7fffffffu : 0xffffffffu), out;
+    case 64:
+      if (is_float(t.dtype()) || is_int(t.dtype())) return by(real ? ~uint64_t{0} >> 1 : ~uint64_t{0}), out;
+      break;
+    default: break;
+  }
+  if (real) std::ranges::transform(widen<double>(t), out.begin(), [](double v) { return v != 0; });
+  else std::ranges::transform(widen<int64_t>(t), out.begin(), [](int64_t v) { return v != 0; });
   return out;
 }
 
 std::vector<Tensor> non_zero(const EvalContext& c) {
   const Tensor& x = c.in(0);
   const auto set = flags(x);
-  const int64_t count = std::count(set.begin(), set.end(), true), rank = x.rank();
-  std::vector<int64_t> out(rank * count);
+  const int64_t count = std::count(set.begin(), set.end(), 1), rank = x.rank();
+  Tensor made(DType::i64, {rank, count});
+  if (count == 0 || rank == 0) return {std::move(made)};
+  int64_t* out = made.as<int64_t>().data();
   int64_t n = 0;
-  const int64_t length = rank > 0 ? x.shape().back() : 1;
-  std::vector<int64_t> index(static_cast<size_t>(std::max<int64_t>(1, rank)));
+  const int64_t length = x.shape().back();
+  std::vector<int64_t> index(static_cast<size_t>(rank));
   for (int64_t first = 0; first < x.size(); first += length) {
     for (int64_t d = rank - 2, row = first / length; d >= 0; --d) {
       index[d] = row % x.shape()[d];
       row /= x.shape()[d];
     }
-    for (int64_t i = 0; i < length; ++i) {
-      if (!set[first + i]) continue;
-      for (int64_t d = 0; d + 1 < rank; ++d) out[d * count + n] = index[d];
-      if (rank > 0) out[(rank - 1) * count + n] = i;
-      ++n;
+    const int64_t before = n;
+    int64_t* last = out + (rank - 1) * count;
+    // Written and then counted or not: half of the branches would be guessed wrong.
+    int64_t i = 0;
+    for (; i < length && n + 1 < count; ++i) {
+      last[n] = i;
+      n += set[first + i];
     }
+    for (; i < length && n < count; ++i) {
+      if (set[first + i]) last[n++] = i;
+    }
+    for (int64_t d = 0; d + 1 < rank; ++d) std::fill(out + d * count + before, out + d * count + n, index[d]);
   }
-  return {Tensor::from<int64_t>({rank, count}, out)};
+  return {std::move(made)};
 }
 
 std::vector<Tensor> compress(const EvalContext& c) {
@@ -233,7 +253,7 @@ std::vector<Tensor> compress(const EvalContext& c) {
   if (static_cast<int64_t>(keep.size()) > shape[axis])
     fail(Category::shape, "the condition has {} entries, axis {} {}", keep.size(), axis, shape[axis]);
   const int64_t n = shape[axis], inner = strides_of(shape)[axis], outer = element_count(std::span<const int64_t>(shape).first(axis));
-  shape[axis] = std::count(keep.begin(), keep.end(), true);
+  shape[axis] = std::count(keep.begin(), keep.end(), 1);
   std::vector<int64_t> from;
   for (int64_t o = 0; o < outer; ++o) {
     for (size_t k = 0; k < keep.size(); ++k) {
@@ -326,6 +346,16 @@ std::vector<Tensor> unique(const EvalContext& c) {
   });
 }
 
+// Sequence `b` of a batch: its first `length` steps the other way round, the others as they are.
+void reverse_one(const Shape& shape, int64_t bytes, int64_t time, int64_t b, int64_t length, const void* x, void* y) {
+  const int64_t inner = element_count(std::span<const int64_t>(shape).subspan(2)) * bytes, steps = shape[time], batches = shape[1 - time];
+  for (int64_t t = 0; t < steps; ++t) {
+    const int64_t from = t < length ? length - 1 - t : t;
+    const auto at = [&](int64_t step) { return (time == 0 ? step * batches + b : b * steps + step) * inner; };
+    std::memcpy(static_cast<char*>(y) + at(t), static_cast<const char*>(x) + at(from), static_cast<size_t>(inner));
+  }
+}
+
 std::vector<Tensor> reverse_sequence(const EvalContext& c) {
   const Tensor& x = c.in(0);
   const int64_t batch = wrap_axis(c.node.integer("batch_axis", 1), x.rank()), time = wrap_axis(c.node.integer("time_axis", 0), x.rank());
@@ -337,13 +367,35 @@ std::vector<Tensor> reverse_sequence(const EvalContext& c) {
   for (int64_t l : lengths) {
     if (l < 0 || l > x.shape()[time]) fail(Category::value, "sequence length {} is outside 0..{}", l, x.shape()[time]);
   }
-  const auto strides = strides_of(x.shape());
-  std::vector<int64_t> from(x.size());
-  each_index(x.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
-    const int64_t t = index[time], l = lengths[index[batch]];
-    from[i] = t < l ? i + (l - 1 - 2 * t) * strides[time] : i;
-  });
-  return {take(x, x.shape(), from)};
+  if (x.dtype() == DType::string) {
+    const auto strides = strides_of(x.shape());
+    std::vector<int64_t> from(x.size());
+    each_index(x.shape(), [&](int64_t i, const std::vector<int64_t>& index) {
+      const int64_t t = index[time], l = lengths[index[batch]];
+      from[i] = t < l ? i + (l - 1 - 2 * t) * strides[time] : i;
+    });
+    return {take(x, x.shape(), from)};
+  }
+  Tensor y(x.dtype(), x.shape());
+  if (x.size() > 0) {
+    for (int64_t b = 0; b < x.shape()[batch]; ++b)
+      reverse_one(x.shape(), bit_width(x.dtype()) / 8, time, b, lengths[b], x.data(), y.data());
+  }
+  return {std::move(y)};
+}
+
+// Each sequence as a task. Runs are copied, so numbers may be of any type of whole bytes.
+FastKernel fast_reverse_sequence(const KernelRequest& r) {
+  const int64_t bytes = bit_width(r.inputs[0].dtype) / 8, time = ops::wrap_axis(r.node.integer("time_axis", 0), 2);
+  if (r.inputs[0].dtype == DType::string || bytes == 0 || r.inputs[1].dtype != DType::i64) return nullptr;
+  return [bytes, time](KernelContext& c) {
+    const Shape& shape = *c.inputs[0].shape;
+    const auto* lengths = static_cast<const int64_t*>(c.inputs[1].data);
+    for (int64_t b = 0; b < shape[1 - time]; ++b) {
+      if (lengths[b] < 0 || lengths[b] > shape[time]) fail(Category::value, "sequence length {} is outside 0..{}", lengths[b], shape[time]);
+    }
+    c.each(shape[1 - time], [&](int64_t b) { reverse_one(shape, bytes, time, b, lengths[b], c.inputs[0].data, c.outputs[0].data); });
+  };
 }
 
 std::vector<Tensor> trilu(const EvalContext& c) {
@@ -574,6 +626,7 @@ void add_indexing(std::vector<OpDef>& out) {
         }
       },
       reverse_sequence);
+  out.back().fast = fast_reverse_sequence;
   add("Trilu", 14, 1, 2, same_as_first, trilu);
   add(
       "CumSum", 11, 2, 2,

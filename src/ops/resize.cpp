@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::ops {
@@ -184,6 +185,14 @@ std::vector<Tensor> resize(const Node& node, const Tensor& x, const Plan& plan, 
     v = std::move(next);
     shape[a] = out;
   }
+  const bool is_signed = x.dtype() == DType::i8;
+  if (mode != "nearest" && (is_signed || x.dtype() == DType::u8)) {
+    const ByteSums s = byte_sums(node);
+    for (double& y : v) {
+      y = s.rounds ? std::nearbyint((y - s.zero) * s.factor) + s.out_zero : std::trunc(y + std::copysign(0x1p-10, y));
+      y = std::clamp(y, is_signed ? -128.0 : 0.0, is_signed ? 127.0 : 255.0);
+    }
+  }
   return {narrow<double>(x.dtype(), shape, v)};
 }
 
@@ -243,6 +252,15 @@ OpDef make(std::string name, int since, Form form, int min_inputs, int max_input
 }
 
 }  // namespace
+
+ByteSums byte_sums(const Node& node) {
+  const auto* scaling = node.find<std::vector<float>>(kScaling);
+  if (!scaling) return {};
+  if (scaling->size() != 4 || !((*scaling)[1] > 0) || !((*scaling)[3] > 0))
+    fail(Category::value, "attribute '{}' must be a zero point and a scale above 0, twice", kScaling);
+  const std::vector<float>& s = *scaling;
+  return {true, s[0], static_cast<double>(s[1]) / s[3], s[2]};
+}
 
 std::optional<ResizePlan> resize_plan(const Node& node, int version, const Shape& in, std::span<const Tensor> constants) {
   const Form form = node.op == "Upsample" ? (version < 9 ? Form::upsample7 : Form::upsample9)

@@ -14,6 +14,15 @@ struct ResizeAxis {
   std::vector<double> weights;  // out x taps
 };
 
+// What becomes of the sums of a Resize of bytes by weights: round_to_even((sum - zero) * factor) + out_zero, or (not `rounds`) the fraction
+// is dropped, where what is whole but for 2^-10 counts as whole; saturated.
+struct ByteSums {
+  bool rounds = false;
+  double zero = 0, factor = 1, out_zero = 0;
+};
+// Throws Error (value) when its attribute does not fit.
+ByteSums byte_sums(const Node& node);
+
 struct ResizePlan {
   Shape out;
   std::vector<ResizeAxis> axes;

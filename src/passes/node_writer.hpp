@@ -89,9 +89,14 @@ class NodeWriter {
   ValueId integers(const std::string& name, const List& list) {
     return constant(name, Tensor::from<int64_t>({static_cast<int64_t>(list.size())}, list));
   }
-  // A node that stands for a part of `of`; makes `to`, or a value of its own.
+  // A number of the type in hand.
+  ValueId number(const Node& of, double v) {
+    return constant(of.name + ".number",
+                    type_ == DType::f64 ? Tensor::from<double>({}, {v}) : Tensor::from<float>({}, {static_cast<float>(v)}));
+  }
+  // A node that stands for a part of `of`; makes `to`, or a value of its own, of the type in hand unless it says another.
   ValueId put(const Node& of, const std::string& op, int64_t version, std::vector<ValueId> inputs, Attributes attributes = {},
-              ValueId to = kAbsent, DType type = DType::f32) {
+              ValueId to = kAbsent, DType type = DType::undefined) {
     Node n;
     n.op = op;
     n.name = fmt::format("{}.{}", of.name.empty() ? of.op : of.name, op);
@@ -99,12 +104,13 @@ class NodeWriter {
     n.module = of.module;
     n.inputs = std::move(inputs);
     n.attributes = std::move(attributes);
-    n.outputs = {to != kAbsent ? to : add(n.name, type)};
+    n.outputs = {to != kAbsent ? to : add(n.name, type == DType::undefined ? type_ : type)};
     out_.push_back(std::move(n));
     return out_.back().outputs[0];
   }
 
   Graph& graph_;
+  DType type_ = DType::f32;  // of most that is made
   std::vector<Node> out_;
 };
 

@@ -5,6 +5,7 @@
 #include <array>
 #include <cmath>
 
+#include "ops/internal_attributes.hpp"
 #include "passes/rewriter.hpp"
 #include "tensor/widen.hpp"
 
@@ -106,6 +107,7 @@ class QuantisedMoves {
       r_.become(q, "Identity", 13, {graph_.nodes[from->first].inputs[0]}, {}, {from->first});
       return;
     }
+    if (const int n = r_.maker(node.inputs[0], "Resize"); n >= 0 && r_.readers(node.inputs[0]) == 1) return resized(q, n, *to);
     const int c = r_.maker(node.inputs[0], "Concat");
     if (c < 0 || r_.readers(node.inputs[0]) != 1) return;
     const Node concat = graph_.nodes[c];
@@ -123,6 +125,22 @@ class QuantisedMoves {
       parts.push_back(r_.before(q, "QuantizeLinear", 13, std::move(in), {}, to->numbers, *dims));
     }
     r_.become(q, "Concat", 13, std::move(parts), concat.attributes, {c});
+  }
+
+  // Weights that sum up to one leave zero points where they are, so sums of bytes are as good as those of floats. (Not the same to the bit:
+  // what lies in the middle between two numbers in floats does so by chance.)
+  void resized(int q, int n, const Scaling& to) {
+    const Node node = graph_.nodes[n];
+    const auto from = dequantised(node.inputs[0]);
+    if (!node.domain.empty() || !from || from->second.numbers != to.numbers || graph_.version_of(node) < 11 ||
+        node.text("coordinate_transformation_mode", "half_pixel") == "tf_crop_and_resize")
+      return;
+    std::vector<ValueId> in = node.inputs;
+    in[0] = graph_.nodes[from->first].inputs[0];
+    auto attributes = node.attributes;
+    attributes[ops::kScaling].data =
+        std::vector<float>{static_cast<float>(from->second.origin), from->second.step, static_cast<float>(to.origin), to.step};
+    r_.become(q, "Resize", graph_.version_of(node), std::move(in), std::move(attributes), {from->first, n});
   }
 
   Graph& graph_;

@@ -1,5 +1,6 @@
 // Ops in forms that no step is written for, as ops in forms that one is: along the last axis between two transposes, products for sums over
-// letters, recurrent layers with the steps first. Only in f32: nothing else would gain.
+// letters, recurrent layers with the steps first. Only in f32, and where f64 has steps for what
+// they are made of.
 #include <algorithm>
 #include <cctype>
 #include <limits>
@@ -33,18 +34,21 @@ class UsualForms : public NodeWriter {
   std::string rewritten(Node& n) {
     if (n.op == "Trilu") return triangle(n);
     if (n.op == "OneHot") return one_hot(n);
-    if (n.inputs.empty() || !is_f32(n.inputs[0]) || !rank(n.inputs[0])) return "";
+    if (n.inputs.empty() || !rank(n.inputs[0])) return "";
+    type_ = dtype(n.inputs[0]) == DType::f64 ? DType::f64 : DType::f32;
+    if (dtype(n.inputs[0]) != type_) return "";
     if (n.op == "Einsum") return einsum(n);
-    if (n.op == "Gemm") return gemm(n);
     if (n.op == "LRN") return across_channels(n);
     if (n.op == "LpPool") return power_pool(n);
     if (n.op == "LpNormalization") return by_length(n);
+    if (type_ != DType::f32) return "";
+    if (n.op == "Gemm") return gemm(n);
     if (n.op == "LSTM" || n.op == "GRU" || n.op == "RNN") return recurrent(n);
     if (n.op == "ReduceLogSumExp") return log_sum_exp(n);
     return along_last(n);
   }
 
-  ValueId turn(const Node& of, ValueId v, const List& order, ValueId to = kAbsent, DType dtype = DType::f32) {
+  ValueId turn(const Node& of, ValueId v, const List& order, ValueId to = kAbsent, DType dtype = DType::undefined) {
     return put(of, "Transpose", 13, {v}, {{"perm", attribute(order)}}, to, dtype);
   }
   static List inverse(const List& order) {
@@ -134,8 +138,6 @@ class UsualForms : public NodeWriter {
     return "what is added stands by itself";
   }
 
-  ValueId scalar(const Node& of, float v) { return constant(of.name + ".number", Tensor::from<float>({}, {v})); }
-
   // x (bias + alpha mean of x squared over neighbouring channels)^-beta, the power by logarithms.
   std::string across_channels(const Node& n) {
     const auto s = known_shape(graph_.values[n.inputs[0]].dims);
@@ -150,8 +152,8 @@ class UsualForms : public NodeWriter {
                                {"pads", attribute(List{before, 0, size - 1 - before, 0})},
                                {"count_include_pad", attribute(int64_t{1})}});
     const ValueId back = put(n, "Reshape", 13, {means, integers(n.name + ".sizes", List(s->begin(), s->end()))});
-    const ValueId base = put(n, "Add", 14, {put(n, "Mul", 14, {back, scalar(n, alpha)}), scalar(n, bias)});
-    const ValueId power = put(n, "Exp", 13, {put(n, "Mul", 14, {put(n, "Log", 13, {base}), scalar(n, -beta)})});
+    const ValueId base = put(n, "Add", 14, {put(n, "Mul", 14, {back, number(n, alpha)}), number(n, bias)});
+    const ValueId power = put(n, "Exp", 13, {put(n, "Mul", 14, {put(n, "Log", 13, {base}), number(n, -beta)})});
     put(n, "Mul", 14, {n.inputs[0], power}, {}, n.outputs[0]);
     return fmt::format("a mean over {} channels and a power", size);
   }
@@ -170,10 +172,17 @@ class UsualForms : public NodeWriter {
       if (const auto it = n.attributes.find(key); it != n.attributes.end()) attributes.insert(*it);
     }
     const ValueId powers = p == 1 ? put(n, "Abs", 13, {n.inputs[0]}) : put(n, "Mul", 14, {n.inputs[0], n.inputs[0]});
-    const ValueId sums = put(n, "Mul", 14, {put(n, "AveragePool", 11, {powers}, attributes), scalar(n, static_cast<float>(taps))}, {},
+    const ValueId sums = put(n, "Mul", 14, {put(n, "AveragePool", 11, {powers}, attributes), number(n, static_cast<double>(taps))}, {},
                              p == 1 ? n.outputs[0] : kAbsent);
     if (p == 2) put(n, "Sqrt", 13, {sums}, {}, n.outputs[0]);
     return "a mean of powers, times how many there are";
+  }
+
+  ValueId root_of_squares(const Node& n, int64_t axis) {
+    const Attribute keep = attribute(int64_t{1});
+    if (type_ == DType::f32) return put(n, "ReduceL2", 13, {n.inputs[0]}, {{"axes", attribute(List{axis})}, {"keepdims", keep}});
+    const ValueId squares = put(n, "Mul", 14, {n.inputs[0], n.inputs[0]});
+    return put(n, "Sqrt", 13, {put(n, "ReduceSum", 13, {squares, integers(n.name + ".axes", {axis})}, {{"keepdims", keep}})});
   }
 
   // Rows of zeros stay zeros: their length is taken to be one.
@@ -183,9 +192,9 @@ class UsualForms : public NodeWriter {
     const Attribute keep = attribute(int64_t{1});
     const ValueId made =
         p == 1 ? put(n, "ReduceSum", 13, {put(n, "Abs", 13, {n.inputs[0]}), integers(n.name + ".axes", {axis})}, {{"keepdims", keep}})
-               : put(n, "ReduceL2", 13, {n.inputs[0]}, {{"axes", attribute(List{axis})}, {"keepdims", keep}});
-    const ValueId none = put(n, "Equal", 13, {made, scalar(n, 0)}, {}, kAbsent, DType::boolean);
-    const ValueId length = put(n, "Where", 9, {none, scalar(n, 1), made});
+               : root_of_squares(n, axis);
+    const ValueId none = put(n, "Equal", 13, {made, number(n, 0)}, {}, kAbsent, DType::boolean);
+    const ValueId length = put(n, "Where", 9, {none, number(n, 1), made});
     put(n, "Div", 14, {n.inputs[0], length}, {}, n.outputs[0]);
     return "a division by the length of rows";
   }
@@ -255,7 +264,7 @@ class UsualForms : public NodeWriter {
 
   // Two operands without repeated letters: one product of matrices, batch by batch.
   std::string einsum(const Node& n) {
-    if (n.inputs.size() != 2 || !is_f32(n.inputs[1])) return "";
+    if (n.inputs.size() != 2 || dtype(n.inputs[1]) != type_) return "";
     std::string text = n.text("equation", "");
     std::erase(text, ' ');
     const size_t comma = text.find(','), arrow = text.find("->");

@@ -26,16 +26,13 @@ class WrittenOut : public NodeWriter {
     if (n.op == "LayerNormalization" || n.op == "RMSNormalization") return over_rows(n);
     if (n.op == "BatchNormalization") return by_channel(n);
     if (n.op == "InstanceNormalization") return instance(n);
+    if (n.op == "GroupNormalization") return in_groups(n);
     if (n.op == "GlobalAveragePool" || n.op == "GlobalMaxPool") return global(n);
     if (n.op == "ReduceLogSumExp") return log_sum_exp(n);
     return "";
   }
 
  private:
-  ValueId number(const Node& n, double v) {
-    return constant(n.name + ".number",
-                    type_ == DType::f64 ? Tensor::from<double>({}, {v}) : Tensor::from<float>({}, {static_cast<float>(v)}));
-  }
   ValueId op(const Node& n, const char* name, std::vector<ValueId> in, ValueId to = kAbsent) {
     return put(n, name, 13, std::move(in), {}, to, type_);
   }
@@ -112,6 +109,31 @@ class WrittenOut : public NodeWriter {
     const ValueId factor = op(n, "Div", {beside(n, n.inputs[1], ranks), deviation});
     op(n, "Add", {op(n, "Mul", {off, factor}), beside(n, n.inputs[2], ranks)}, n.outputs[0]);
     return "a division by the deviation of planes";
+  }
+
+  // Each group is a row; scale and bias are of groups at first, of channels since version 21.
+  std::string in_groups(const Node& n) {
+    const auto s = known_shape(graph_.values[static_cast<size_t>(n.inputs[0])].dims);
+    const int64_t groups = n.integer("num_groups", 0);
+    if (!s || s->size() < 2 || groups < 1 || (*s)[1] % groups != 0 || element_count(*s) == 0 || n.integer("stash_type", 1) != 1) return "";
+    for (size_t i = 1; i < 3; ++i) {
+      if (dtype(n.inputs[i]) != type_) return "";
+    }
+    const bool by_channel = graph_.version_of(n) >= 21;
+    const ValueId rows =
+        op(n, "Reshape", {n.inputs[0], integers(n.name + ".groups", {(*s)[0], groups, element_count(*s) / (*s)[0] / groups})});
+    const ValueId off = op(n, "Sub", {rows, mean(n, rows, {2})});
+    const ValueId deviation = op(n, "Sqrt", {op(n, "Add", {mean(n, square(n, off), {2}), number(n, n.real("epsilon", 1e-5f))})});
+    const auto sized = [&](ValueId v, ValueId to = kAbsent) {
+      return op(n, "Reshape", {v, integers(n.name + ".sizes", List(s->begin(), s->end()))}, to);
+    };
+    ValueId y = op(n, "Div", {off, deviation});
+    if (by_channel) y = sized(y);
+    const int64_t ranks = by_channel ? static_cast<int64_t>(s->size()) : 3;
+    y = op(n, "Mul", {y, beside(n, n.inputs[1], ranks)});
+    y = op(n, "Add", {y, beside(n, n.inputs[2], ranks)}, by_channel ? n.outputs[0] : kAbsent);
+    if (!by_channel) sized(y, n.outputs[0]);
+    return "a division by the deviation of groups";
   }
 
   std::string mean_variance(const Node& n) {
@@ -202,8 +224,6 @@ class WrittenOut : public NodeWriter {
         to);
     return "a product of floats, made bytes in doubles";
   }
-
-  DType type_ = DType::f32;
 };
 
 }  // namespace

@@ -153,7 +153,8 @@ Location PlanBuilder::define(ValueId v, Layout layout) {
 void PlanBuilder::find_parts() {
   const Graph& g = graph();
   for (const Node& n : g.nodes) {
-    if (n.op != "Concat" || !n.domain.empty() || n.outputs.empty() || !view_.is_f32(n.outputs[0])) continue;
+    if (n.op != "Concat" || !n.domain.empty() || n.outputs.empty()) continue;
+    if (const DType d = dtype(n.outputs[0]); d != DType::f32 && d != DType::u8 && d != DType::i8) continue;
     if (!std::ranges::all_of(n.inputs, [&](ValueId v) { return is_static(v); })) continue;
     const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(shape(n.outputs[0]).size()));
     int64_t at = 0;
@@ -173,7 +174,7 @@ Location PlanBuilder::define_strided(ValueId v, Layout layout, int64_t least) {
   const Location whole = known_[part.whole] ? plan_.locations[part.whole] : define_strided(part.whole, layout);
   const Shape s = shape(v);
   Location at{whole.buffer, whole.offset, layout, strides_at(whole, shape(part.whole))};
-  at.offset += static_cast<size_t>(part.at * at.strides[part.axis]) * sizeof(float);
+  at.offset += static_cast<size_t>(part.at * at.strides[part.axis]) * static_cast<size_t>(copy_bytes(dtype(v)));
   if (whole.layout != layout || !inner_is_contiguous(s, at.strides, layout) || contiguous_run(at, s) < std::min(least, element_count(s)))
     return define(v, layout);
   if (is_contiguous(s, at.strides, layout)) at.strides.clear();

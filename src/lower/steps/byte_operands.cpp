@@ -162,7 +162,7 @@ ByteFinish bind_finish(PlanBuilder& b, const ByteMatch& m, Step& step) {
       step.reads.push_back(f.scales->buffer);
     }
   }
-  f.output = b.define(m.result(), m.layout());
+  f.output = m.requantised && m.convolves ? b.define_rows(m.result(), m.layout(), f.ldc) : b.define(m.result(), m.layout());
   step.writes = {f.output.buffer};
   return f;
 }

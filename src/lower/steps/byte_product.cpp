@@ -2,48 +2,20 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cstring>
 
-#include "base/memory.hpp"
 #include "kernels/dense8.hpp"
 #include "lower/fuse/window.hpp"
+#include "lower/steps/byte_lines.hpp"
 #include "lower/steps/byte_operands.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe::lower {
 namespace {
 
-// Pictures with their padding written out, so that a kernel row is one run of bytes.
-struct PaddedBytes {
-  Location to;
-  uint8_t flip = 0;                                  // 0x80 makes unsigned bytes of signed ones
-  int64_t images = 0, in_h = 0, out_h = 0, top = 0;  // lines
-  int64_t in_row = 0, out_row = 0, left = 0;         // bytes
-
-  void run(const StepContext& c, const uint8_t* from, uint8_t zero, int tasks) const {
-    uint8_t* out = pointer<uint8_t>(c, to);
-    const int64_t total = images * out_h;
-    c.workers.each(tasks, [&](int64_t task, int) {
-      for (int64_t r = total * task / tasks; r < total * (task + 1) / tasks; ++r) {
-        const int64_t y = r % out_h - top, kept = std::min(in_row, out_row - left);
-        uint8_t* line = out + r * out_row;
-        if (y < 0 || y >= in_h) {
-          std::memset(line, zero ^ flip, static_cast<size_t>(out_row));
-          continue;
-        }
-        const uint8_t* in = from + (r / out_h * in_h + y) * in_row;
-        std::memset(line, zero ^ flip, static_cast<size_t>(left));
-        if (flip == 0) std::memcpy(line + left, in, static_cast<size_t>(kept));
-        for (int64_t i = 0; flip != 0 && i < kept; ++i) line[left + i] = in[i] ^ flip;
-        std::memset(line + left + kept, zero ^ flip, static_cast<size_t>(out_row - left - kept));
-      }
-    });
-  }
-};
-
 class ByteKernel : public StepKernel {
  public:
-  std::optional<PaddedBytes> padded;
+  std::optional<PaddedLines> padded;
+  Location copies;  // scratch of padded lines, for each task
   kernels::Dense8 dense = nullptr;
   kernels::Dense8Arguments form;  // what does not change from run to run
   kernels::Isa isa = kernels::Isa::scalar;
@@ -61,10 +33,7 @@ class ByteKernel : public StepKernel {
     kernels::WindowRowsOf<uint8_t> shared = window.rows<uint8_t>();
     const int32_t zero = finish.a_zero(c);
     const uint8_t* from = pointer<const uint8_t>(c, input);
-    if (padded) {
-      padded->run(c, from, static_cast<uint8_t>(zero), c.workers.size());
-      from = pointer<const uint8_t>(c, padded->to);
-    } else if (padding.buffer != kNoBuffer) {
+    if (padding.buffer != kNoBuffer) {
       std::memset(pointer<uint8_t>(c, padding), static_cast<uint8_t>(zero), static_cast<size_t>(group_channels));
       shared.zeros = pointer<const uint8_t>(c, padding);
     }
@@ -89,7 +58,16 @@ class ByteKernel : public StepKernel {
       a.panel_begin = panels * p / split.panel_tasks;
       a.panel_end = panels * (p + 1) / split.panel_tasks;
       finish.fill(c, g * group_filters, a, operands);
-      dense(a);
+      if (!padded) return dense(a);
+      uint8_t* own = pointer<uint8_t>(c, copies) + task * padded->block_bytes();
+      const int64_t plane = w.out_h * w.out_w, image_bytes = padded->in_h * (padded->in_row / padded->pixel) * padded->pitch;
+      for (const int64_t end = a.row_end; a.row_begin < end; a.row_begin = a.row_end) {
+        const int64_t image = a.row_begin / plane, line = a.row_begin % plane / w.out_w, until = std::min(line + padded->block, w.out_h);
+        a.row_end = std::min(end, image * plane + until * w.out_w);
+        padded->copy(in + image * image_bytes, line, (a.row_end - 1) % plane / w.out_w + 1, static_cast<uint8_t>(zero), own);
+        w.base = own - image * w.image_stride - line * padded->stride * padded->out_row;
+        dense(a);
+      }
     });
   }
 };
@@ -138,16 +116,20 @@ class ByteFamily : public StepFamily {
     k.groups = m.groups, k.depth = m.depth, k.rows = m.rows, k.group_filters = m.filters();
     k.form.a_signed = b.dtype(m.a()) == DType::i8;
     k.form.in_place = recipe.at("in_place") != 0;
-    const Layout layout = m.layout();
+    k.form.panel_block = recipe.at("panel_block");
+    k.split = {recipe.at("row_tasks"), recipe.at("panel_tasks")};
+    int64_t pitch = m.depth;
+    k.input = m.convolves ? b.rows(m.a(), Layout::channels_last, pitch) : b.contiguous(m.a(), Layout::natural);
+    step.reads.push_back(k.input.buffer);
     k.group_channels = m.convolves ? m.bs[1] : m.depth;
     if (!m.convolves || is_pointwise(m.window)) {
       k.form.run = k.group_channels;
-      k.form.lda = k.form.row_stride = m.convolves ? m.as[1] : m.depth;
+      k.form.lda = k.form.row_stride = pitch;
     } else if (k.form.in_place || (joins_rows(m) && m.bs[1] <= kFewChannels)) {
       k.windowed = true;
-      bind_lines(b, m, k, step);
+      bind_lines(b, m, k, pitch, step);
     } else {
-      k.window = window_tables(m.window, spatial(m.as), logical_strides(m.as, Layout::channels_last));
+      k.window = window_tables(m.window, spatial(m.as), strides_at(k.input, m.as));
       k.windowed = true;
       k.padding = {b.scratch(static_cast<size_t>(k.group_channels))};
       step.scratch.push_back(k.padding.buffer);
@@ -157,10 +139,6 @@ class ByteFamily : public StepFamily {
     bind_weights(b, m, k, step);
     const int64_t width = kernels::panel_width8(isa);
     k.panels = (k.group_filters + width - 1) / width;
-    k.form.panel_block = recipe.at("panel_block");
-    k.split = {recipe.at("row_tasks"), recipe.at("panel_tasks")};
-    k.input = b.contiguous(m.a(), layout);
-    step.reads.push_back(k.input.buffer);
     k.finish = bind_finish(b, m, step);
     step.text = fmt::format("{}x{}x{}, {} {}, {}x{} tile, tasks {}x{}{}{}", k.rows, k.group_filters, m.depth, kernels::name(isa),
                             unit(isa) == 1 ? "four bytes a step" : "two 16-bit numbers a step", kernels::max_rows8(isa), width,
@@ -199,35 +177,42 @@ class ByteFamily : public StepFamily {
 
   // A window over lines without padding: over the picture itself, or over a copy with the padding written out. Taps are kernel rows where
   // they are joined.
-  static void bind_lines(PlanBuilder& b, const ByteMatch& m, ByteKernel& k, Step& step) {
-    constexpr int64_t kPastTheEnd = 4;  // a run is filled up to whole groups
+  static void bind_lines(PlanBuilder& b, const ByteMatch& m, ByteKernel& k, int64_t pitch, Step& step) {
     const auto in = spatial(m.as);
     const ops::Window& w = m.window;
-    const int64_t channels = m.as[1], columns = joins_rows(m) ? 1 : w.kernel[1], run = k.group_channels * w.kernel[1] / columns;
+    const bool joins = joins_rows(m);
+    const int64_t columns = joins ? 1 : w.kernel[1], run = k.group_channels * w.kernel[1] / columns;
     k.form.segments = w.kernel[0] * columns;
     k.form.run = k.form.in_place ? static_cast<int64_t>(round_up(static_cast<size_t>(run), 4)) : run;
     k.depth = k.form.segments * k.form.run;
-    k.form.row_stride = w.strides[1] * channels;
-    PaddedBytes p;
-    p.images = m.as[0], p.in_h = in[0], p.top = w.pads_begin[0];
-    p.out_h = std::max(in[0] + p.top, (w.out[0] - 1) * w.strides[0] + (w.kernel[0] - 1) * w.dilations[0] + 1);
+    PaddedLines p;
+    const int64_t channels = p.pixel = k.group_channels;
+    p.pitch = pitch;
+    p.in_h = in[0], p.out_h = w.out[0], p.top = w.pads_begin[0];
+    p.stride = w.strides[0], p.extent = (w.kernel[0] - 1) * w.dilations[0] + 1;
     p.in_row = in[1] * channels, p.left = w.pads_begin[1] * channels;
     p.out_row = std::max(in[1] + w.pads_begin[1], (w.out[1] - 1) * w.strides[1] + (w.kernel[1] - 1) * w.dilations[1] + 1) * channels;
     const bool flips = k.form.in_place && k.form.a_signed;
-    if (!k.form.in_place || flips || k.form.run != run || p.out_h != in[0] || p.out_row != p.in_row) {
+    const bool copies = !k.form.in_place || flips || k.form.run != run || p.top != 0 || (p.out_h - 1) * p.stride + p.extent > in[0] ||
+                        p.out_row != p.in_row || (joins && pitch != channels);
+    const int64_t apart = copies ? channels : pitch, line = p.out_row / channels * apart, tasks = m.groups * k.split.count();
+    if (copies) {
+      constexpr int64_t kNear = 256 << 10;  // bytes: they stay in L2 beside a block of weights
       if (flips) p.flip = 0x80, k.form.a_signed = false;
-      p.to = {b.scratch(static_cast<size_t>(p.images * p.out_h * p.out_row + kPastTheEnd))};
-      step.scratch.push_back(p.to.buffer);
+      p.block = std::clamp<int64_t>((kNear / p.out_row - p.extent) / p.stride + 1, 1, p.out_h);
+      k.copies = {b.scratch(static_cast<size_t>(tasks * p.block_bytes()))};
+      step.scratch.push_back(k.copies.buffer);
       k.padded = p;
     }
     k.window.z = {0};
     for (int64_t o = 0; o < w.out[0]; ++o) {
-      for (int64_t t = 0; t < w.kernel[0]; ++t) k.window.y.push_back((o * w.strides[0] + t * w.dilations[0]) * p.out_row);
+      for (int64_t t = 0; t < w.kernel[0]; ++t) k.window.y.push_back((o * w.strides[0] + t * w.dilations[0]) * line);
     }
     for (int64_t o = 0; o < w.out[1]; ++o) {
-      for (int64_t t = 0; t < columns; ++t) k.window.x.push_back((o * w.strides[1] + t * w.dilations[1]) * channels);
+      for (int64_t t = 0; t < columns; ++t) k.window.x.push_back((o * w.strides[1] + t * w.dilations[1]) * apart);
     }
-    k.window.shape.image_stride = p.out_h * p.out_row;
+    k.form.row_stride = w.strides[1] * apart;
+    k.window.shape.image_stride = in[0] * line;
     k.window.shape.out_h = w.out[0], k.window.shape.out_w = w.out[1];
     k.window.shape.kh = w.kernel[0], k.window.shape.kw = columns;
   }

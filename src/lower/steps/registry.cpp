@@ -33,6 +33,7 @@ namespace lathe::lower {
   F(regions)                   \
   F(elements)                  \
   F(selections)                \
+  F(wide_selections)           \
   F(recurrent)                 \
   F(byte_products)             \
   F(byte_depthwise)            \

@@ -20,6 +20,7 @@ class ResampleKernel : public StepKernel {
   std::vector<int32_t> ay, ax;
   std::vector<float> wy, wx;
   Location input, output;
+  bool bytes = false;
   BufferId scratch = kNoBuffer;
   size_t slot_bytes = 0;  // a slot
   int64_t rows = 0, slots = 1;
@@ -27,12 +28,13 @@ class ResampleKernel : public StepKernel {
   void run(const StepContext& c) const override {
     c.workers.each(slots, [&](int64_t slot, int) {
       kernels::ResampleArguments a = arguments;
-      a.in = pointer<const float>(c, input);
-      a.out = pointer<float>(c, output);
+      if (bytes) a.in_bytes = pointer<const uint8_t>(c, input), a.out_bytes = pointer<uint8_t>(c, output);
+      else a.in = pointer<const float>(c, input), a.out = pointer<float>(c, output);
       a.ay = ay.data(), a.ax = ax.data(), a.wy = wy.data(), a.wx = wx.data();
       std::byte* own = c.buffers[scratch] + static_cast<size_t>(slot) * slot_bytes;
       a.kept = reinterpret_cast<int64_t*>(own);
       a.rows = reinterpret_cast<float*>(own + round_up(static_cast<size_t>(a.ring) * sizeof(int64_t), kAlignment));
+      a.line = a.rows + round_up(static_cast<size_t>(a.ring * a.out_width * a.channels), kAlignment / sizeof(float));
       a.begin = rows * slot / slots;
       a.end = rows * (slot + 1) / slots;
       kernel(a);
@@ -91,7 +93,8 @@ class ResizeFamily : public StepFamily {
     // Planes: only the last two axes change.
     m->kind = StepKind::resample;
     const size_t rank = m->in.size();
-    if (view.dtype(n.inputs[0]) != DType::f32 || rank < 2 || m->in[rank - 1] > INT32_MAX || m->in[rank - 2] > INT32_MAX) return nullptr;
+    if (const DType d = view.dtype(n.inputs[0]); d != DType::f32 && d != DType::u8 && d != DType::i8) return nullptr;
+    if (rank < 2 || m->in[rank - 1] > INT32_MAX || m->in[rank - 2] > INT32_MAX) return nullptr;
     for (size_t a = 0; a + 2 < rank; ++a) {
       if (!m->plan.axes[a].same) return nullptr;
     }
@@ -126,13 +129,20 @@ class ResizeFamily : public StepFamily {
     g.taps_x = fill_axis(m.plan.axes[rank - 1], g.out_width, true, k->ax, k->wx);
     if (last()) g.channels = m.in[1];
     g.ring = g.taps_y + 1;
+    k->bytes = b.dtype(m.result()) != DType::f32;
+    if (k->bytes) {
+      const ops::ByteSums sums = ops::byte_sums(m.node());
+      g.is_signed = b.dtype(m.result()) == DType::i8, g.rounds = sums.rounds;
+      g.zero = static_cast<float>(sums.zero), g.factor = static_cast<float>(sums.factor), g.out_zero = static_cast<float>(sums.out_zero);
+    }
     g.ax = k->ax.data();
     g.wx = k->wx.data();
     if (!last()) kernels::find_pattern(g);
     k->kernel = kernels::resample(p.machine.isa);
     k->rows = rows_of(m);
     k->slot_bytes = round_up(static_cast<size_t>(g.ring) * sizeof(int64_t), kAlignment) +
-                    round_up(static_cast<size_t>(g.ring * g.out_width * g.channels) * sizeof(float), kAlignment);
+                    round_up(static_cast<size_t>(g.ring * g.out_width * g.channels) * sizeof(float), kAlignment) +
+                    (k->bytes ? round_up(static_cast<size_t>(g.in_width * g.channels) * sizeof(float), kAlignment) : 0);
     // Scratch belongs to a share of the rows, not to a thread: a lane may have more threads than the program was compiled for.
     k->slots = recipe.at("slots");
     k->scratch = b.scratch(k->slot_bytes * static_cast<size_t>(k->slots));

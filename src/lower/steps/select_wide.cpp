@@ -1,0 +1,188 @@
+// ArgMax, ArgMin and TopK of other numbers than f32, and of as many elements of f32 as the kernel for few does not keep; along any axis.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+
+#include "kernels/rows.hpp"
+#include "lower/recipe/step_family.hpp"
+#include "ops/support.hpp"
+
+namespace lathe::lower {
+namespace {
+
+class WideSelectKernel : public StepKernel {
+ public:
+  Location input, values, indices;
+  bool top = false, has_values = false, has_indices = false;
+  bool smallest = false, last = false;
+  int64_t outer = 1, length = 0, inner = 1, most = 1;
+  int64_t tasks = 1;
+  Location order;  // scratch of indices, `length` for each task
+  DType type = DType::f32;
+
+  void run(const StepContext& c) const override {
+    switch (type) {
+      case DType::f32: return select<float>(c);
+      case DType::f64: return select<double>(c);
+      case DType::i32: return select<int32_t>(c);
+      case DType::i64: return select<int64_t>(c);
+      case DType::u8: return select<uint8_t>(c);
+      default: return select<int8_t>(c);
+    }
+  }
+
+ private:
+  template <typename T>
+  void select(const StepContext& c) const {
+    const T* x = pointer<const T>(c, input);
+    const int64_t rows = top || inner == 1 ? outer * inner : outer;
+    c.workers.each(tasks, [&](int64_t task, int) {
+      for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r) {
+        if (top) best(c, x, r, pointer<int64_t>(c, order) + task * length);
+        else if (inner == 1) pointer<int64_t>(c, indices)[r] = extreme(x + r * length);
+        else extremes(x + r * length * inner, pointer<int64_t>(c, indices) + r * inner);
+      }
+    });
+  }
+
+  // A NaN is neither above nor below anything: it stays where it comes first, and is passed over later.
+  template <typename T>
+  bool beats(T a, T b) const {
+    return smallest ? a < b || (last && a == b) : a > b || (last && a == b);
+  }
+  template <typename T>
+  int64_t extreme(const T* x) const {
+    int64_t at = 0;
+    for (int64_t k = 1; k < length; ++k) {
+      if (beats(x[k], x[at])) at = k;
+    }
+    return at;
+  }
+  // Of columns side by side.
+  template <typename T>
+  void extremes(const T* x, int64_t* at) const {
+    constexpr int64_t kColumns = 256;
+    T best[kColumns];
+    for (int64_t from = 0; from < inner; from += kColumns) {
+      const int64_t count = std::min(kColumns, inner - from);
+      std::copy_n(x + from, count, best);
+      std::fill_n(at + from, count, 0);
+      for (int64_t k = 1; k < length; ++k) {
+        const T* line = x + k * inner + from;
+        for (int64_t i = 0; i < count; ++i) {
+          const bool better = beats(line[i], best[i]);
+          best[i] = better ? line[i] : best[i];
+          at[from + i] = better ? k : at[from + i];
+        }
+      }
+    }
+  }
+
+  // Best first, equal ones by index; NaN counts as larger than everything.
+  template <typename T>
+  void best(const StepContext& c, const T* x, int64_t row, int64_t* from) const {
+    const T* p = x + row / inner * length * inner + row % inner;
+    const auto above = [](T a, T b) {
+      if constexpr (std::is_floating_point_v<T>) return !std::isnan(b) && (std::isnan(a) || a > b);
+      else return a > b;
+    };
+    const auto before = [&](int64_t a, int64_t b) {
+      const T v = p[a * inner], w = p[b * inner];
+      if (smallest ? above(w, v) : above(v, w)) return true;
+      if (smallest ? above(v, w) : above(w, v)) return false;
+      return a < b;
+    };
+    std::iota(from, from + length, int64_t{0});
+    if (most < length) std::nth_element(from, from + most - 1, from + length, before);
+    std::sort(from, from + most, before);
+    const int64_t to = row / inner * most * inner + row % inner;
+    for (int64_t j = 0; j < most; ++j) {
+      if (has_values) pointer<T>(c, values)[to + j * inner] = p[from[j] * inner];
+      if (has_indices) pointer<int64_t>(c, indices)[to + j * inner] = from[j];
+    }
+  }
+};
+
+struct WideSelectMatch : Match {
+  using Match::Match;
+  bool top = false;
+  int64_t outer = 1, length = 0, inner = 1, most = 1;
+};
+
+constexpr Numbers selects(DType d) { return {d, d, DType::undefined}; }
+constexpr Numbers kWideSelects[]{selects(DType::f32), selects(DType::f64), selects(DType::i32),
+                                 selects(DType::i64), selects(DType::u8),  selects(DType::i8)};
+
+class WideSelectFamily : public StepFamily {
+ public:
+  std::string_view name() const override { return "select.wide"; }
+  std::span<const Numbers> numbers() const override { return kWideSelects; }
+
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
+    if (!group.single()) return nullptr;
+    const Node& n = view.node(group.nodes[0]);
+    const bool top = n.op == "TopK";
+    if (!n.domain.empty() || (!top && n.op != "ArgMax" && n.op != "ArgMin") || !view.is_static(n.inputs[0])) return nullptr;
+    if (!std::ranges::all_of(n.outputs, [&](ValueId v) { return v == kAbsent || view.is_static(v); })) return nullptr;
+    const Shape in = view.shape(n.inputs[0]);
+    if (in.empty() || element_count(in) == 0) return nullptr;
+    const auto axis = static_cast<size_t>(ops::wrap_axis(n.integer("axis", top ? -1 : 0), static_cast<int64_t>(in.size())));
+    auto m = std::make_unique<WideSelectMatch>(view, group, StepKind::selection);
+    m->top = top;
+    m->length = in[axis], m->outer = product(in, 0, axis), m->inner = product(in, axis + 1, in.size());
+    if (top) m->most = view.shape(n.outputs[0] != kAbsent ? n.outputs[0] : n.outputs[1])[axis];
+    if (m->most < 1) return nullptr;
+    const bool few = !top || (m->most <= kernels::kMostTop && m->most * 8 <= m->length);
+    if (view.is_f32(n.inputs[0]) && few) return nullptr;  // another family's
+    m->work.bytes = bit_width(view.dtype(n.inputs[0])) / 8.0 * static_cast<double>(element_count(in));
+    return m;
+  }
+
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const auto& m = static_cast<const WideSelectMatch&>(match);
+    const int64_t rows = m.top || m.inner == 1 ? m.outer * m.inner : m.outer;
+    const int64_t some = p.machine.threads > 1 ? std::min<int64_t>(rows, p.machine.threads * 4) : 1;
+    space.knob("tasks", m.outer * m.inner * m.length < 16384 ? 1 : some, 1, rows);
+  }
+
+  void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
+    const auto& m = static_cast<const WideSelectMatch&>(match);
+    const Node& n = m.node();
+    auto k = std::make_unique<WideSelectKernel>();
+    k->top = m.top;
+    k->outer = m.outer, k->length = m.length, k->inner = m.inner, k->most = m.most;
+    k->tasks = recipe.at("tasks");
+    k->type = b.dtype(n.inputs[0]);
+    k->smallest = m.top ? n.integer("largest", 1) == 0 : n.op == "ArgMin";
+    k->last = n.integer("select_last_index", 0) != 0;
+    Step step = begin_step(b, m);
+    step.text = fmt::format("best {} of {} rows of {} of {}", m.most, m.outer * m.inner, m.length, to_string(k->type));
+    k->input = b.contiguous(n.inputs[0], Layout::natural);
+    step.reads = {k->input.buffer};
+    const auto out = [&](size_t i, Location& location) {
+      if (!given(n.outputs, i)) return false;
+      location = b.define(n.outputs[i], Layout::natural);
+      step.writes.push_back(location.buffer);
+      return true;
+    };
+    if (m.top) k->has_values = out(0, k->values);
+    k->has_indices = out(m.top ? 1 : 0, k->indices);
+    if (m.top) {
+      k->order = {b.scratch(static_cast<size_t>(k->tasks * m.length) * sizeof(int64_t))};
+      step.scratch = {k->order.buffer};
+    }
+    step.kernel = std::move(k);
+    b.add(std::move(step));
+  }
+};
+
+}  // namespace
+
+const StepFamily& wide_selections() {
+  static const WideSelectFamily family;
+  return family;
+}
+
+}  // namespace lathe::lower
