@@ -1,17 +1,30 @@
-# Install rules, the CMake package and the pkg-config file.
+# Install rules, the CMake package and the pkg-config file. Components are Debian's packages (cmake/package.cmake).
 include(CMakePackageConfigHelpers)
-install(TARGETS lathe lathe_deploy EXPORT MellowLatheTargets
-        LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR})
-install(DIRECTORY include/lathe DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} FILES_MATCHING PATTERN "*.hpp" PATTERN "*.h")
+install(TARGETS lathe EXPORT MellowLatheTargets
+        LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT library NAMELINK_COMPONENT development
+        ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT development)
+install(TARGETS lathe_deploy EXPORT MellowLatheTargets ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR} COMPONENT development)
+install(DIRECTORY include/lathe DESTINATION ${CMAKE_INSTALL_INCLUDEDIR} COMPONENT development FILES_MATCHING PATTERN "*.hpp" PATTERN "*.h")
 if(LATHE_BUILD_TOOL)
-  set_target_properties(lathe_tool PROPERTIES INSTALL_RPATH "$ORIGIN/../${CMAKE_INSTALL_LIBDIR}")
-  install(TARGETS lathe_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR})
-  install(DIRECTORY ${CMAKE_BINARY_DIR}/share/ DESTINATION ${CMAKE_INSTALL_DATADIR})
+  file(RELATIVE_PATH to_library /${CMAKE_INSTALL_BINDIR} /${CMAKE_INSTALL_LIBDIR})
+  set_target_properties(lathe_tool PROPERTIES INSTALL_RPATH "$ORIGIN/${to_library}")
+  install(TARGETS lathe_tool RUNTIME DESTINATION ${CMAKE_INSTALL_BINDIR} COMPONENT tool)
+  install(DIRECTORY ${CMAKE_BINARY_DIR}/share/ DESTINATION ${CMAKE_INSTALL_DATADIR} COMPONENT tool)
 endif()
+install(FILES README.md LICENSE DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT docs)
+install(DIRECTORY docs examples DESTINATION ${CMAKE_INSTALL_DOCDIR} COMPONENT docs PATTERN "decisions" EXCLUDE)
 set(package_dir ${CMAKE_INSTALL_LIBDIR}/cmake/MellowLathe)
-install(EXPORT MellowLatheTargets NAMESPACE MellowLathe:: DESTINATION ${package_dir})
+install(EXPORT MellowLatheTargets NAMESPACE MellowLathe:: DESTINATION ${package_dir} COMPONENT development)
 configure_package_config_file(cmake/MellowLatheConfig.cmake.in ${CMAKE_BINARY_DIR}/MellowLatheConfig.cmake INSTALL_DESTINATION ${package_dir})
 write_basic_package_version_file(${CMAKE_BINARY_DIR}/MellowLatheConfigVersion.cmake COMPATIBILITY SameMinorVersion)
-install(FILES ${CMAKE_BINARY_DIR}/MellowLatheConfig.cmake ${CMAKE_BINARY_DIR}/MellowLatheConfigVersion.cmake DESTINATION ${package_dir})
+install(FILES ${CMAKE_BINARY_DIR}/MellowLatheConfig.cmake ${CMAKE_BINARY_DIR}/MellowLatheConfigVersion.cmake DESTINATION ${package_dir}
+        COMPONENT development)
+file(RELATIVE_PATH to_prefix /${CMAKE_INSTALL_LIBDIR}/pkgconfig /)
+# A shared library brings what it needs; pkg-config would ask for the headers of all that, too.
+set(pc_requires "")
+if(NOT BUILD_SHARED_LIBS)
+  set(pc_requires "Requires.private: fmt libzip libhwy hwloc re2 libpng libjpeg protobuf-lite sqlite3 cairo")
+endif()
 configure_file(cmake/mellowlathe.pc.in ${CMAKE_BINARY_DIR}/mellowlathe.pc @ONLY)
-install(FILES ${CMAKE_BINARY_DIR}/mellowlathe.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)
+install(FILES ${CMAKE_BINARY_DIR}/mellowlathe.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig COMPONENT development)
+include(cmake/package.cmake)

@@ -292,6 +292,7 @@ TEST_CASE("help has words, manual pages and completion, and says what there is")
   CHECK(has(words.out, "lane: "));
   CHECK_FALSE(has(words.out, "**"));
   CHECK(has(tool("help man parity").out, ".SH OPTIONS"));
+  CHECK(has(tool("help man lathe").out, "\\fBlathe\\-parity\\fR(1)"));
   for (const char* shell : {"bash", "zsh", "fish"}) {
     const Result r = tool(std::string("help completion ") + shell);
     CHECK(r.code == 0);

@@ -73,6 +73,17 @@ std::string man_page(const CLI::App& sub) {
   return out;
 }
 
+// Of the tool itself: its commands, each of which has a page.
+std::string overview_page(CLI::App& root) {
+  std::string out = fmt::format(
+      ".TH \"LATHE\" 1 \"\" \"lathe {}\" \"Mellow Lathe\"\n.SH NAME\nlathe \\- {}\n.SH SYNOPSIS\n.B lathe "
+      "\\fIcommand\\fR\n[\\fIoptions\\fR]\n.SH COMMANDS\n",
+      LATHE_VERSION, roff(root.get_description()));
+  for (const CLI::App* sub : commands_of(root))
+    out += fmt::format(".TP\n\\fB{}\\fR(1)\n{}\n", roff("lathe-" + sub->get_name()), roff(sub->get_description()));
+  return out + ".SH EXIT STATUS\n0 good; 1 the check failed; 2 wrong usage; 3 the model or the data is at fault; 4 resources.\n";
+}
+
 std::string quoted_for_shell(const std::string& text) {
   std::string out = "'";
   for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c == '\n' ? ' ' : c);
@@ -277,7 +288,8 @@ std::string help_text(CLI::App& root, const std::vector<std::string>& topic) {
   if (topic.empty()) return root.help();
   if (topic[0] == "words") return words_text();
   if (topic[0] == "man") {
-    if (topic.size() != 2) throw UsageError("help man: expected one command's name");
+    if (topic.size() != 2) throw UsageError("help man: expected one command's name, or lathe");
+    if (topic[1] == "lathe") return overview_page(root);
     return man_page(command(topic[1]));
   }
   if (topic[0] == "completion") {

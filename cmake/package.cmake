@@ -1,0 +1,67 @@
+# Debian packages: cpack --config build/release/CPackConfig.cmake (scripts/package does that, and tries them in a root of their own).
+set(CPACK_GENERATOR DEB)
+set(CPACK_PACKAGE_NAME mellowlathe)
+set(CPACK_PACKAGE_VENDOR "Mellow Lathe")
+set(CPACK_PACKAGE_CONTACT "Mellow Lathe founders <founders@mellow-lathe.org>")
+set(CPACK_PACKAGING_INSTALL_PREFIX /usr)
+set(CPACK_STRIP_FILES ON)
+set(CPACK_DEB_COMPONENT_INSTALL ON)
+set(CPACK_DEBIAN_FILE_NAME DEB-DEFAULT)
+set(CPACK_DEBIAN_PACKAGE_RELEASE 1)
+set(CPACK_DEBIAN_PACKAGE_PRIORITY optional)
+set(CPACK_DEBIAN_PACKAGE_CONTROL_STRICT_PERMISSION ON)
+# Directories are as everywhere else, whatever the umask of who builds.
+set(CPACK_INSTALL_DEFAULT_DIRECTORY_PERMISSIONS OWNER_READ OWNER_WRITE OWNER_EXECUTE GROUP_READ GROUP_EXECUTE WORLD_READ WORLD_EXECUTE)
+set(packages library development tool docs)
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_NAME libmellowlathe${PROJECT_VERSION_MAJOR})
+set(this_library "${CPACK_DEBIAN_LIBRARY_PACKAGE_NAME} (= ${PROJECT_VERSION}-1)")
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_SECTION libs)
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_SHLIBDEPS ON)
+set(CPACK_DEBIAN_PACKAGE_GENERATE_SHLIBS ON)
+set(CPACK_DEBIAN_LIBRARY_PACKAGE_CONTROL_EXTRA ${CMAKE_BINARY_DIR}/debian/triggers)
+file(WRITE ${CMAKE_BINARY_DIR}/debian/triggers "activate-noawait ldconfig\n")
+set(CPACK_DEBIAN_LIBRARY_DESCRIPTION "runs exported graph models on CPUs (library)
+ Loads models in the open ONNX format, fuses their operators, schedules kernels
+ on CPU threads, checks the numbers against reference outputs and measures
+ latency and throughput.")
+set(CPACK_DEBIAN_DEVELOPMENT_PACKAGE_NAME libmellowlathe-dev)
+set(CPACK_DEBIAN_DEVELOPMENT_PACKAGE_SECTION libdevel)
+set(CPACK_DEBIAN_DEVELOPMENT_PACKAGE_DEPENDS "${this_library}, libfmt-dev, libhwy-dev, libre2-dev, pkg-config")
+set(CPACK_DEBIAN_DEVELOPMENT_DESCRIPTION "runs exported graph models on CPUs (headers and static library)
+ Headers, the CMake package MellowLathe, the pkg-config file mellowlathe, and
+ the static library of deployment, which runs program archives alone.")
+set(CPACK_DEBIAN_TOOL_PACKAGE_NAME mellow-lathe)
+set(CPACK_DEBIAN_TOOL_PACKAGE_SECTION science)
+set(CPACK_DEBIAN_TOOL_PACKAGE_SHLIBDEPS ON)
+set(CPACK_DEBIAN_TOOL_PACKAGE_DEPENDS "${this_library}")
+set(CPACK_DEBIAN_TOOL_PACKAGE_RECOMMENDS "gnuplot-nox | gnuplot, graphviz")
+set(CPACK_DEBIAN_TOOL_DESCRIPTION "runs, checks, times and ships exported graph models on CPUs
+ The command-line tool lathe: what a model is and what the compiler made of it,
+ parity with reference outputs, speed as a share of what the machine can do,
+ narrower numbers, labelled data, archives to ship.")
+set(CPACK_DEBIAN_DOCS_PACKAGE_NAME mellow-lathe-doc)
+set(CPACK_DEBIAN_DOCS_PACKAGE_SECTION doc)
+set(CPACK_DEBIAN_DOCS_PACKAGE_ARCHITECTURE all)
+set(CPACK_DEBIAN_DOCS_DESCRIPTION "runs exported graph models on CPUs (documentation)
+ Guides and example programs of Mellow Lathe.")
+if(LATHE_BUILD_PYTHON)
+  list(APPEND packages python)
+  set(CPACK_DEBIAN_PYTHON_PACKAGE_NAME python3-mellowlathe)
+  set(CPACK_DEBIAN_PYTHON_PACKAGE_SECTION python)
+  set(CPACK_DEBIAN_PYTHON_PACKAGE_SHLIBDEPS ON)
+  set(CPACK_DEBIAN_PYTHON_PACKAGE_DEPENDS "${this_library}, python3 (>= ${Python_VERSION_MAJOR}.${Python_VERSION_MINOR}), python3 (<< ${Python_VERSION_MAJOR}.${PYTHON_AFTER}), python3-numpy")
+  set(CPACK_DEBIAN_PYTHON_DESCRIPTION "runs exported graph models on CPUs (Python module)
+ The module lathe: numpy arrays in and out of compiled models without copies.")
+endif()
+# The library lies beside the others while their dependencies are read.
+set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS_PRIVATE_DIRS ${CMAKE_BINARY_DIR}/lib)
+
+# What packages have and other installations do not: a copyright notice and a changelog each, pages compressed, no search path.
+foreach(component IN LISTS packages)
+  string(TOUPPER ${component} upper)
+  set(name ${CPACK_DEBIAN_${upper}_PACKAGE_NAME})
+  install(CODE "set(LATHE_PACKAGE ${name})\nset(LATHE_VERSION ${PROJECT_VERSION})\ninclude(\"${CMAKE_SOURCE_DIR}/cmake/debian_files.cmake\")"
+          COMPONENT ${component})
+endforeach()
+set(CPACK_COMPONENTS_ALL ${packages})
+include(CPack)
