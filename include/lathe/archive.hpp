@@ -2,7 +2,9 @@
 // described in docs/archive.md.
 #pragma once
 
+#include <cstddef>
 #include <filesystem>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -32,6 +34,9 @@ struct LoadProgramOptions {
 // Throws Error: format when it is no archive, of another version, damaged or cut short; unsupported when it needs an instruction set this
 // machine does not have and does not carry its graph.
 Program load_program(const std::filesystem::path& path, const LoadProgramOptions& options = {});
+// The same from memory, which must stay as it is for as long as the Program, its lanes or their results live; aligned to 64 bytes it is
+// used where it is, else copied. No file is touched. Errors call it `name`.
+Program load_program(std::span<const std::byte> archive, const LoadProgramOptions& options = {}, const std::string& name = "the archive");
 
 // Whether the file begins as an archive does.
 bool is_program_archive(const std::filesystem::path& path);

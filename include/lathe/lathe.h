@@ -5,6 +5,7 @@
 #ifndef LATHE_LATHE_H
 #define LATHE_LATHE_H
 
+#include <stddef.h>
 #include <stdint.h>
 
 #ifdef __cplusplus
@@ -52,13 +53,23 @@ typedef struct lathe_tensor {
   void* data;          /* null in descriptions */
 } lathe_tensor;
 
+/* What this header is of; what is linked says lathe_version(). */
+#define LATHE_INTERFACE_MAJOR 0
+#define LATHE_INTERFACE_MINOR 1
+
 /* "0.1.0". */
 const char* lathe_version(void);
+/* LATHE_OK when the library has all that a program built against this header needs: lathe_check_version(LATHE_INTERFACE_MAJOR,
+ * LATHE_INTERFACE_MINOR). Else LATHE_UNSUPPORTED: it is older, or of another major version (before 1: another minor one). */
+lathe_status lathe_check_version(int32_t major, int32_t minor);
 /* What went wrong in this thread's last call that did not return LATHE_OK; never null, valid until the thread's next failure. */
 const char* lathe_error_text(void);
 
 /* Maps a program archive. threads 0: as it was compiled. On failure *program is null. */
 lathe_status lathe_load_archive(const char* path, int32_t threads, lathe_program** program);
+/* The same from memory, which must stay as it is until the program and its lanes are freed; aligned to 64 bytes it is used where it is,
+ * else copied. No file is touched. */
+lathe_status lathe_load_archive_from(const void* archive, size_t bytes, int32_t threads, lathe_program** program);
 /* Loads and compiles an ONNX file; open dims stay open. Not in the library of deployment. */
 lathe_status lathe_compile_model(const char* path, int32_t threads, lathe_program** program);
 /* The same with states that lanes keep: outputs that are inputs of the next run, by names, like "present.*=past.*" (several by commas), or
@@ -80,6 +91,18 @@ lathe_status lathe_lane_new(const lathe_program* program, int32_t threads, lathe
 void lathe_lane_free(lathe_lane* lane);
 /* Runs on `count` inputs in the program's order, which are read where they are. An output of the run before may be fed again. */
 lathe_status lathe_lane_run(lathe_lane* lane, const lathe_tensor* inputs, int32_t count);
+/* How far a run is: steps done, and the share of the time that they are by estimate. Anything but 0 ends the run: LATHE_CANCELLED. */
+typedef int (*lathe_progress)(void* context, size_t step, size_t steps, double share);
+/* Grows at its end: `size` is sizeof(lathe_run_options) of whoever fills it in; what is not told is 0. */
+typedef struct lathe_run_options {
+  size_t size;
+  double limit_seconds; /* the run may take; 0: no limit. LATHE_CANCELLED */
+  lathe_progress progress;
+  void* context; /* of progress */
+} lathe_run_options;
+lathe_status lathe_lane_run_with(lathe_lane* lane, const lathe_tensor* inputs, int32_t count, const lathe_run_options* options);
+/* Ends the run that the lane is at, from any thread; nothing when it is at none. The lane stays good. */
+void lathe_lane_cancel(lathe_lane* lane);
 /* An output of the last run; its memory is the lane's and valid until the next run (or, when fed again, until that run is done). */
 lathe_status lathe_lane_output(const lathe_lane* lane, int32_t index, lathe_tensor* output);
 /* From the next run on, this output is written to the caller's memory, of exactly that type and shape. */
@@ -95,6 +118,11 @@ lathe_status lathe_lane_rewind(lathe_lane* lane, int64_t n);
 lathe_status lathe_lane_keep_last(lathe_lane* lane, int64_t n);
 /* `to`, a lane of the same program, goes on from where `from` is; a copy. */
 lathe_status lathe_lane_fork(const lathe_lane* from, lathe_lane* to);
+/* What a lane has kept, to go back to as often as wanted, in any lane of the program. On failure *state is null. */
+typedef struct lathe_state lathe_state;
+lathe_status lathe_lane_save(const lathe_lane* lane, lathe_state** state);
+lathe_status lathe_lane_restore(lathe_lane* lane, const lathe_state* state);
+void lathe_state_free(lathe_state* state);
 
 #ifdef __cplusplus
 }

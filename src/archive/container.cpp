@@ -77,6 +77,26 @@ IndexReader IndexReader::part() {
   return {bytes_.subspan(at_ - n, n), name_};
 }
 
+namespace {
+
+// What the header says against how long the whole is; "" when it fits.
+std::string fault_of(const Header& h, size_t got, uint64_t size) {
+  if (got < 8 || std::string_view(h.magic, sizeof h.magic) != kMagic) return "is no program archive; 'lathe ship' makes one from a model";
+  if (got < sizeof h) return "is cut short: its header is not whole";
+  if (h.version != kVersion)
+    return fmt::format("is an archive of format {}, this version reads format {}; ship the model again with this version", h.version,
+                       kVersion);
+  if (sum_of(&h, offsetof(Header, sum)) != h.sum || h.header_bytes != kHeaderBytes)
+    return "is damaged: its header does not match its checksum";
+  if (size != h.file_bytes) return fmt::format("is {} bytes long, its header says {}: it is cut short or was changed", size, h.file_bytes);
+  if (h.index_offset < kHeaderBytes || h.index_offset > size || h.index_bytes > size - h.index_offset ||
+      size - h.index_offset - h.index_bytes < kAlignment)
+    return "is damaged: its index does not lie in it";
+  return "";
+}
+
+}  // namespace
+
 Mapping::Mapping(const std::filesystem::path& path, bool verify) : name_(path.string()) {
   const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
   if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", name_, std::strerror(errno));
@@ -89,35 +109,52 @@ Mapping::Mapping(const std::filesystem::path& path, bool verify) : name_(path.st
     fail(Category::format, "{}: {}", name_, what);
   };
   if (!regular) refuse("is no regular file, so it cannot be mapped");
-  if (got < 8 || std::string_view(h.magic, sizeof h.magic) != kMagic) refuse("is no program archive; 'lathe ship' makes one from a model");
-  if (got < static_cast<ssize_t>(sizeof h)) refuse("is cut short: its header is not whole");
-  if (h.version != kVersion)
-    refuse(fmt::format("is an archive of format {}, this version reads format {}; ship the model again with this version", h.version,
-                       kVersion));
-  if (sum_of(&h, offsetof(Header, sum)) != h.sum || h.header_bytes != kHeaderBytes)
-    refuse("is damaged: its header does not match its checksum");
   const auto size = static_cast<uint64_t>(info.st_size);
-  if (size != h.file_bytes) refuse(fmt::format("is {} bytes long, its header says {}: it is cut short or was changed", size, h.file_bytes));
-  if (h.index_offset < kHeaderBytes || h.index_offset > size || h.index_bytes > size - h.index_offset ||
-      size - h.index_offset - h.index_bytes < kAlignment)
-    refuse("is damaged: its index does not lie in it");
+  if (const std::string fault = fault_of(h, static_cast<size_t>(std::max<ssize_t>(0, got)), size); !fault.empty()) refuse(fault);
   // Verifying reads all of it: asked for in one go.
   void* at = ::mmap(nullptr, size, PROT_READ, MAP_SHARED | (verify ? MAP_POPULATE : 0), fd, 0);
   if (at == MAP_FAILED) refuse(fmt::format("cannot be mapped: {}", std::strerror(errno)));
   ::close(fd);
-  base_ = static_cast<std::byte*>(at);
+  base_ = static_cast<const std::byte*>(at);
   bytes_ = size;
-  blobs_end_ = h.index_offset;
-  index_ = {base_ + h.index_offset, static_cast<size_t>(h.index_bytes)};
-  const bool index_good = sum_of(index_.data(), index_.size()) == h.index_sum;
-  if (!index_good || (verify && sum_of(base_ + kHeaderBytes, blobs_end_ - kHeaderBytes) != h.blobs_sum)) {
-    ::munmap(base_, bytes_);
-    fail(Category::format, "{}: is damaged: its {} do not match their checksum; ship the model again", name_,
-         index_good ? "weights" : "steps");
+  mapped_ = true;
+  try {
+    examine(verify);
+  } catch (...) {
+    ::munmap(at, bytes_);
+    throw;
   }
 }
 
-Mapping::~Mapping() { ::munmap(base_, bytes_); }
+Mapping::Mapping(std::span<const std::byte> memory, std::string name, bool verify) : name_(std::move(name)) {
+  Header h{};
+  if (!memory.empty()) std::memcpy(&h, memory.data(), std::min(memory.size(), sizeof h));
+  if (const std::string fault = fault_of(h, memory.size(), memory.size()); !fault.empty()) fail(Category::format, "{}: {}", name_, fault);
+  base_ = memory.data();
+  bytes_ = memory.size();
+  if (reinterpret_cast<uintptr_t>(base_) % kAlignment != 0) {
+    const auto copy = allocate_aligned(bytes_);
+    std::memcpy(copy.get(), memory.data(), bytes_);
+    owned_ = copy;
+    base_ = copy.get();
+  }
+  examine(verify);
+}
+
+void Mapping::examine(bool verify) {
+  Header h;
+  std::memcpy(&h, base_, sizeof h);
+  blobs_end_ = h.index_offset;
+  index_ = {base_ + h.index_offset, static_cast<size_t>(h.index_bytes)};
+  const bool index_good = sum_of(index_.data(), index_.size()) == h.index_sum;
+  if (!index_good || (verify && sum_of(base_ + kHeaderBytes, blobs_end_ - kHeaderBytes) != h.blobs_sum))
+    fail(Category::format, "{}: is damaged: its {} do not match their checksum; ship the model again", name_,
+         index_good ? "weights" : "steps");
+}
+
+Mapping::~Mapping() {
+  if (mapped_) ::munmap(const_cast<std::byte*>(base_), bytes_);
+}
 
 const std::byte* Mapping::at(const Blob& b) const {
   if (b.offset < kHeaderBytes || b.offset % kAlignment != 0 || b.offset > blobs_end_ || b.bytes > blobs_end_ - b.offset)

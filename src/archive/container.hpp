@@ -48,6 +48,8 @@ class Mapping {
  public:
   // `verify`: the blobs' sum too, which reads the whole file. Throws Error (format), naming the file and what does not fit.
   Mapping(const std::filesystem::path& path, bool verify);
+  // The same of an archive in the caller's memory, which stays as it is meanwhile; copied when it is not aligned. No file is touched.
+  Mapping(std::span<const std::byte> memory, std::string name, bool verify);
   ~Mapping();
   Mapping(const Mapping&) = delete;
   Mapping& operator=(const Mapping&) = delete;
@@ -59,8 +61,13 @@ class Mapping {
   size_t bytes() const { return bytes_; }
 
  private:
+  // Finds the index; throws when what the sums cover does not match them.
+  void examine(bool verify);
+
   std::string name_;
-  std::byte* base_ = nullptr;
+  std::shared_ptr<const std::byte> owned_;  // the copy, where there is one
+  bool mapped_ = false;
+  const std::byte* base_ = nullptr;
   size_t bytes_ = 0, blobs_end_ = 0;
   std::span<const std::byte> index_;
 };

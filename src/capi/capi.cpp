@@ -1,5 +1,7 @@
 // The C interface over Program and Lane.
 #include <algorithm>
+#include <cstring>
+#include <mutex>
 
 #include "base/fail.hpp"
 #include "capi/guard.hpp"
@@ -89,15 +91,72 @@ lathe_program::lathe_program(lathe::Program p)
     : program(std::move(p)), input_dims(dims_of(program.inputs())), output_dims(dims_of(program.outputs())) {}
 
 struct lathe_lane {
+  explicit lathe_lane(lathe::Lane l) : lane(std::move(l)) {}
+
   lathe::Lane lane;
   std::vector<lathe::Tensor> inputs;
   std::optional<lathe::Outputs> outputs;
+  std::mutex lock;        // over what follows
+  bool running = false;   // so that there is something to stop
+  std::stop_source stop;  // of the run under way; the same for the next one unless it was asked for
 };
+
+struct lathe_state {
+  lathe::SavedState saved;
+};
+
+namespace {
+
+// A run that other threads may end.
+class UnderWay {
+ public:
+  explicit UnderWay(lathe_lane& lane) : lane_(lane) {
+    const std::lock_guard hold(lane_.lock);
+    if (lane_.stop.stop_requested()) lane_.stop = std::stop_source();
+    lane_.running = true;
+  }
+  ~UnderWay() {
+    const std::lock_guard hold(lane_.lock);
+    lane_.running = false;
+  }
+  UnderWay(const UnderWay&) = delete;
+  UnderWay& operator=(const UnderWay&) = delete;
+  std::stop_source& stop() { return lane_.stop; }
+
+ private:
+  lathe_lane& lane_;
+};
+
+lathe::RunOptions run_options(const lathe_run_options& given, std::stop_source& stop) {
+  lathe_run_options o{};
+  if (given.size < sizeof(size_t)) lathe::fail(lathe::Category::value, "the run's options do not say how large they are");
+  std::memcpy(&o, &given, std::min(given.size, sizeof o));
+  lathe::RunOptions options;
+  if (!(o.limit_seconds >= 0 && o.limit_seconds < 1e9))
+    lathe::fail(lathe::Category::value, "the run's limit is {} s, expected seconds, or 0 for none", o.limit_seconds);
+  options.limit = std::chrono::nanoseconds(static_cast<int64_t>(o.limit_seconds * 1e9));
+  if (o.progress)
+    options.progress = [o, &stop](size_t step, size_t steps, double share) {
+      if (o.progress(o.context, step, steps, share) != 0) stop.request_stop();
+    };
+  return options;
+}
+
+}  // namespace
 
 extern "C" {
 
 const char* lathe_version(void) { return LATHE_VERSION; }
 const char* lathe_error_text(void) { return last_error.c_str(); }
+
+lathe_status lathe_check_version(int32_t major, int32_t minor) {
+  return guarded([&] {
+    const bool fits = major == LATHE_INTERFACE_MAJOR && (major == 0 ? minor == LATHE_INTERFACE_MINOR : minor <= LATHE_INTERFACE_MINOR);
+    if (!fits)
+      lathe::fail(lathe::Category::unsupported, "the library is of version {}, the program was built against {}.{}", LATHE_VERSION, major,
+                  minor);
+  });
+}
 
 lathe_status lathe_load_archive(const char* path, int32_t threads, lathe_program** program) {
   return guarded([&] {
@@ -105,6 +164,15 @@ lathe_status lathe_load_archive(const char* path, int32_t threads, lathe_program
     *program = nullptr;
     there(path, "the path");
     *program = new lathe_program(lathe::load_program(path, {.threads = threads}));
+  });
+}
+
+lathe_status lathe_load_archive_from(const void* archive, size_t bytes, int32_t threads, lathe_program** program) {
+  return guarded([&] {
+    there(program, "where the program goes");
+    *program = nullptr;
+    there(archive, "the archive");
+    *program = new lathe_program(lathe::load_program(std::span(static_cast<const std::byte*>(archive), bytes), {.threads = threads}));
   });
 }
 
@@ -137,15 +205,24 @@ lathe_status lathe_lane_new(const lathe_program* program, int32_t threads, lathe
     there(lane, "where the lane goes");
     *lane = nullptr;
     there(program, "the program");
-    *lane = new lathe_lane{lathe::Lane(program->program, threads), {}, {}};
+    *lane = new lathe_lane(lathe::Lane(program->program, threads));
   });
 }
 
 void lathe_lane_free(lathe_lane* lane) { delete lane; }
 
 lathe_status lathe_lane_run(lathe_lane* lane, const lathe_tensor* inputs, int32_t count) {
+  const lathe_run_options none{sizeof none, 0, nullptr, nullptr};
+  return lathe_lane_run_with(lane, inputs, count, &none);
+}
+
+lathe_status lathe_lane_run_with(lathe_lane* lane, const lathe_tensor* inputs, int32_t count, const lathe_run_options* given) {
   return guarded([&] {
     there(lane, "the lane");
+    there(given, "the run's options");
+    UnderWay run(*lane);
+    lathe::RunOptions options = run_options(*given, run.stop());
+    options.stop = run.stop().get_token();
     if (count > 0) there(inputs, "the inputs");
     lane->inputs.clear();
     for (int32_t i = 0; i < count; ++i) lane->inputs.push_back(borrowed(inputs[i], "input", i));
@@ -154,9 +231,15 @@ lathe_status lathe_lane_run(lathe_lane* lane, const lathe_tensor* inputs, int32_
     const bool kept = lane->outputs &&
                       std::ranges::any_of(lane->lane.program().outputs(), [](const lathe::Port& p) { return !lathe::known_shape(p.dims); });
     if (!kept) lane->outputs.reset();
-    lathe::Outputs made = lane->lane.run(std::span<const lathe::Tensor>(lane->inputs));
+    lathe::Outputs made = lane->lane.run(std::span<const lathe::Tensor>(lane->inputs), options);
     lane->outputs.emplace(std::move(made));
   });
+}
+
+void lathe_lane_cancel(lathe_lane* lane) {
+  if (lane == nullptr) return;
+  const std::lock_guard hold(lane->lock);
+  if (lane->running) lane->stop.request_stop();
 }
 
 lathe_status lathe_lane_output(const lathe_lane* lane, int32_t index, lathe_tensor* output) {
@@ -215,5 +298,24 @@ lathe_status lathe_lane_fork(const lathe_lane* from, lathe_lane* to) {
     to->lane.restore_state(from->lane.save_state());
   });
 }
+
+lathe_status lathe_lane_save(const lathe_lane* lane, lathe_state** state) {
+  return guarded([&] {
+    there(state, "where the state goes");
+    *state = nullptr;
+    there(lane, "the lane");
+    *state = new lathe_state{lane->lane.save_state()};
+  });
+}
+
+lathe_status lathe_lane_restore(lathe_lane* lane, const lathe_state* state) {
+  return guarded([&] {
+    there(lane, "the lane");
+    there(state, "the state");
+    lane->lane.restore_state(state->saved);
+  });
+}
+
+void lathe_state_free(lathe_state* state) { delete state; }
 
 }  // extern "C"

@@ -22,6 +22,8 @@ namespace lathe::kernels::HWY_NAMESPACE {
 // Register tile: rows x (vectors of columns). Accumulators, the B vectors and one broadcast must fit the registers.
 #if HWY_TARGET == HWY_AVX3
 inline constexpr int kRows = 14, kVectors = 2;
+#elif HWY_TARGET == HWY_NEON
+inline constexpr int kRows = 6, kVectors = 4;
 #elif HWY_TARGET == HWY_SCALAR
 inline constexpr int kRows = 4, kVectors = 4;
 #else

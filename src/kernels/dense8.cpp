@@ -25,6 +25,8 @@ using VI = hn::Vec<I32>;
 inline constexpr int kRows8 = 14, kVectors8 = 2;
 #elif HWY_TARGET == HWY_SCALAR
 inline constexpr int kRows8 = 4, kVectors8 = 4;
+#elif HWY_TARGET == HWY_NEON
+inline constexpr int kRows8 = 8, kVectors8 = 2;
 #else
 inline constexpr int kRows8 = 6, kVectors8 = 2;
 #endif
@@ -34,6 +36,10 @@ inline constexpr int64_t kWidth8 = kVectors8 * kLanes8;
 // Rows of A stand side by side, in groups of 32 bits; an odd number of lines apart.
 inline constexpr int64_t kMostGroups = 512, kNearGroups = kMostGroups + 16;
 inline constexpr int64_t kMostTaps8 = 64, kMostPanels8 = 16;
+
+// Groups of four bytes of A are unsigned for x86's instruction and signed for ARM's; those of B are signed. Bytes of the other kind are
+// moved by 128, and their zero point with them.
+inline constexpr bool kSignedGroups = HWY_TARGET == HWY_NEON;
 
 // sum + the products of the group at `a` with each lane's group in `b`, added up.
 template <bool kBytes>
@@ -50,6 +56,14 @@ HWY_INLINE VI add_products(VI sum, const int32_t* a, VI b) {
   return hn::Add(sum, VI{_mm256_madd_epi16(_mm256_set1_epi32(*a), b.raw)});
 #elif HWY_TARGET == HWY_SSE4
   return hn::Add(sum, VI{_mm_madd_epi16(_mm_set1_epi32(*a), b.raw)});
+#elif HWY_TARGET == HWY_NEON
+  if constexpr (kBytes) {
+    int32x4_t s = sum.raw;
+    asm(".arch_extension dotprod\n\tsdot %0.4s, %1.16b, %2.16b" : "+w"(s) : "w"(vdupq_n_s32(*a)), "w"(b.raw));
+    return VI(s);
+  }
+  const int16x8_t x = vreinterpretq_s16_s32(vdupq_n_s32(*a)), y = vreinterpretq_s16_s32(b.raw);
+  return hn::Add(sum, VI(vpaddq_s32(vmull_s16(vget_low_s16(x), vget_low_s16(y)), vmull_high_s16(x, y))));
 #else
   const int32_t x = *a, y = hn::GetLane(b);
   const auto half = [](int32_t v, int i) { return static_cast<int32_t>(static_cast<int16_t>(static_cast<uint32_t>(v) >> (16 * i))); };
@@ -99,7 +113,7 @@ constexpr std::array<std::array<Micro8, kRows8 + 1>, sizeof...(V) + 1> micro_tab
 }
 // By vectors of columns, then rows.
 inline constexpr auto kPairs8 = micro_table8<false>(std::make_integer_sequence<int, kVectors8>());
-#if HWY_TARGET == HWY_AVX3
+#if HWY_TARGET == HWY_AVX3 || HWY_TARGET == HWY_NEON
 inline constexpr auto kBytes8 = micro_table8<true>(std::make_integer_sequence<int, kVectors8>());
 #else
 inline constexpr auto kBytes8 = kPairs8;
@@ -164,8 +178,8 @@ inline constexpr std::array<std::array<InPlace8, kRows8 + 1>, kVectors8 + 1> kIn
     in_place_row8<2>(std::make_integer_sequence<int, kRows8>())};
 #endif
 
-// One row's part of K, from `skip` elements of its first run on, `count` of them, as groups; the last group is filled up with zeros. Signed
-// bytes become unsigned ones 128 higher when they are grouped as bytes. Returns their sum as they are written, when it is asked for.
+// One row's part of K, from `skip` elements of its first run on, `count` of them, as groups; the last group is filled up with zeros. Bytes
+// grouped as bytes become of the kind that kSignedGroups says. Returns their sum as they are written, when it is asked for.
 int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t skip, int64_t count, bool bytes, bool is_signed,
                 bool summed, int32_t* to) {
   int32_t sum = 0;
@@ -173,7 +187,8 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
     auto* out = reinterpret_cast<uint8_t*>(to);
     const hn::ScalableTag<uint8_t> d8;
     const int64_t lanes = hn::Lanes(d8);
-    const auto flip = hn::Set(d8, is_signed ? 0x80 : 0);
+    const uint8_t flip_one = is_signed != kSignedGroups ? 0x80 : 0;
+    const auto flip = hn::Set(d8, flip_one);
     int64_t done = 0;
     for (int64_t t = 0, at = skip; done < count; ++t, at = 0) {
       const uint8_t* in = runs[t * stride] + at;
@@ -184,12 +199,12 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
       // What is stored past the end is written over, or not read: there is room for a vector behind the row.
       if (i < n) hn::StoreU(hn::Xor(hn::MaskedLoad(hn::FirstN(d8, static_cast<size_t>(n - i)), d8, in + i), flip), d8, out + done + i);
 #else
-      for (; i < n; ++i) out[done + i] = static_cast<uint8_t>(in[i] ^ (is_signed ? 0x80 : 0));
+      for (; i < n; ++i) out[done + i] = static_cast<uint8_t>(in[i] ^ flip_one);
 #endif
       done += n;
     }
     for (int64_t i = count; i % 4 != 0; ++i) out[i] = 0;
-    for (int64_t i = 0; summed && i < count; ++i) sum += out[i];
+    for (int64_t i = 0; summed && i < count; ++i) sum += kSignedGroups ? static_cast<int8_t>(out[i]) : out[i];
     return sum;
   }
   auto* out = reinterpret_cast<int16_t*>(to);
@@ -433,7 +448,7 @@ void Dense8Here(const Dense8Arguments& g) {
   const int64_t each = bytes ? 4 : 2, groups = (b.k + each - 1) / each;
   const int64_t pieces = std::max<int64_t>(1, (groups + kMostGroups - 1) / kMostGroups), part = (groups + pieces - 1) / pieces;
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
-  const int32_t a_zero = g.a_zero + (bytes && g.a_signed ? 128 : 0);
+  const int32_t a_zero = g.a_zero + (!bytes || g.a_signed == kSignedGroups ? 0 : kSignedGroups ? -128 : 128);
 #if HWY_TARGET == HWY_AVX3
   if (few_columns8(g, a_zero, run)) return;
   if (g.in_place) return dense8_in_place(g, run);
@@ -504,7 +519,8 @@ namespace lathe::kernels {
 Dense8 dense8(Isa isa) { return LATHE_SELECT(isa, Dense8Here); }
 int64_t panel_width8(Isa isa) { return LATHE_SELECT(isa, Width8Here)(); }
 int max_rows8(Isa isa) { return LATHE_SELECT(isa, Rows8Here)(); }
-Grouping grouping8(Isa isa) { return isa == Isa::avx512 && has_int8_dot() ? Grouping::bytes : Grouping::pairs; }
+Grouping grouping8(Isa isa) { return (isa == Isa::avx512 || isa == Isa::neon) && has_int8_dot() ? Grouping::bytes : Grouping::pairs; }
+bool reads_in_place8(Isa isa) { return isa == Isa::avx512 && has_int8_dot(); }
 
 namespace {
 int64_t group_size8(Isa isa) { return grouping8(isa) == Grouping::bytes ? 4 : 2; }

@@ -12,10 +12,12 @@
 
 namespace lathe::kernels {
 
-// How k is grouped in 32 bits: four bytes where there is an instruction that multiplies them and adds up (AVX-512 VNNI), else two
-// 16-bit numbers.
+// How k is grouped in 32 bits: four bytes where there is an instruction that multiplies them and adds up (AVX-512 VNNI, ARM's dot
+// product), else two 16-bit numbers.
 enum class Grouping { bytes, pairs };
 Grouping grouping8(Isa isa);
+// Whether Dense8Arguments::in_place is there for this instruction set.
+bool reads_in_place8(Isa isa);
 
 // B packed, where somebody else keeps it: groups, then sums and zero points by column.
 struct PackedBytes {

@@ -15,7 +15,7 @@ namespace lathe::kernels::HWY_NAMESPACE {
 using U32 = hn::RebindToUnsigned<F32>;
 using VU = hn::Vec<U32>;
 
-inline constexpr bool kHasF16 = HWY_TARGET == HWY_AVX2 || HWY_TARGET == HWY_AVX3;
+inline constexpr bool kHasF16 = HWY_TARGET == HWY_AVX2 || HWY_TARGET == HWY_AVX3 || HWY_TARGET == HWY_NEON;
 
 HWY_INLINE VF from_bf16(VU bits) { return hn::BitCast(F32(), hn::ShiftLeft<16>(bits)); }
 HWY_INLINE VU to_bf16(VF x) {

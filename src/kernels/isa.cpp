@@ -9,12 +9,13 @@ std::string_view name(Isa isa) {
     case Isa::avx512: return "avx512";
     case Isa::avx2: return "avx2";
     case Isa::sse4: return "sse4";
+    case Isa::neon: return "neon";
     default: return "scalar";
   }
 }
 
 std::optional<Isa> parse_isa(std::string_view text) {
-  for (Isa isa : {Isa::scalar, Isa::sse4, Isa::avx2, Isa::avx512}) {
+  for (Isa isa : {Isa::scalar, Isa::sse4, Isa::avx2, Isa::avx512, Isa::neon}) {
     if (text == name(isa)) return isa;
   }
   return std::nullopt;
@@ -27,6 +28,10 @@ const std::vector<Isa>& available() {
     if (have & HWY_SSE4) out.push_back(Isa::sse4);
     if (have & HWY_AVX2) out.push_back(Isa::avx2);
     if (have & HWY_AVX3) out.push_back(Isa::avx512);
+#if HWY_ARCH_ARM_A64
+    // Every one has it. (Highway asks for encryption too, which small boards lack and no kernel uses.)
+    out.push_back(Isa::neon);
+#endif
     return out;
   }();
   return list;

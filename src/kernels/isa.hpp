@@ -7,8 +7,8 @@
 
 namespace lathe::kernels {
 
-// In rising order. `scalar` is always there.
-enum class Isa { scalar, sse4, avx2, avx512 };
+// In rising order on each kind of processor. `scalar` is always there.
+enum class Isa { scalar, sse4, avx2, avx512, neon };
 
 std::string_view name(Isa isa);
 std::optional<Isa> parse_isa(std::string_view text);
@@ -19,7 +19,9 @@ inline Isa best() { return available().back(); }
 }  // namespace lathe::kernels
 
 // Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set.
-#ifdef LATHE_TWO_TARGETS  // the thread sanitizer's build
+#if defined(__aarch64__)
+#define LATHE_SELECT(isa, symbol) ((isa) == Isa::neon ? N_NEON::symbol : N_SCALAR::symbol)
+#elif defined(LATHE_TWO_TARGETS)  // the thread sanitizer's build
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::scalar ? N_SCALAR::symbol : N_AVX2::symbol)
 #else
 #define LATHE_SELECT(isa, symbol) \

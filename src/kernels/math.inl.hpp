@@ -44,6 +44,7 @@ using VF = hn::Vec<F32>;
 inline constexpr Isa kHere = HWY_TARGET == HWY_AVX3   ? Isa::avx512
                              : HWY_TARGET == HWY_AVX2 ? Isa::avx2
                              : HWY_TARGET == HWY_SSE4 ? Isa::sse4
+                             : HWY_TARGET == HWY_NEON ? Isa::neon
                                                       : Isa::scalar;
 
 // max and min in which NaN of either side comes through, as the plain path has it. The hardware's give their second operand
@@ -87,6 +88,10 @@ HWY_INLINE void store_part(VF v, float* p, int64_t n) {
 template <int N>
 struct Several {
   VF v[N];
+  // Constructors that the compiler makes up would be for another target.
+  HWY_INLINE Several() {}
+  template <typename... A>
+  requires(sizeof...(A) == N) HWY_INLINE explicit Several(A... a) : v{a...} {}
 };
 inline constexpr int kTogether = HWY_TARGET == HWY_AVX3 ? 4 : 2;  // registers for more there are not
 
@@ -110,7 +115,7 @@ HWY_INLINE auto each_of(F f, A... a) {
   } else {
     return [&]<int... I>(std::integer_sequence<int, I...>) HWY_ATTR {
       const auto one = [&](int i) HWY_ATTR { return f(part(a, i)...); };
-      return Several<n>{{one(I)...}};
+      return Several<n>(one(I)...);
     }
     (std::make_integer_sequence<int, n>());
   }

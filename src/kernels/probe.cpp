@@ -12,6 +12,8 @@
 
 #if HWY_ARCH_X86
 #include <immintrin.h>
+#elif HWY_ARCH_ARM_A64
+#include <sys/auxv.h>
 #endif
 
 HWY_BEFORE_NAMESPACE();
@@ -89,6 +91,28 @@ __attribute__((target("avx512f,avx512vnni"))) static double burn_vnni(int64_t ro
 }
 
 double burn_int8_dot(int64_t rounds, int32_t* sink) { return has_int8_dot() ? burn_vnni(rounds, sink) : 0; }
+#elif HWY_ARCH_ARM_A64
+bool has_int8_dot() {
+  constexpr unsigned long kDotProduct = 1ul << 20;  // HWCAP_ASIMDDP
+  static const bool there = (getauxval(AT_HWCAP) & kDotProduct) != 0;
+  return there;
+}
+bool permutes_bytes() { return false; }
+double burn_int8_dot(int64_t rounds, int32_t* sink) {
+  if (!has_int8_dot()) return 0;
+  constexpr int kChains = 12;
+  int32x4_t acc[kChains];
+  for (int i = 0; i < kChains; ++i) acc[i] = vdupq_n_s32(i + *sink);
+  const int8x16_t a = vdupq_n_s8(3), b = vdupq_n_s8(5);
+  for (int64_t r = 0; r < rounds; ++r) {
+#pragma GCC unroll 12
+    for (int i = 0; i < kChains; ++i) asm(".arch_extension dotprod\n\tsdot %0.4s, %1.16b, %2.16b" : "+w"(acc[i]) : "w"(a), "w"(b));
+  }
+  int32x4_t sum = acc[0];
+  for (int i = 1; i < kChains; ++i) sum = vaddq_s32(sum, acc[i]);
+  *sink = vaddvq_s32(sum);
+  return 2.0 * kChains * 16 * static_cast<double>(rounds);
+}
 #else
 bool has_int8_dot() { return false; }
 bool permutes_bytes() { return false; }

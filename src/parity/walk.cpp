@@ -1,7 +1,6 @@
 // Where a compiled program parts from references: value by value in the order of its steps, then inside the step.
 #include <algorithm>
 #include <cmath>
-#include <ranges>
 
 #include "base/fail.hpp"
 #include "lathe/divergence.hpp"
@@ -265,7 +264,9 @@ class Walker {
       if (all || bad == high) break;
       low = good;
       high = bad + 1;
-      if (std::ranges::all_of(std::views::iota(low, high), [&](size_t i) { return checks_.contains(i); })) break;
+      size_t checked = low;
+      while (checked < high && checks_.contains(checked)) ++checked;
+      if (checked == high) break;
     }
     for (auto& [i, c] : checks_) {
       if (w_.first < 0 && !c.comparison.pass) w_.first = static_cast<int>(w_.values.size());

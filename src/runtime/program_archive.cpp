@@ -394,8 +394,9 @@ void save_program(const Program& program, const std::filesystem::path& path, con
   }
 }
 
-Program load_program(const std::filesystem::path& path, const LoadProgramOptions& options) {
-  const auto mapping = std::make_shared<const archive::Mapping>(path, options.verify);
+namespace {
+
+Program program_of(const std::shared_ptr<const archive::Mapping>& mapping, const LoadProgramOptions& options) {
   IndexReader index(mapping->index(), mapping->name());
   try {
     return Program(read_programs(index, mapping, options));
@@ -403,6 +404,16 @@ Program load_program(const std::filesystem::path& path, const LoadProgramOptions
     if (std::string_view(e.what()).find(mapping->name()) != std::string_view::npos || e.category() == Category::value) throw;
     throw Error(e.category(), fmt::format("{}: {}", mapping->name(), e.what()));
   }
+}
+
+}  // namespace
+
+Program load_program(const std::filesystem::path& path, const LoadProgramOptions& options) {
+  return program_of(std::make_shared<const archive::Mapping>(path, options.verify), options);
+}
+
+Program load_program(std::span<const std::byte> archive, const LoadProgramOptions& options, const std::string& name) {
+  return program_of(std::make_shared<const archive::Mapping>(archive, name, options.verify), options);
 }
 
 ArchiveInfo archive_info(const std::filesystem::path& path) {

@@ -162,7 +162,7 @@ class ByteFamily : public StepFamily {
 
   // Whether rows can be read where they are. Zero points of the weights would need their sums.
   static bool can_stay(const ByteMatch& m, kernels::Isa isa) {
-    if (unit(isa) != 1 || std::ranges::any_of(m.b_zero, [&](int32_t z) { return z != middle(m); })) return false;
+    if (!kernels::reads_in_place8(isa) || std::ranges::any_of(m.b_zero, [&](int32_t z) { return z != middle(m); })) return false;
     if (m.convolves && !is_pointwise(m.window)) return m.window.axes() == 2;
     return !m.a_is_signed && (m.convolves ? m.bs[1] : m.depth) % 4 == 0;
   }
