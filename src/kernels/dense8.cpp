@@ -59,7 +59,7 @@ HWY_INLINE VI add_products(VI sum, const int32_t* a, VI b) {
 #elif HWY_TARGET == HWY_NEON
   if constexpr (kBytes) {
     int32x4_t s = sum.raw;
-    asm(".arch_extension dotprod\n\tsdot %0.4s, %1.16b, %2.16b" : "+w"(s) : "w"(vdupq_n_s32(*a)), "w"(b.raw));
+    asm(".arch armv8.2-a+dotprod\n\tsdot %0.4s, %1.16b, %2.16b" : "+w"(s) : "w"(vdupq_n_s32(*a)), "w"(b.raw));
     return VI(s);
   }
   const int16x8_t x = vreinterpretq_s16_s32(vdupq_n_s32(*a)), y = vreinterpretq_s16_s32(b.raw);

@@ -48,14 +48,15 @@ inline constexpr Isa kHere = HWY_TARGET == HWY_AVX3   ? Isa::avx512
                                                       : Isa::scalar;
 
 // max and min in which NaN of either side comes through, as the plain path has it. The hardware's give their second operand
-// when either is NaN; the scalar target's do not.
+// when either is NaN on x86; the scalar target's do not, and ARM's give the other one.
+inline constexpr bool kSecondIsNan = HWY_TARGET != HWY_SCALAR && HWY_TARGET != HWY_NEON;
 HWY_INLINE VF max_nan(F32, VF a, VF b) {
   const VF y = hn::IfThenElse(hn::IsNaN(a), a, hn::Max(a, b));
-  return HWY_TARGET == HWY_SCALAR ? hn::IfThenElse(hn::IsNaN(b), b, y) : y;
+  return kSecondIsNan ? y : hn::IfThenElse(hn::IsNaN(b), b, y);
 }
 HWY_INLINE VF min_nan(F32, VF a, VF b) {
   const VF y = hn::IfThenElse(hn::IsNaN(a), a, hn::Min(a, b));
-  return HWY_TARGET == HWY_SCALAR ? hn::IfThenElse(hn::IsNaN(b), b, y) : y;
+  return kSecondIsNan ? y : hn::IfThenElse(hn::IsNaN(b), b, y);
 }
 
 // Loads and stores of the first few lanes are an instruction.

@@ -106,7 +106,7 @@ double burn_int8_dot(int64_t rounds, int32_t* sink) {
   const int8x16_t a = vdupq_n_s8(3), b = vdupq_n_s8(5);
   for (int64_t r = 0; r < rounds; ++r) {
 #pragma GCC unroll 12
-    for (int i = 0; i < kChains; ++i) asm(".arch_extension dotprod\n\tsdot %0.4s, %1.16b, %2.16b" : "+w"(acc[i]) : "w"(a), "w"(b));
+    for (int i = 0; i < kChains; ++i) asm(".arch armv8.2-a+dotprod\n\tsdot %0.4s, %1.16b, %2.16b" : "+w"(acc[i]) : "w"(a), "w"(b));
   }
   int32x4_t sum = acc[0];
   for (int i = 1; i < kChains; ++i) sum = vaddq_s32(sum, acc[i]);
