@@ -408,7 +408,15 @@ TEST_CASE("bytes that are combined and become bytes again over random shapes, bi
       return t.b.op("DequantizeLinear", {t.feed(x), step, zero});
     };
     ValueId v = operand("a");
-    if (dice.one_in(2)) v = t.b.op(dice.pick({"Add", "Add", "Sub", "Mul"}), {v, operand("b")});
+    if (dice.one_in(4)) {
+      // Everything behind the first bytes depends on them alone, or (the last sum) does not.
+      const Tensor like = any_bytes(dice, {1});
+      const auto [step, zero] = scaling(like, "i");
+      const ValueId along = t.b.constant("along", floats(dice, {s[2]}));
+      v = t.b.op("DequantizeLinear", {t.b.op("QuantizeLinear", {t.b.op("Add", {v, along}), step, zero}), step, zero});
+      v = t.b.op("Mul", {v, t.b.op("Abs", {t.b.op("Neg", {v})})});
+      if (dice.one_in(3)) v = t.b.op("Add", {v, dice.one_in(2) ? along : t.b.constant("one", Tensor::from<float>({}, {1.5f}))});
+    } else if (dice.one_in(2)) v = t.b.op(dice.pick({"Add", "Add", "Sub", "Mul"}), {v, operand("b")});
     else if (dice.one_in(2)) v = t.b.op(dice.pick({"Neg", "Abs"}), {v});
     if (dice.one_in(3)) v = t.b.op("Relu", {v});
     else if (dice.one_in(3))

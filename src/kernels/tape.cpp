@@ -334,11 +334,20 @@ bool run_on_bytes(const Tape& tape, const TapeOperand* operands, void* out, Tape
     return true;
   }
 #if HWY_TARGET == HWY_AVX3
-  const int from = count >= kWorthTable && permutes_bytes() ? one_byte_operand(tape, operands, out_type) : -1;
+  if (count < kWorthTable || !permutes_bytes()) return false;
+  TapeOperand given[kMaxSlots];
+  if (const TapeParts* parts = tape.parts.get();
+      parts && std::ranges::all_of(parts->operands, [&](uint8_t i) { return operands[i].stride == 0; })) {
+    given[0] = {out, 1, parts->between};
+    for (size_t i = 0; i < parts->operands.size(); ++i) given[i + 1] = operands[parts->operands[i]];
+    RunTapeHere(parts->before, operands, out, parts->between, count);
+    RunTapeHere(parts->after, given, out, out_type, count);
+    return true;
+  }
+  const int from = one_byte_operand(tape, operands, out_type);
   if (from < 0) return false;
   uint8_t all[256], table[256];
   for (int i = 0; i < 256; ++i) all[i] = static_cast<uint8_t>(i);
-  TapeOperand given[kMaxSlots];
   std::copy_n(operands, tape.inputs, given);
   given[from].data = all;
   RunTapeHere(tape, given, table, out_type, 256);

@@ -3,6 +3,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <memory>
 #include <vector>
 
 #include "kernels/isa.hpp"
@@ -83,11 +84,21 @@ struct TapeStep {
   float p = 0, q = 0;  // the op's attributes (alpha and gamma, low and high, ...)
 };
 
+struct TapeParts;
 struct Tape {
   int inputs = 0, slots = 0;
   std::vector<TapeStep> steps;
-  uint8_t result = 0;                // slot of the last step's output
-  TapeType compute = TapeType::f32;  // what slots hold: f32, f64, i32 or i64
+  uint8_t result = 0;                      // slot of the last step's output
+  TapeType compute = TapeType::f32;        // what slots hold: f32, f64, i32 or i64
+  std::shared_ptr<const TapeParts> parts;  // or null
+};
+
+// A tape in two, where all that comes after a step that quantises depends on its bytes and on operands that may be single values: then
+// those 256 bytes are all there is to compute. Operand 0 of `after` is what `before` makes; the others are operands of the tape.
+struct TapeParts {
+  Tape before, after;
+  TapeType between = TapeType::u8;
+  std::vector<uint8_t> operands;
 };
 
 inline constexpr int64_t kStrip = 256;  // elements a slot has room for when all slots are in use

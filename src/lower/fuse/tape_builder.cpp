@@ -144,11 +144,55 @@ class TapeMaker {
     out.tape.inputs = inputs;
     out.tape.slots = slots;
     out.tape.result = out.tape.steps.back().out;
+    out.tape.parts = parts(out.tape);
     out.sources = std::move(sources_);
     return out;
   }
 
  private:
+  // Where the tape can be cut behind bytes, as early as that goes; nothing when too little would come after.
+  std::shared_ptr<const kernels::TapeParts> parts(const kernels::Tape& whole) const {
+    constexpr size_t kFewest = 3;
+    const auto quantises = [](TapeOp op) { return op == TapeOp::quantise_u8 || op == TapeOp::quantise_i8; };
+    for (size_t cut = 0; cut + kFewest < steps_.size(); ++cut) {
+      if (!quantises(steps_[cut].op)) continue;
+      auto p = std::make_shared<kernels::TapeParts>();
+      std::map<int, int> slot{{steps_[cut].out, 0}};
+      bool closed = true;
+      for (size_t s = cut + 1; s < steps_.size(); ++s) {
+        for (int r : steps_[s].in) {
+          if (r < 0 || slot.contains(r)) continue;
+          if (kinds_[r] >= 0) {
+            p->operands.push_back(static_cast<uint8_t>(kinds_[r]));
+            slot[r] = static_cast<int>(p->operands.size());
+          } else if (std::none_of(steps_.begin() + static_cast<ptrdiff_t>(cut) + 1, steps_.begin() + static_cast<ptrdiff_t>(s),
+                                  [&](const Virtual& v) { return v.out == r; })) {
+            closed = false;
+          }
+        }
+      }
+      if (!closed) continue;
+      int slots = static_cast<int>(p->operands.size()) + 1;
+      p->after.inputs = slots;
+      for (size_t s = cut + 1; s < steps_.size(); ++s) {
+        const Virtual& v = steps_[s];
+        const auto at = [&](int r) { return static_cast<uint8_t>(r < 0 ? 0 : slot.at(r)); };
+        const uint8_t a = at(v.in[0]), b = at(v.in[1]), c = at(v.in[2]);
+        slot[v.out] = slots++;
+        p->after.steps.push_back({v.op, at(v.out), a, b, c, v.p, v.q});
+      }
+      if (slots > kernels::kMaxSlots) continue;
+      p->after.slots = slots;
+      p->after.result = p->after.steps.back().out;
+      p->before.inputs = whole.inputs, p->before.slots = whole.slots;
+      p->before.steps.assign(whole.steps.begin(), whole.steps.begin() + static_cast<ptrdiff_t>(cut) + 1);
+      p->before.result = p->before.steps.back().out;
+      p->between = steps_[cut].op == TapeOp::quantise_u8 ? kernels::TapeType::u8 : kernels::TapeType::i8;
+      return p;
+    }
+    return nullptr;
+  }
+
   struct Virtual {
     TapeOp op;
     int out;
