@@ -88,9 +88,9 @@ struct TapeParts;
 struct Tape {
   int inputs = 0, slots = 0;
   std::vector<TapeStep> steps;
-  uint8_t result = 0;                      // slot of the last step's output
-  TapeType compute = TapeType::f32;        // what slots hold: f32, f64, i32 or i64
-  std::shared_ptr<const TapeParts> parts;  // or null
+  uint8_t result = 0;                        // slot of the last step's output
+  TapeType compute = TapeType::f32;          // what slots hold: f32, f64, i32 or i64
+  std::shared_ptr<const TapeParts> parts{};  // or null
 };
 
 // A tape in two, where all that comes after a step that quantises depends on its bytes and on operands that may be single values: then
