@@ -349,6 +349,7 @@ const std::vector<Reason> kReasons{
     {"GRU", {DType::f64}, "no exporter writes it in double"},
     {"LSTM", {DType::f64}, "no exporter writes it in double"},
     {"RNN", {DType::f64}, "no exporter writes it in double"},
+    {"", {DType::f64}, "half as many to a register, functions of the C library; models are not shipped in double"},
 };
 std::string_view reason(const Result& r) {
   for (const Reason& k : kReasons) {
