@@ -28,7 +28,7 @@ int main(int argc, char** argv) {
   lathe_tensor in, out;
   const char* name;
   size_t floats = 1;
-  int64_t best = 0;
+  int64_t best = 0, dims[8];
   int length;
 
   if (argc != 3) {
@@ -37,7 +37,16 @@ int main(int argc, char** argv) {
   }
   if (lathe_load_archive(argv[1], 0, &program) != LATHE_OK) return fail("loading");
   if (lathe_input_at(program, 0, &name, &in) != LATHE_OK) return fail("looking at the input");
-  for (int32_t d = 0; d < in.rank; ++d) floats *= (size_t)in.dims[d];
+  /* A dim that is open, such as the batch of an archive that carries its graph, is one here. */
+  if (in.rank > (int32_t)(sizeof dims / sizeof *dims)) {
+    fprintf(stderr, "input '%s' has %d dims, expected at most %zu\n", name, (int)in.rank, sizeof dims / sizeof *dims);
+    return 1;
+  }
+  for (int32_t d = 0; d < in.rank; ++d) {
+    dims[d] = in.dims[d] < 0 ? 1 : in.dims[d];
+    floats *= (size_t)dims[d];
+  }
+  in.dims = dims;
   in.data = malloc(floats * sizeof(float));
   FILE* file = fopen(argv[2], "rb");
   if (in.data == NULL || file == NULL || fread(in.data, sizeof(float), floats, file) != floats) {
