@@ -17,7 +17,7 @@ file(WRITE "${documents}/changelog.Debian" "mellowlathe (${LATHE_VERSION}-1) boo
 
   * Built from this version's source.
 
- -- Mellow Lathe founders <founders@mellow-lathe.org>  Sat, 28 Nov 2026 12:00:00 +0000
+ -- Mellow Lathe founders <mellow-lathe@example.org>  Sat, 28 Nov 2026 12:00:00 +0000
 ")
 file(GLOB_RECURSE pages "${root}/share/man/*.[1-9]")
 foreach(file IN LISTS pages ITEMS "${documents}/changelog.Debian")

@@ -2,7 +2,7 @@
 set(CPACK_GENERATOR DEB)
 set(CPACK_PACKAGE_NAME mellowlathe)
 set(CPACK_PACKAGE_VENDOR "Mellow Lathe")
-set(CPACK_PACKAGE_CONTACT "Mellow Lathe founders <founders@mellow-lathe.org>")
+set(CPACK_PACKAGE_CONTACT "Mellow Lathe founders <mellow-lathe@example.org>")
 set(CPACK_PACKAGING_INSTALL_PREFIX /usr)
 set(CPACK_STRIP_FILES ON)
 set(CPACK_DEB_COMPONENT_INSTALL ON)
