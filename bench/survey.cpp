@@ -343,12 +343,6 @@ const std::vector<Reason> kReasons{
     {"MatMul, by a constant", {DType::i32, DType::i64}, "no exporter writes it; bytes are multiplied by MatMulInteger"},
     {"ReduceLogSumExp", {DType::i32, DType::i64}, "of whole numbers it means nothing that models want"},
     {"Attention", {DType::f64}, "in double by hand-written graphs alone, which have the softmax written out: that has steps"},
-    {"ConvTranspose", {DType::f64}, "no exporter writes it in double"},
-    {"GridSample", {DType::f64}, "no exporter writes it in double"},
-    {"RoiAlign", {DType::f64}, "no exporter writes it in double"},
-    {"GRU", {DType::f64}, "no exporter writes it in double"},
-    {"LSTM", {DType::f64}, "no exporter writes it in double"},
-    {"RNN", {DType::f64}, "no exporter writes it in double"},
     {"", {DType::f64}, "half as many to a register, functions of the C library; models are not shipped in double"},
 };
 std::string_view reason(const Result& r) {

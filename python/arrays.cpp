@@ -2,7 +2,6 @@
 
 #include <pybind11/stl.h>
 
-#include <bit>
 #include <cstring>
 
 namespace lathe_python {
@@ -80,11 +79,7 @@ Tensor bf16_of(const py::array& a) {
   Tensor t(DType::bf16, shape_of(a));
   const auto* from = static_cast<const float*>(a.data());
   auto* to = static_cast<uint16_t*>(t.data());
-  for (int64_t i = 0; i < t.size(); ++i) {
-    const auto bits = std::bit_cast<uint32_t>(from[i]);
-    const bool nan = (bits & 0x7fffffffu) > 0x7f800000u;
-    to[i] = static_cast<uint16_t>(nan ? bits >> 16 | 0x40u : (bits + 0x7fffu + (bits >> 16 & 1)) >> 16);
-  }
+  for (int64_t i = 0; i < t.size(); ++i) to[i] = static_cast<uint16_t>(lathe::encode_narrow(DType::bf16, from[i]));
   return t;
 }
 
@@ -139,7 +134,7 @@ py::object widened(const std::string& name, const Tensor& t) {
     for (int64_t i = 0; i < t.size(); ++i) {
       uint16_t half;
       std::memcpy(&half, from + i * 2, 2);
-      to[i] = std::bit_cast<float>(static_cast<uint32_t>(half) << 16);
+      to[i] = static_cast<float>(lathe::decode_narrow(DType::bf16, half));
     }
     return a;
   }

@@ -54,6 +54,9 @@ std::string roff(const std::string& text) {
   return out;
 }
 
+constexpr const char* kExitStatus =
+    ".SH EXIT STATUS\n0 good; 1 the check failed; 2 wrong usage; 3 the model or the data is at fault; 4 resources.\n";
+
 std::string man_page(const CLI::App& sub) {
   std::string name = sub.get_name();
   const auto help = std::ranges::find_if(command_helps(), [&](const CommandHelp& h) { return name == h.name; });
@@ -69,7 +72,7 @@ std::string man_page(const CLI::App& sub) {
     for (const char* e : help->examples) out += roff(e) + "\n";
     out += ".fi\n";
   }
-  out += ".SH EXIT STATUS\n0 good; 1 the check failed; 2 wrong usage; 3 the model or the data is at fault; 4 resources.\n";
+  out += kExitStatus;
   return out;
 }
 
@@ -81,7 +84,7 @@ std::string overview_page(CLI::App& root) {
       LATHE_VERSION, roff(root.get_description()));
   for (const CLI::App* sub : commands_of(root))
     out += fmt::format(".TP\n\\fB{}\\fR(1)\n{}\n", roff("lathe-" + sub->get_name()), roff(sub->get_description()));
-  return out + ".SH EXIT STATUS\n0 good; 1 the check failed; 2 wrong usage; 3 the model or the data is at fault; 4 resources.\n";
+  return out + kExitStatus;
 }
 
 std::string quoted_for_shell(const std::string& text) {

@@ -20,18 +20,9 @@ HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
 // Register tile: rows x (vectors of columns). Accumulators, the B vectors and one broadcast must fit the registers.
-#if HWY_TARGET == HWY_AVX3
-inline constexpr int kRows = 14, kVectors = 2;
-#elif HWY_TARGET == HWY_NEON
-inline constexpr int kRows = 6, kVectors = 4;
-#elif HWY_TARGET == HWY_SCALAR
-inline constexpr int kRows = 4, kVectors = 4;
-#else
-inline constexpr int kRows = 6, kVectors = 2;
-#endif
-inline constexpr int64_t kWidth = kVectors * (HWY_TARGET == HWY_SCALAR ? 1
-                                              : HWY_MAX_BYTES == 0     ? 1
-                                                                       : static_cast<int64_t>(hn::MaxLanes(F32())));
+inline constexpr int kVectors = kPanelVectors;
+inline constexpr int kRows = HWY_TARGET == HWY_AVX3 ? 14 : HWY_TARGET == HWY_SCALAR ? 4 : 6;
+inline constexpr int64_t kWidth = kPanelWidth;
 
 // Rows of B fetched ahead of their use.
 inline constexpr int64_t kAhead = 16;

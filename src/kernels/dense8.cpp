@@ -145,13 +145,9 @@ HWY_NOINLINE void in_place8(const uint8_t* const* lines, int64_t segments, int64
       hwy::Prefetch(b + 16 * kWidth8);
 #pragma GCC unroll 16
       for (int r = 0; r < R; ++r) {
-        __m512i a = _mm512_set1_epi32(*reinterpret_cast<const int32_t*>(from[r / 3] + r % 3 * row_stride));
+        const auto* a = reinterpret_cast<const int32_t*>(from[r / 3] + r % 3 * row_stride);
 #pragma GCC unroll 4
-        for (int v = 0; v < V; ++v) {
-          __m512i sum = acc[r][v].raw;
-          asm("vpdpbusd %2, %1, %0" : "+v"(sum) : "v"(a), "v"(bv[v].raw));
-          acc[r][v] = VI{sum};
-        }
+        for (int v = 0; v < V; ++v) acc[r][v] = add_products<true>(acc[r][v], a, bv[v]);
       }
 #pragma GCC unroll 16
       for (int i = 0; i < kPointers; ++i) {

@@ -14,11 +14,8 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-// As in dense.cpp: the vectors of a panel.
-inline constexpr int kNarrowVectors = HWY_TARGET == HWY_SCALAR || HWY_TARGET == HWY_NEON ? 4 : 2;
-inline constexpr int64_t kNarrowWidth = kNarrowVectors * (HWY_TARGET == HWY_SCALAR ? 1
-                                                          : HWY_MAX_BYTES == 0     ? 1
-                                                                                   : static_cast<int64_t>(hn::MaxLanes(F32())));
+inline constexpr int kNarrowVectors = kPanelVectors;
+inline constexpr int64_t kNarrowWidth = kPanelWidth;
 
 // Bytes ahead of their use that weights are fetched from memory.
 inline constexpr int64_t kNarrowAhead = 2048;

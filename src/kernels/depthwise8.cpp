@@ -10,6 +10,7 @@
 #include <hwy/highway.h>
 
 #include "kernels/byte_result.inl.hpp"
+#include "kernels/probe.hpp"
 #include "kernels/taps.hpp"
 
 HWY_BEFORE_NAMESPACE();
@@ -250,7 +251,7 @@ int64_t filter_numbers(int parts, int64_t taps, int64_t channels) {
 }
 }  // namespace
 
-int parts_of_filters8(Isa isa, bool fit) { return isa == Isa::neon || grouping8(isa) != Grouping::bytes ? 0 : fit ? 1 : 2; }
+int parts_of_filters8(Isa isa, bool fit) { return isa != Isa::avx512 || !has_int8_dot() ? 0 : fit ? 1 : 2; }
 
 int64_t packed_filters8_numbers(int parts, int64_t taps, int64_t channels) { return filter_numbers(parts, taps, channels) + channels; }
 

@@ -59,6 +59,12 @@ HWY_INLINE VF min_nan(F32, VF a, VF b) {
   return kSecondIsNan ? y : hn::IfThenElse(hn::IsNaN(b), b, y);
 }
 
+// Panels of packed weights: vectors of columns, and columns. What reads them must have the same.
+inline constexpr int kPanelVectors = HWY_TARGET == HWY_SCALAR || HWY_TARGET == HWY_NEON ? 4 : 2;
+inline constexpr int64_t kPanelWidth = kPanelVectors * (HWY_TARGET == HWY_SCALAR ? 1
+                                                        : HWY_MAX_BYTES == 0     ? 1
+                                                                                 : static_cast<int64_t>(hn::MaxLanes(F32())));
+
 // Loads and stores of the first few lanes are an instruction.
 inline constexpr bool kMasks = HWY_TARGET == HWY_AVX3 || HWY_TARGET == HWY_AVX2;
 

@@ -4,7 +4,8 @@
 #include <algorithm>
 
 #include "kernels/rows.hpp"
-#include "lower/recipe/step_family.hpp"
+#include "lower/steps/select.hpp"
+#include "ops/support.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -40,12 +41,6 @@ class SelectKernel : public StepKernel {
   }
 };
 
-struct SelectMatch : Match {
-  using Match::Match;
-  int64_t rows = 0, length = 0;
-  int64_t most = 0;  // TopK: k; else 0
-};
-
 // Values, or where they stand.
 constexpr Numbers kSelects[]{same(DType::f32), {DType::f32, DType::f32, DType::i64}};
 
@@ -55,50 +50,35 @@ class SelectFamily : public StepFamily {
   std::span<const Numbers> numbers() const override { return kSelects; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
-    if (!group.single()) return nullptr;
-    const Node& n = view.node(group.nodes[0]);
-    const bool top = n.op == "TopK";
-    if (!n.domain.empty() || (!top && n.op != "ArgMax" && n.op != "ArgMin") || !view.is_static(n.inputs[0])) return nullptr;
-    if (!std::ranges::all_of(n.outputs, [&](ValueId v) { return v == kAbsent || view.is_static(v); })) return nullptr;
-    const Shape in = view.shape(n.inputs[0]);
-    const int64_t rank = static_cast<int64_t>(in.size()), axis = n.integer("axis", top ? -1 : 0);
-    if (rank == 0 || (axis != -1 && axis != rank - 1) || in.back() == 0) return nullptr;
-    auto m = std::make_unique<SelectMatch>(view, group, StepKind::selection);
-    m->length = in.back();
-    m->rows = element_count(in) / m->length;
-    if (top) {
-      m->most = view.shape(n.outputs[0] != kAbsent ? n.outputs[0] : n.outputs[1]).back();
-      if (m->most < 1 || m->most > kernels::kMostTop || m->most * 8 > m->length) return nullptr;
-    }
-    m->work.bytes = 4.0 * static_cast<double>(element_count(in));
-    return m;
+    auto m = match_selection(view, group);
+    return m && m->for_few() ? std::move(m) : nullptr;
   }
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const SelectMatch&>(match);
-    const int64_t each = std::max<int64_t>(1, std::min<int64_t>(m.rows / (p.machine.threads * 4) + 1, 16384 / m.length + 1));
-    space.knob("rows_a_task", each, 1, std::max<int64_t>(1, m.rows));
+    const int64_t each = std::max<int64_t>(1, std::min<int64_t>(m.outer / (p.machine.threads * 4) + 1, 16384 / m.length + 1));
+    space.knob("rows_a_task", each, 1, std::max<int64_t>(1, m.outer));
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
     const auto& m = static_cast<const SelectMatch&>(match);
     const Node& n = m.node();
     auto k = std::make_unique<SelectKernel>();
-    k->rows = m.rows;
+    k->rows = m.outer;
     k->each = recipe.at("rows_a_task");
     Step step = begin_step(b, m);
-    if (m.most > 0) {
+    if (m.top) {
       k->top = kernels::top_rows(p.machine.isa);
       k->top_arguments.length = m.length;
       k->top_arguments.k = m.most;
       k->top_arguments.smallest = n.integer("largest", 1) == 0;
-      step.text = fmt::format("best {} of {} rows of {}", m.most, m.rows, m.length);
+      step.text = fmt::format("best {} of {} rows of {}", m.most, m.outer, m.length);
     } else {
       k->arg = kernels::arg_rows(p.machine.isa);
       k->arg_arguments.length = m.length;
       k->arg_arguments.smallest = n.op == "ArgMin";
       k->arg_arguments.last = n.integer("select_last_index", 0) != 0;
-      step.text = fmt::format("{} rows of {}", m.rows, m.length);
+      step.text = fmt::format("{} rows of {}", m.outer, m.length);
     }
     k->input = b.contiguous(n.inputs[0], Layout::natural);
     step.reads = {k->input.buffer};
@@ -108,9 +88,9 @@ class SelectFamily : public StepFamily {
       step.writes.push_back(location.buffer);
       return true;
     };
-    if (m.most > 0) k->has_values = out(0, k->values);
-    k->has_indices = out(m.most > 0 ? 1 : 0, k->indices);
-    if (m.most > 0 && (!k->has_values || !k->has_indices)) {
+    if (m.top) k->has_values = out(0, k->values);
+    k->has_indices = out(m.top ? 1 : 0, k->indices);
+    if (m.top && (!k->has_values || !k->has_indices)) {
       k->scratch = b.scratch(static_cast<size_t>(k->rows * k->top_arguments.k) * 8);
       step.scratch = {k->scratch};
     }
@@ -120,6 +100,28 @@ class SelectFamily : public StepFamily {
 };
 
 }  // namespace
+
+bool SelectMatch::for_few() const {
+  return view->is_f32(node().inputs[0]) && inner == 1 && (!top || (most <= kernels::kMostTop && most * 8 <= length));
+}
+
+std::unique_ptr<SelectMatch> match_selection(const GraphView& view, const Group& group) {
+  if (!group.single()) return nullptr;
+  const Node& n = view.node(group.nodes[0]);
+  const bool top = n.op == "TopK";
+  if (!n.domain.empty() || (!top && n.op != "ArgMax" && n.op != "ArgMin") || !view.is_static(n.inputs[0])) return nullptr;
+  if (!std::ranges::all_of(n.outputs, [&](ValueId v) { return v == kAbsent || view.is_static(v); })) return nullptr;
+  const Shape in = view.shape(n.inputs[0]);
+  if (in.empty() || element_count(in) == 0) return nullptr;
+  const auto axis = static_cast<size_t>(ops::wrap_axis(n.integer("axis", top ? -1 : 0), static_cast<int64_t>(in.size())));
+  auto m = std::make_unique<SelectMatch>(view, group, StepKind::selection);
+  m->top = top;
+  m->length = in[axis], m->outer = product(in, 0, axis), m->inner = product(in, axis + 1, in.size());
+  if (top) m->most = view.shape(n.outputs[0] != kAbsent ? n.outputs[0] : n.outputs[1])[axis];
+  if (m->most < 1) return nullptr;
+  m->work.bytes = bit_width(view.dtype(n.inputs[0])) / 8.0 * static_cast<double>(element_count(in));
+  return m;
+}
 
 const StepFamily& selections() {
   static const SelectFamily family;

@@ -5,9 +5,7 @@
 #include <cmath>
 #include <numeric>
 
-#include "kernels/rows.hpp"
-#include "lower/recipe/step_family.hpp"
-#include "ops/support.hpp"
+#include "lower/steps/select.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -105,12 +103,6 @@ class WideSelectKernel : public StepKernel {
   }
 };
 
-struct WideSelectMatch : Match {
-  using Match::Match;
-  bool top = false;
-  int64_t outer = 1, length = 0, inner = 1, most = 1;
-};
-
 constexpr Numbers selects(DType d) { return {d, d, DType::undefined}; }
 constexpr Numbers kWideSelects[]{selects(DType::f32), selects(DType::f64), selects(DType::i32),
                                  selects(DType::i64), selects(DType::u8),  selects(DType::i8)};
@@ -121,34 +113,19 @@ class WideSelectFamily : public StepFamily {
   std::span<const Numbers> numbers() const override { return kWideSelects; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
-    if (!group.single()) return nullptr;
-    const Node& n = view.node(group.nodes[0]);
-    const bool top = n.op == "TopK";
-    if (!n.domain.empty() || (!top && n.op != "ArgMax" && n.op != "ArgMin") || !view.is_static(n.inputs[0])) return nullptr;
-    if (!std::ranges::all_of(n.outputs, [&](ValueId v) { return v == kAbsent || view.is_static(v); })) return nullptr;
-    const Shape in = view.shape(n.inputs[0]);
-    if (in.empty() || element_count(in) == 0) return nullptr;
-    const auto axis = static_cast<size_t>(ops::wrap_axis(n.integer("axis", top ? -1 : 0), static_cast<int64_t>(in.size())));
-    auto m = std::make_unique<WideSelectMatch>(view, group, StepKind::selection);
-    m->top = top;
-    m->length = in[axis], m->outer = product(in, 0, axis), m->inner = product(in, axis + 1, in.size());
-    if (top) m->most = view.shape(n.outputs[0] != kAbsent ? n.outputs[0] : n.outputs[1])[axis];
-    if (m->most < 1) return nullptr;
-    const bool few = !top || (m->most <= kernels::kMostTop && m->most * 8 <= m->length);
-    if (view.is_f32(n.inputs[0]) && few) return nullptr;  // another family's
-    m->work.bytes = bit_width(view.dtype(n.inputs[0])) / 8.0 * static_cast<double>(element_count(in));
-    return m;
+    auto m = match_selection(view, group);
+    return m && !m->for_few() ? std::move(m) : nullptr;
   }
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
-    const auto& m = static_cast<const WideSelectMatch&>(match);
+    const auto& m = static_cast<const SelectMatch&>(match);
     const int64_t rows = m.top || m.inner == 1 ? m.outer * m.inner : m.outer;
     const int64_t some = p.machine.threads > 1 ? std::min<int64_t>(rows, p.machine.threads * 4) : 1;
     space.knob("tasks", m.outer * m.inner * m.length < 16384 ? 1 : some, 1, rows);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
-    const auto& m = static_cast<const WideSelectMatch&>(match);
+    const auto& m = static_cast<const SelectMatch&>(match);
     const Node& n = m.node();
     auto k = std::make_unique<WideSelectKernel>();
     k->top = m.top;
