@@ -160,8 +160,25 @@ def use(browser, page):
     # Fold and unfold; colours.
     browser.pointer(*browser.middle("#fold"), press=True)
     check(browser.run("return lathe.state.folded.size") > 1, "nothing is folded")
+    tall = "const m = lathe.state.modules; return Math.max(...m.map((b) => b.box.y1)) - Math.min(...m.map((b) => b.box.y0))"
+    overlaps = """const b = lathe.state.modules.map((m) => m.box); let n = 0;
+        b.forEach((p, i) => b.forEach((q, k) => { if (k > i && p.x0 < q.x1 && q.x0 < p.x1 && p.y0 < q.y1 && q.y0 < p.y1) ++n; })); return n"""
+    small = browser.run(tall)
+    check(browser.run(overlaps) == 0, "folded modules lie over one another")
+    browser.shot("report_folded.png")
     browser.pointer(*browser.middle("#fold"), press=True)
     check(browser.run("return lathe.state.folded.size") == 0, "nothing is unfolded")
+    check(small < 0.8 * browser.run(tall), "folding moves nothing together")
+    # One module: it folds where it stands, and the rest moves up.
+    browser.run("const c = document.getElementById('canvas'); c.focus()")
+    browser.keys("0nf")
+    check(browser.run("return lathe.state.folded.size") == 1, "f does not fold the module of a node")
+    check(browser.run(overlaps) == 0, "a folded module lies over another")
+    browser.keys("f0")
+    # What narrowing costs, by node.
+    browser.run("const c = document.getElementById('colours'); c.value = 'lost'; c.dispatchEvent(new Event('change'))")
+    check("of the loss" in browser.run("return document.querySelector('#graph .legend').textContent"), "the graph has no colours of sensitivity")
+    browser.shot("report_sensitivity.png")
     browser.run("const c = document.getElementById('colours'); c.value = 'time'; c.dispatchEvent(new Event('change'))")
     browser.run("document.getElementById('canvas').focus()")
     browser.keys("0")
@@ -244,7 +261,9 @@ try:
         large(browser, args.work, args.nodes)
     else:
         page = args.work / "grain.html"
-        report(args.root / "demo/grain/grain.onnx", page)
+        grain = args.root / "demo/grain/grain.onnx"
+        subprocess.run([args.tool, "parity", str(grain), "--budget", "--json", str(args.work / "budget.json")], check=True)
+        report(grain, page, "--sensitivity", str(args.work / "budget.json"))
         use(browser, page)
         hostile(browser, args.work)
         large(browser, args.work, 1000)

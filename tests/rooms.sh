@@ -6,7 +6,7 @@ cd "$1" || exit 1
 bad=0
 complain() { echo "$1"; bad=1; }
 # A room's sources may include public headers only of rooms at or below its own height.
-declare -A height=([error]=0 [dtype]=1 [tensor]=1 [graph]=2 [op]=4 [builder]=4 [formats]=5 [program]=8 [state]=8 [text]=0 [generate]=9 [line]=9 [archive]=8 [shaping]=6 [parity]=9 [divergence]=9 [measure]=10 [arrivals]=10 [sweep]=10 [recipes]=0 [tune]=10 [profile]=10 [report]=11 [lathe]=12)
+declare -A height=([error]=0 [log]=0 [dtype]=1 [tensor]=1 [graph]=2 [op]=4 [builder]=4 [formats]=5 [program]=8 [state]=8 [text]=0 [generate]=9 [line]=9 [archive]=8 [shaping]=6 [parity]=9 [divergence]=9 [measure]=10 [arrivals]=10 [sweep]=10 [recipes]=0 [tune]=10 [profile]=10 [report]=11 [lathe]=12)
 declare -A room=([base]=0 [tensor]=1 [graph]=2 [kernels]=1 [ops]=4 [formats]=5 [passes]=6 [lower]=7 [archive]=2 [text]=0 [runtime]=8 [generate]=9 [parity]=9 [measure]=10 [tune]=10 [report]=11)
 for r in "${!room[@]}"; do
   while IFS=: read -r file header; do

@@ -36,6 +36,16 @@ TEST_CASE("explain tells every step's nodes, reasons and least time, as text, JS
   }
   CHECK(nodes.size() == 41 - 1);  // every node of the model but the Flatten, which is a view
   CHECK(tool("explain " + kGrain + " --draw " + (f.path / "g.gif").string()).code == 2);
+  // Shaded by where the digits go.
+  const std::string budget = (f.path / "budget.json").string();
+  REQUIRE(tool("parity " + kGrain + " --budget --json " + budget).code == 0);
+  CHECK(tool("explain " + kGrain + " --threads 1 --draw " + dot + " --sensitivity " + budget).code == 0);
+  CHECK(has(slurp(dot), "% of the loss"));
+  CHECK(has(slurp(dot), "costs nothing"));
+  CHECK(tool("explain " + kGrain + " --sensitivity " + budget).code == 2);
+  const Result none = tool("explain " + kGrain + " --draw " + dot + " --sensitivity " + kGrain);
+  CHECK(none.code == 2);
+  CHECK(has(none.err, "expected what 'lathe narrow --sensitivity"));
   CHECK(tool("explain " + kGrain + " --focus nowhere --draw " + svg).code != 0);
 }
 

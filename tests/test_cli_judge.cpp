@@ -1,6 +1,8 @@
 // lathe judge
 #include <png.h>
 
+#include <cmath>
+
 #include "tool.hpp"
 
 using namespace test;
@@ -205,6 +207,19 @@ TEST_CASE("judge: masks, restored pictures, boxes and a contact sheet of the wor
   CHECK(boxed["items"] == 4);
   CHECK(boxed["map_at_half"]["value"].get<double>() > 0.3);
   CHECK(boxed["map_at_half"]["value"].get<double>() < 0.6);  // one class of two is never found
+  // Against a model that finds nothing: average precision falls by all that it was.
+  model("blind", [](Builder& b, ValueId x) {
+    const auto nothing =
+        b.op("Mul", {b.op("ReduceMean", {x}, {{"keepdims", int64_t{0}}}), b.constant("zero", Tensor::from<float>({}, {0}))});
+    return b.op("Add", {b.constant("rows", Tensor::from<float>({1, 2, 6}, {1, 1, 5, 5, 0.001f, 0, 0, 0, 4, 4, 0.001f, 0})), nothing});
+  });
+  const std::string blind = "judge " + path("box.onnx") + " --as boxes --data " + path("boxes.csv") + " --against " + path("blind.onnx");
+  const Result against = tool(blind + " --json " + path("a.json"));
+  REQUIRE(against.code == 0);
+  CHECK(has(against.out, "mean average precision at 0.5, against the first: -"));
+  const Json lost = Json::parse(slurp(path("a.json")))["models"][1]["against_first"]["map_at_half"];
+  CHECK(lost["value"].get<double>() == doctest::Approx(-boxed["map_at_half"]["value"].get<double>()));
+  CHECK(lost["high"].get<double>() <= 0);
   CHECK(slurp(path("sheet.png")).substr(1, 3) == "PNG");
   CHECK(read_picture(path("sheet.png")).shape()[0] > 200);
   const Result wrong = tool("judge " + kGrain + kTruth + " --sheet " + path("wrong.png") + " --json " + path("w.json"));
@@ -214,4 +229,44 @@ TEST_CASE("judge: masks, restored pictures, boxes and a contact sheet of the wor
   const Result odd = tool("judge " + path("copy.onnx") + " --as boxes --data " + path("boxes.csv"));
   CHECK(odd.code == 3);
   CHECK(has(odd.err, "no reading makes boxes of them"));
+}
+
+TEST_CASE("judge: lines of text, by the model's own vocabulary") {
+  const Folder f;
+  const auto path = [&](const char* name) { return (f.path / name).string(); };
+  // Says after each byte the next one of the alphabet, whatever came before.
+  Builder b("next");
+  const auto tokens = b.input("tokens", DType::i64, {"batch", "time"});
+  const auto depth = b.constant("depth", Tensor::from<int64_t>({1}, {256}));
+  const auto one = b.constant("one", Tensor::from<int64_t>({}, {1}));
+  const auto hot = b.op("OneHot", {b.op("Add", {tokens, one}), depth, b.constant("values", Tensor::from<float>({2}, {0, 20}))});
+  b.output(hot, "scores");
+  save(b.finish(), f.path / "next.onnx");
+  write(f.path / "lines.txt", "abcd\n\nxyz\nabab\r\nq\n");
+  const std::string judge = "judge " + path("next.onnx") + " --as tokens --data " + path("lines.txt");
+  const Result none = tool(judge);
+  CHECK(none.code == 2);
+  CHECK(has(none.err, "carries no vocabulary"));
+  const Result r = tool(judge + " --vocabulary bytes --json " + path("j.json"));
+  INFO(r.err);
+  REQUIRE(r.code == 0);
+  const Json j = Json::parse(slurp(path("j.json")))["models"][0];
+  CHECK(j["items"] == 3);  // an empty line and one of a single token say nothing
+  CHECK(j["tokens_right"]["value"].get<double>() == doctest::Approx(7.0 / 8));
+  CHECK(j["exact"]["value"].get<double>() == doctest::Approx(2.0 / 3));
+  // One of eight has a loss of 20, the others none.
+  CHECK(j["perplexity"]["value"].get<double>() == doctest::Approx(std::exp(20.0 / 8)).epsilon(0.01));
+  // The demo's model keeps its past; each line begins anew, whatever the lanes did before.
+  const std::string notes = (kDemo / "notes/notes.onnx").string();
+  write(f.path / "notes.txt", "Spindle 2\nSpindle 2\nBoard 847\nSpindle 2\n");
+  const Result n = tool("judge " + notes + " --as tokens --data " + path("notes.txt") + " --json " + path("n.json") + " --worst 4");
+  INFO(n.err);
+  REQUIRE(n.code == 0);
+  const Json worst = Json::parse(slurp(path("n.json")))["models"][0]["worst"];
+  REQUIRE(worst.size() == 4);
+  int alike = 0;
+  for (const Json& w : worst) alike += w["what"] == worst[1]["what"];
+  CHECK(alike >= 3);
+  write(f.path / "bad.txt", "");
+  CHECK(tool("judge " + notes + " --as tokens --data " + path("bad.txt")).code != 0);
 }

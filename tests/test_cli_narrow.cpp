@@ -27,6 +27,24 @@ TEST_CASE("narrow: the demo model in each form, judged against itself") {
   CHECK(has(text.out, "compiled agrees with plain evaluation"));
 }
 
+TEST_CASE("narrow: straight to an archive, which can be compiled again") {
+  const Folder f;
+  const std::string archive = (f.path / "n.lathe").string(), model = (f.path / "n.onnx").string();
+  const Result r = tool("narrow " + kGrain + " -o " + archive + " --weights f16");
+  INFO(r.err);
+  REQUIRE(r.code == 0);
+  CHECK(has(r.out, "compiled agrees with plain evaluation"));
+  REQUIRE(tool("narrow " + kGrain + " -o " + model + " --weights f16").code == 0);
+  const auto outputs = [&](const std::string& of, const std::string& more) {
+    const Result run = tool("run " + of + " --seed 3 --json - " + more);
+    REQUIRE(run.code == 0);
+    return Json::parse(run.out)["outputs"];
+  };
+  CHECK(outputs(archive, "") == outputs(model, ""));
+  CHECK(outputs(archive, "--batch 3") == outputs(model, "--batch 3"));  // the leading dim stays open
+  CHECK(tool("narrow " + kGrain + " -o " + archive + " --weights f16 --external-from 1").code == 2);
+}
+
 TEST_CASE("narrow: what it does not do is said, and the model is never written over") {
   const Folder f;
   const std::string out = (f.path / "n.onnx").string();

@@ -524,6 +524,51 @@ TEST_CASE("models with control flow and open sizes are walked too") {
   CHECK_FALSE(budget.steps.empty());
 }
 
+// Adds a large number and takes it away again: in f32 nothing is left of the digits. `from`: of the trip, before which it is a small one.
+ValueId lose_digits(Builder& b, ValueId v) {
+  const auto large = b.constant("large", Tensor::from<float>({}, {3e7F}));
+  return b.op("Sub", {b.op("Add", {v, large}, {}, "raised"), large}, {}, "lowered");
+}
+
+TEST_CASE("where a loop's body parts, the walk says in which trip and at which of its nodes") {
+  // Digits are lost from the third trip on, in one branch of an If in the body of the Loop.
+  Builder fine("fine"), coarse("coarse");
+  fine.output(fine.op("Identity", {fine.outer("turned")}, {}, "kept"));
+  coarse.output(lose_digits(coarse, coarse.outer("turned")), "chosen");
+  Builder body("body");
+  const auto trip = body.input("trip", DType::i64, {});
+  const auto go = body.input("go", DType::boolean, {});
+  const auto h = body.input("h", DType::f32, {4, 8});
+  body.op("Tanh", {body.op("MatMul", {h, body.outer("w")}, {}, "p")}, {}, "turned");
+  const auto early = body.op("Less", {trip, body.constant("two", Tensor::from<int64_t>({}, {2}))}, {}, "early");
+  body.output(body.op("Identity", {go}, {}, "go_on"));
+  body.output(body.op("If", {early}, {{"then_branch", fine.finish_body()}, {"else_branch", coarse.finish_body()}}, "h_next"));
+  Builder b("loop");
+  const auto x = b.input("x", DType::f32, {4, 8});
+  b.constant("w", around({8, 8}, 2, 0, 0.6F));
+  const auto start = b.op("Mul", {x, b.constant("half", Tensor::from<float>({}, {0.5F}))}, {}, "start");
+  const auto end =
+      b.op("Loop", {b.input("trips", DType::i64, {}), kAbsent, start}, {{"body", body.finish_body()}}, "end");
+  b.output(b.op("Neg", {end}, {}, "y"));
+  const Graph g = b.finish();
+  const std::vector<Tensor> inputs{random_tensor({4, 8}, 9), Tensor::from<int64_t>({}, {5})};
+  const Walk w = walk(g, inputs);
+  REQUIRE(w.first >= 0);
+  REQUIRE(w.within.has_value());
+  CHECK(w.within->op == "Loop");
+  CHECK(w.within->body == "body");
+  CHECK(w.within->run == 2);
+  const Walk& trips = *w.within->walk;
+  INFO(trips.verdict);
+  REQUIRE(trips.within.has_value());
+  CHECK(trips.within->op == "If");
+  CHECK(trips.within->body == "else_branch");
+  CHECK(trips.within->run == 0);
+  REQUIRE(trips.within->walk->jump >= 0);
+  CHECK(w.verdict.find("run 3 of 'body'") != std::string::npos);
+  CHECK(w.verdict.find("else_branch") != std::string::npos);
+}
+
 TEST_CASE("random results have nothing to be held against") {
   Builder b("dice");
   const auto x = b.input("x", DType::f32, {4});
@@ -566,6 +611,48 @@ TEST_CASE("the error budget finds the step that loses the digits") {
   CHECK(found.steps[0].value == "t5");
   CHECK(found.steps[0].share > 0.99);
   CHECK(found.steps[0].at_output == doctest::Approx(found.total).epsilon(0.05));
+}
+
+TEST_CASE("the error budget of a model on bytes finds the value whose rounding costs most") {
+  // A chain of products whose values are rounded to bytes, one of them to a range eight times too wide; and the same without that.
+  const auto net = [](bool rounded) {
+    Builder b("bytes");
+    const auto round = [&](ValueId v, const std::string& name, float scale) {
+      if (!rounded) return v;
+      const auto s = b.constant(name + "_s", Tensor::from<float>({}, {scale}));
+      const auto z = b.constant(name + "_z", Tensor::from<int8_t>({}, {0}));
+      return b.op("DequantizeLinear", {b.op("QuantizeLinear", {v, s, z}, {}, name + "_q"), s, z}, {}, name + "_dq");
+    };
+    auto v = round(b.input("x", DType::f32, {4, 32}), "x", 2.0F / 127);
+    for (int i = 0; i < 6; ++i) {
+      const std::string n = std::to_string(i);
+      auto w = b.constant("w" + n, around({32, 32}, static_cast<uint64_t>(i) + 3, 0, 0.3F));
+      v = b.op("MatMul", {v, w}, {}, "p" + n);
+      v = b.op("Relu", {v}, {}, "r" + n);
+      v = round(v, "r" + n, (i == 3 ? 8 : 1) * 3.0F / 127);
+    }
+    b.output(b.op("MatMul", {v, b.constant("last", around({32, 8}, 77, 0, 0.3F))}, {}, "y"));
+    return b.finish();
+  };
+  const Graph bytes = net(true), wide = net(false);
+  const std::vector<Tensor> inputs{random_tensor({4, 32}, 5)};
+  WalkOptions o;
+  o.compile.threads = 1;
+  for (const Graph* exact : {static_cast<const Graph*>(nullptr), &wide}) {
+    const ErrorBudget found = error_budget(bytes, inputs, o, exact);
+    CHECK(found.steps.size() >= 7);
+    CHECK(found.steps[0].value == "r3");
+    CHECK(found.steps[0].share > 0.5);
+    CHECK(found.steps[0].own > 0.01);
+    CHECK(found.total > 0.01);
+    CHECK(found.expected > found.total / 4);
+    CHECK(found.expected < found.total * 4);
+    // The input is rounded too, by no step.
+    const auto in = std::ranges::find(found.steps, std::string("x"), &StepError::value);
+    REQUIRE(in != found.steps.end());
+    CHECK(in->step == -1);
+    CHECK(in->at_output > 1e-4);
+  }
 }
 
 TEST_CASE("outputs are as good as their types can be") {

@@ -67,7 +67,7 @@ TEST_CASE("a drawing: nodes, steps or modules; a focus; names that need quoting"
   CHECK(nodes.starts_with("digraph"));
   CHECK(count_of(nodes, "subgraph") == e.steps.size());
   CHECK(has(nodes, "first/product"));
-  CHECK(has(nodes, "a \\\"title\\\""));
+  CHECK(has(nodes, "a &quot;title&quot;"));
   const std::string steps = drawing(e, {.detail = Detail::steps});
   CHECK(count_of(steps, "subgraph") == 0);
   const std::string modules = drawing(e, {.detail = Detail::modules, .depth = 1});
@@ -78,6 +78,52 @@ TEST_CASE("a drawing: nodes, steps or modules; a focus; names that need quoting"
   CHECK(has(near, "first/product"));
   CHECK(!has(near, "second/soft"));
   CHECK(has(error_of([&] { drawing(e, {.focus = "nowhere"}); }), "nowhere"));
+}
+
+TEST_CASE("a long chain is drawn in several columns; modules come from names, or from where one value passes") {
+  const auto chain = [](const std::function<std::string(int)>& name) {
+    Builder b("chain");
+    auto v = b.input("x", DType::f32, {1, 16});
+    for (int i = 0; i < 40; ++i) {
+      v = b.op("MatMul", {v, b.constant("w" + std::to_string(i), random_tensor({16, 16}, static_cast<uint64_t>(i)))});
+      v = b.op("Softmax", {v});
+    }
+    b.output(v, "y");
+    Graph g = b.finish();
+    for (size_t i = 0; i < g.nodes.size(); ++i) g.nodes[i].name = name(static_cast<int>(i));
+    return compile(g, {.threads = 1}).describe();
+  };
+  const EditionInfo named = chain([](int i) { return "stage" + std::to_string(i / 20) + "/node" + std::to_string(i); });
+  const std::string drawn = drawing(named, {.detail = Detail::steps});
+  CHECK(has(drawn, "column1"));
+  CHECK(has(drawn, "constraint=false"));
+  CHECK(has(drawn, "stage0/node0"));
+  // No edge is lost: each column but the first is entered by one.
+  CHECK(count_of(drawn, "b10 -> b11") == 1);
+  const std::vector<std::string> modules = modules_of(named.nodes);
+  CHECK(modules.front() == "stage0");
+  CHECK(modules.back() == "stage3");
+  CHECK(std::set<std::string>(modules.begin(), modules.end()).size() == 4);
+  CHECK(modules_of(named.nodes, 2).front() == "stage0");
+  // Names that tell nothing.
+  const EditionInfo plain = chain([](int) { return std::string(); });
+  const std::vector<std::string> sections = modules_of(plain.nodes);
+  const std::set<std::string> different(sections.begin(), sections.end());
+  CHECK(different.size() >= 20);
+  CHECK(different.size() <= 40);
+  CHECK(has(sections.front(), "1 to 2: MatMul, Softmax"));
+  // A block whose values are read beside it is one section.
+  Builder b("residual");
+  auto v = b.input("x", DType::f32, {1, 16});
+  for (int i = 0; i < 6; ++i) {
+    const auto w = b.constant("w" + std::to_string(i), random_tensor({16, 16}, static_cast<uint64_t>(i)));
+    const auto m = b.op("Softmax", {b.op("Tanh", {b.op("MatMul", {v, w})})});
+    v = b.op("Add", {v, m});
+  }
+  b.output(v, "y");
+  const EditionInfo residual = compile(b.finish(), {.threads = 1, .fuse = false}).describe();
+  const std::vector<std::string> blocks = modules_of(residual.nodes);
+  CHECK(std::set<std::string>(blocks.begin(), blocks.end()).size() == 6);
 }
 
 TEST_CASE("a profile adds up: steps, ops, shares, timeline") {

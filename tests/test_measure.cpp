@@ -1,4 +1,5 @@
 // Measuring: that figures add up, and that the probe measures something.
+#include <algorithm>
 #include <thread>
 
 #include "support.hpp"
@@ -101,4 +102,64 @@ TEST_CASE("step times are kept when asked for, and add up to no more than the ru
     sum += t.seconds;
   }
   CHECK(sum <= whole);
+}
+
+TEST_CASE("steps inside control flow are timed and counted by bench and profile") {
+  Builder body("body");
+  body.input("trip", DType::i64, {});
+  const auto go = body.input("go", DType::boolean, {});
+  const auto h = body.input("h", DType::f32, {16, 64});
+  const auto next = body.op("Tanh", {body.op("MatMul", {h, body.outer("w")}, {}, "p")}, {}, "h_next");
+  body.output(body.op("Identity", {go}, {}, "go_on"));
+  body.output(next);
+  Builder b("loop");
+  const auto x = b.input("x", DType::f32, {16, 64});
+  b.constant("w", random_tensor({64, 64}, 1));
+  const auto trips = b.input("trips", DType::i64, {});  // a known number would be written out
+  b.output(b.op("Loop", {trips, kAbsent, b.op("Exp", {x}, {}, "e")}, {{"body", body.finish_body()}}, "y"));
+  CompileOptions options;
+  options.threads = 1;
+  const Program program = compile(b.finish(), options);
+  const std::vector<Tensor> inputs{random_tensor({16, 64}, 2), Tensor::from<int64_t>({}, {7})};
+  const double product = 2.0 * 16 * 64 * 64;
+
+  Lane lane(program);
+  lane.run(std::span<const Tensor>(inputs));
+  CHECK(lane.inner_steps().empty());
+  lane.time_steps(true);
+  for (int again = 0; again < 2; ++again) {  // counted anew in each run
+    lane.run(std::span<const Tensor>(inputs));
+    const auto inner = lane.inner_steps();
+    REQUIRE(inner.size() == 1);
+    CHECK(inner[0].body == "body");
+    CHECK(inner[0].runs == 7);
+    CHECK(inner[0].edition->steps.size() == inner[0].seconds.size());
+    CHECK(program.describe().steps[inner[0].step].op == "Loop");
+    CHECK(inner[0].edition->flops >= product);
+  }
+
+  ProfileOptions po;
+  po.runs = 5;
+  const Profile p = profile(lane, inputs, Roofline(program.options().isa, 1), po);
+  REQUIRE(p.inner.size() == 1);
+  CHECK(p.inner[0].parent == -1);
+  CHECK(p.inner[0].runs == 7);
+  CHECK(p.flops >= 7 * product);
+  double inside = 0;
+  for (const StepProfile& s : p.inner[0].steps) inside += s.latency.median;
+  CHECK(inside > 0);
+  const StepProfile& around = p.steps[p.inner[0].step];
+  CHECK(inside <= around.latency.p90 * 1.5);
+  const auto by_op = [&](const char* op) { return std::ranges::find(p.ops, std::string(op), &OpProfile::op); };
+  REQUIRE(by_op("MatMul") != p.ops.end());
+  CHECK(by_op("MatMul")->flops >= 7 * product);
+  REQUIRE(by_op("Loop") != p.ops.end());
+  CHECK(by_op("Loop")->seconds <= around.latency.median);
+
+  BenchOptions bo;
+  bo.min_seconds = 0.02;
+  bo.warmup_seconds = 0.02;
+  const BenchResult r = bench(program, 1, inputs, bo);
+  CHECK(r.flops >= 7 * product);
+  CHECK(r.not_counted == 0);
 }

@@ -68,7 +68,10 @@ struct VariantResult {
   std::string name;
   std::string failed;  // why it could not be built or run; the rest is empty then
   uintmax_t file_bytes = 0;
-  size_t memory_bytes = 0;                             // weights as packed, and the arena of each lane, as planned
+  size_t planned_bytes = 0;  // weights as packed, and the arena of each lane
+  // What the process took beyond what it had before, at the most, while it was loaded, compiled, and run once in each of its lanes; at
+  // least what is planned, which is all that is known where the system does not tell.
+  size_t memory_bytes = 0;
   double load_seconds = 0;                             // from the file to a program that runs
   int64_t items = 0;                                   // judged
   std::optional<Interval> accuracy;                    // share right; of data with values none

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <optional>
 #include <span>
 #include <string>
@@ -36,6 +37,15 @@ enum class Parting {
 };
 std::string_view to_string(Parting parting);
 
+struct Walk;
+// Inside control flow: the run of a subgraph where an error arises, walked as a model of its own, on the exact values that it is given
+// there.
+struct InsideBody {
+  std::string node, op, body;  // of the control step; its attribute
+  int64_t run = 0;             // of that subgraph: how many came before
+  std::shared_ptr<const Walk> walk;
+};
+
 struct Walk {
   std::string against;             // what the references are, for people
   std::vector<ValueCheck> values;  // those compared, in the order in which the program makes them
@@ -44,7 +54,10 @@ struct Walk {
   // type explains; -1: nowhere, it grew. Also when every value is within tolerance.
   int jump = -1;
   Parting parting = Parting::none;
-  std::vector<ValueCheck> inside;    // of the step that made it: its nodes run one by one on the references of what the step reads
+  std::vector<ValueCheck> inside;  // of the step that made it: its nodes run one by one on the references of what the step reads
+  // Where a control step made it, and references are plain evaluation in double; nothing: every run of its subgraphs does right what it is
+  // given.
+  std::optional<InsideBody> within;
   bool only_fused = false;           // they all agree: what differs is the step as a whole
   std::vector<std::string> missing;  // names of references that no value bears
   int64_t compared = 0, values_made = 0;
@@ -104,7 +117,7 @@ Hunt hunt(const Graph& model, const Case& reference, const HuntOptions& options 
 
 // What one step adds to the error of the result.
 struct StepError {
-  int step = -1;
+  int step = -1;  // -1: an input that is rounded, or no step of the program bears the node's name
   std::string node, op, value;
   double own = 0;        // error of its value when it is fed the exact values
   double at_output = 0;  // error of the worst output that comes of it alone
@@ -119,7 +132,9 @@ struct ErrorBudget {
 };
 
 // The share of the final error that each step adds: each is fed the exact values (plain evaluation in double of `exact`, the model itself
-// when null), and its own error is followed to the outputs through the steps behind it. `exact`: the model before it was narrowed.
+// when null), and its own error is followed to the outputs through the steps behind it. `exact`: the model before it was narrowed. Where
+// a model rounds to a few bits between its nodes (QuantizeLinear, DequantizeLinear), the model without that is what is exact when none is
+// given, and what a step adds is what rounding its value adds, and with `exact` given its rounded weights too.
 ErrorBudget error_budget(const Graph& model, std::span<const Tensor> inputs, const WalkOptions& options = {}, const Graph* exact = nullptr);
 
 // The distance of a compiled output to the double result, beside that of plain f32 evaluation.

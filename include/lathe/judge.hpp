@@ -119,7 +119,7 @@ struct ItemsOptions {
 };
 // Runs items through the program, several lanes at once: each loads its items, puts as many as the inputs' leading dims hold (`shapes`)
 // into a batch, runs it, and hands each item its row of every output. `load` and `take` are called from several threads at once, each item
-// once; `load` gives a tensor an input, with a leading dim of 1. Throws what runs throw.
+// once; a program with states begins anew with each batch; `load` gives a tensor an input, with a leading dim of 1. Throws what runs throw.
 ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
                    const std::function<std::vector<Tensor>(size_t item)>& load,
                    const std::function<void(size_t item, const std::vector<Tensor>& outputs)>& take, const ItemsOptions& options = {});

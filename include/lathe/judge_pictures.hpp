@@ -10,6 +10,7 @@
 
 #include "lathe/detect.hpp"
 #include "lathe/judge.hpp"
+#include "lathe/text.hpp"
 
 namespace lathe {
 
@@ -77,6 +78,12 @@ struct BoxReport {
 // better one took, is overlapped enough. Average precision is the area under precision over recall, precision made falling. Intervals by
 // bootstrap over the items.
 BoxReport judge_boxes(std::span<const BoxAnswer> answers, int64_t classes);
+// Mean average precision of the second less that of the first on the same items, each drawn for both alike.
+struct PairedBoxes {
+  Interval at_half, over_all;
+};
+// Throws Error (value) when the lists differ in length.
+PairedBoxes compare_boxes(std::span<const BoxAnswer> first, std::span<const BoxAnswer> second, int64_t classes);
 
 // ---- tokens ----
 
@@ -111,6 +118,12 @@ struct DrawnData {
 // `beside`: the folder that the files lie in (the data's own). Throws Error as read_labelled, read_judged and read_boxes do.
 DrawnData read_drawn(Drawn kind, const std::filesystem::path& data, const std::filesystem::path& targets,
                      const std::filesystem::path& beside, std::vector<std::string> classes = {});
+
+// Lines of text as tokens: each line's, one after the begin token where the vocabulary has one, and what is expected is the token after
+// each. Shorter lines are filled up behind: a model whose tokens look ahead is told what is there by an input that masks (find_roles).
+// Empty lines are left out. Throws Error: format (a line that the vocabulary cannot say, or too long for the model), value (an input that is
+// neither tokens, mask nor positions), resource.
+DrawnData read_lines(const std::filesystem::path& lines, const Program& program, const Vocabulary& vocabulary);
 
 struct DrawnOptions {
   PictureSettings pictures{};

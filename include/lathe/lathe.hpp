@@ -15,6 +15,7 @@
 #include "lathe/judge.hpp"
 #include "lathe/judge_pictures.hpp"
 #include "lathe/line.hpp"
+#include "lathe/log.hpp"
 #include "lathe/logbook.hpp"
 #include "lathe/measure.hpp"
 #include "lathe/narrow.hpp"

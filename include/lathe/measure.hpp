@@ -48,6 +48,15 @@ Environment environment();
 std::optional<double> stolen_seconds();
 // The most memory this process has held, in bytes; 0 where the system does not tell.
 size_t peak_memory_bytes();
+// What the process takes beyond what it had when this was made, at the most until it is asked.
+class PeakMemory {
+ public:
+  PeakMemory();
+  std::optional<size_t> bytes() const;  // nothing where the system does not tell
+
+ private:
+  std::optional<size_t> before_;
+};
 // Joules that the processor's packages have used, modulo a range that a few minutes do not pass; nothing where the machine does not tell.
 std::optional<double> package_joules();
 

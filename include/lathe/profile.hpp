@@ -43,6 +43,17 @@ struct OpProfile {
   double flops = 0, bytes = 0, limit_seconds = 0;
 };
 
+// Steps inside control flow; a loop's trips together.
+struct InnerProfile {
+  int parent = -1;            // index into Profile::inner of what it lies in; -1: the model itself
+  size_t step = 0;            // that it belongs to, of the parent's
+  std::string body;           // as InnerSteps::body
+  std::vector<Shape> inputs;  // of the subgraph
+  double runs = 0;            // in a run of the model, on average
+  // Their flops, bytes and limits are those of all runs together, and so are times; a part of what the step around them took.
+  std::vector<StepProfile> steps;
+};
+
 struct ProfileOptions {
   int runs = 50;
   bool cold = false;        // caches emptied before every run
@@ -54,10 +65,11 @@ struct ProfileOptions {
 
 struct Profile {
   std::vector<StepProfile> steps;
-  std::vector<OpProfile> ops;  // most time first
-  Latency run, timed;          // whole runs without and with the clock read after every step, in turn
-  double overhead = 0;         // median over the pairs of timed / run - 1
-  double flops = 0;
+  std::vector<InnerProfile> inner;  // those around before those within
+  std::vector<OpProfile> ops;       // most time first; what is inside control flow by its own ops
+  Latency run, timed;               // whole runs without and with the clock read after every step, in turn
+  double overhead = 0;              // median over the pairs of timed / run - 1
+  double flops = 0;                 // what is inside control flow included
   // Of the run with the median time: when steps began, and what the other workers did.
   std::vector<StepTime> timeline;
   std::vector<Spell> spells;

@@ -238,6 +238,16 @@ struct Spell {
   int64_t tasks = 0;
 };
 
+// Steps of a subgraph of a control step, or of the part of a model whose sizes a run decides: each is a program of its own.
+struct InnerSteps {
+  size_t step = 0;   // that it belongs to, index into the steps around it
+  std::string body;  // "then_branch", "else_branch", "body"; "part"
+  int64_t runs = 0;  // with these shapes, in one run of the model
+  std::shared_ptr<const EditionInfo> edition;
+  std::vector<double> seconds;  // of each step, all those runs together
+  std::vector<InnerSteps> inner;
+};
+
 class LaneImpl;
 
 // A mutable execution context on a Program: its arena and its crew of threads.
@@ -284,6 +294,8 @@ class Lane {
   // Seconds each step of the last run took; only filled after time_steps(true).
   void time_steps(bool on);
   std::vector<StepTime> step_times() const;
+  // What subgraphs did in the last run, where they ran as programs of their own; only after time_steps(true).
+  std::vector<InnerSteps> inner_steps() const;
   // What the other workers of the crew did in the last run, in order of worker and time; only after time_steps(true).
   std::vector<Spell> spells() const;
   const Program& program() const;

@@ -153,7 +153,7 @@ int against_kept(const BenchFlags& o, LogEntry now, Json& j) {
   const Change c = as_usage([&] { return compare_entries(before, now); });
   j["against"] = change_json(before, now, c);
   j["against"]["after"] = nullptr;
-  if (for_people(o.model.json)) fmt::print("  against entry {} of {}: {}\n", before.id, before.at, c.why);
+  if (for_people(o.model.json)) fmt::print("  against entry {} of {}: {}\n", before.id, before.at, change_text(c));
   return c.kind == Change::Kind::slower ? kCheckFailed : kGood;
 }
 

@@ -211,9 +211,19 @@ Command add_bundle(CLI::App& app) {
       add("bench.json", "a short benchmark on random data", "a short benchmark", [&] {
         return text_of(facts_of(add_bench, with({"--seconds", "0.5"})));
       });
-    if (!failing.empty())
-      add("failing.txt", "the failing command and what it said", "running the failing command",
-          [&] { return scrub(fmt::format("$ lathe {}\n{}", fmt::join(failing, " "), output_of(failing, 600))); });
+    if (!failing.empty()) {
+      const std::string log = fmt::format("{}.{}.log", o->out, ::getpid());
+      add("failing.txt", "the failing command and what it said", "running the failing command", [&] {
+        std::vector<std::string> logged = failing;
+        logged.insert(logged.end(), {"--log", log, "--log-level", "debug"});
+        return scrub(fmt::format("$ lathe {}\n{}", fmt::join(failing, " "), output_of(logged, 600)));
+      });
+      std::error_code ec;
+      if (fs::exists(log, ec)) {
+        add("failing.log", "its log: what was loaded, changed and compiled", "reading its log", [&] { return scrub(read_file(log)); });
+        fs::remove(log, ec);
+      }
+    }
     progress.show("");
     std::string readme = fmt::format("A bundle of lathe {} about {}.\n\n", LATHE_VERSION, model.filename().string());
     for (const Entry& e : entries) readme += fmt::format("{:<18} {}\n", e.name, e.what);

@@ -792,7 +792,11 @@ std::string plain_text(const EditionInfo& edition, std::optional<double> share) 
 
 double plain_share(const Profile& profile) {
   double share = 0;
-  for (const StepProfile& s : profile.steps) share += s.step.kind == "plain" ? s.share : 0;
+  const auto add = [&](const std::vector<StepProfile>& steps) {
+    for (const StepProfile& s : steps) share += s.step.kind == "plain" ? s.share : 0;
+  };
+  add(profile.steps);
+  for (const InnerProfile& inner : profile.inner) add(inner.steps);
   return share;
 }
 

@@ -33,6 +33,7 @@ Json to_json(const CompareFlags& o, const JobSheet& sheet, const JobResult& r) {
     }
     one["file_bytes"] = v.file_bytes;
     one["memory_bytes"] = v.memory_bytes;
+    one["planned_bytes"] = v.planned_bytes;
     one["load_seconds"] = v.load_seconds;
     one["items_judged"] = v.items;
     one["accuracy"] = v.accuracy ? interval_json(*v.accuracy) : Json(nullptr);
@@ -207,11 +208,11 @@ void print(const JobSheet& sheet, const JobResult& r) {
   }
   if (!r.no_accuracy.empty()) fmt::print("  no accuracy: {}\n", r.no_accuracy);
   for (const VariantResult& v : r.variants) {
-    if (!v.failed.empty()) fmt::print("  {}: could not be built: {}\n", v.name, v.failed);
+    if (!v.failed.empty()) fmt::print("  {}: {}: {}\n", v.name, verdict_text("could not be built", false), v.failed);
     if (!v.kept_wide.empty()) fmt::print("  {}: {} kept wide: {}\n", v.name, v.kept_wide.size(), fmt::join(v.kept_wide, ", "));
     if (!v.parity_why_not.empty()) fmt::print("  {}: parity not checked: {}\n", v.name, v.parity_why_not);
     for (const std::string& n : v.notes) fmt::print("  {}: {}\n", v.name, n);
-    for (const std::string& b : v.broken) fmt::print("  {}: does not hold: {}\n", v.name, b);
+    for (const std::string& b : v.broken) fmt::print("  {}: {}: {}\n", v.name, verdict_text("does not hold", false), b);
   }
 }
 

@@ -4,6 +4,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <cmath>
 #include <filesystem>
 
 #include "common.hpp"
@@ -26,6 +27,43 @@ std::string chart_label(std::string text) {
     else if (static_cast<unsigned char>(c) < 32) c = ' ';
   }
   return text;
+}
+
+// "node 'stem/conv' (Conv)": the name.
+static std::string name_in(const std::string& label) {
+  const size_t begin = label.find('\''), end = label.rfind('\'');
+  return label.starts_with("node '") && end > begin ? label.substr(begin + 1, end - begin - 1) : label;
+}
+
+std::map<std::string, double> read_sensitivity(const std::string& file) {
+  const auto wrong = [&] {
+    return UsageError(fmt::format(
+        "--sensitivity {}: expected what 'lathe narrow --sensitivity noise --json' or 'lathe parity --budget --json' writes", file));
+  };
+  const Json j = Json::parse(read_file(file), nullptr, false);
+  if (!j.is_object()) throw wrong();
+  std::map<std::string, double> out;
+  double sum = 0;
+  try {
+    if (j.contains("sensitivity") && j["sensitivity"].is_array()) {
+      double lost = 0;
+      for (const Json& s : j["sensitivity"]) lost += std::max(0.0, s.value("loss", 0.0));
+      for (const Json& s : j["sensitivity"]) {
+        // Accuracy where it was measured, else the power of the noise at the outputs.
+        const Json& decibels = s.at("signal_to_noise");
+        const double noise = decibels.is_number() ? std::pow(10, -decibels.get<double>() / 10) : 0;
+        out[s.at("node").get<std::string>()] += lost > 0 && j.contains("accuracy") ? std::max(0.0, s.at("loss").get<double>()) : noise;
+      }
+    } else {
+      const Json& budget = j.contains("budget") ? j["budget"] : j;
+      for (const Json& s : budget.at("steps")) out[name_in(s.at("node").get<std::string>())] += s.at("share").get<double>();
+    }
+  } catch (const Json::exception&) {
+    throw wrong();
+  }
+  for (const auto& [node, share] : out) sum += share;
+  for (auto& [node, share] : out) share = sum > 0 ? share / sum : 0;
+  return out;
 }
 
 std::string_view chart_terminal(const std::string& target) { return target.ends_with(".png") ? "pngcairo" : "svg"; }

@@ -24,8 +24,8 @@ namespace {
 struct ExplainFlags {
   ModelOptions model;
   FeedFlags feed;
-  std::string draw, detail, focus;
-  int depth = 2, around = 3, runs = 30;
+  std::string draw, detail, focus, sensitivity;
+  int depth = 0, around = 3, runs = 30;
   bool timed = false;
 };
 
@@ -40,7 +40,10 @@ Command add_explain(CLI::App& app) {
   app.add_option("--detail", o->detail, "What the drawing shows: nodes, steps or modules (by the size of the graph)")
       ->check(CLI::IsMember({"nodes", "steps", "modules"}))
       ->type_name("WHAT");
-  app.add_option("--depth", o->depth, "Of modules: parts of node names that make one (2)")->check(CLI::Range(1, 20))->type_name("N");
+  app.add_option("--sensitivity", o->sensitivity,
+                 "Shade the drawing by what narrow's --sensitivity or parity's --budget wrote as JSON")
+      ->type_name("FILE.json");
+  app.add_option("--depth", o->depth, "Of modules: parts of node names that make one (as many as tell most of them apart)")->check(CLI::Range(1, 20))->type_name("N");
   app.add_option("--focus", o->focus, "Draw only what lies near the nodes whose name contains this")->type_name("TEXT");
   app.add_option("--around", o->around, "How many boxes away from the focus still are near (3)")
       ->check(CLI::Range(0, 1000))
@@ -52,6 +55,9 @@ Command add_explain(CLI::App& app) {
     const bool dot = o->draw.ends_with(".dot");
     if (!o->draw.empty() && !dot) check_picture_name(o->draw, "--draw");
     o->model.check_target("--draw", o->draw, {dot ? std::string_view("text") : picture_kind(o->draw)});
+    if (!o->sensitivity.empty() && o->draw.empty()) throw UsageError("--sensitivity shades a drawing: give --draw FILE.svg");
+    std::map<std::string, double> sensitivity;
+    if (!o->sensitivity.empty()) sensitivity = read_sensitivity(o->sensitivity);
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
     o->feed.read(o->model, graph, options);
@@ -134,6 +140,7 @@ Command add_explain(CLI::App& app) {
       d.around = o->around;
       d.title = fmt::format("{}: {} nodes in {} steps", o->model.model, edition.nodes.size(), edition.steps.size());
       if (timed) d.profile = &*timed;
+      if (!o->sensitivity.empty()) d.sensitivity = &sensitivity;
       std::string text;
       try {
         text = drawing(edition, d);

@@ -11,15 +11,31 @@ namespace {
 
 namespace fs = std::filesystem;
 
-
 struct Judged : Judgement {
   std::string model;
 };
 
 }  // namespace
 
+bool of_lines(const JudgeFlags& o) { return o.as == "tokens" && o.targets.empty() && fs::path(o.data).extension() == ".txt"; }
+
+Program lines_program(const ModelOptions& model) {
+  Graph graph = model.load_graph();
+  CompileOptions options = model.compile_options(graph);
+  options.threads = 1;
+  if (!model.archived()) options.states = find_states(graph);
+  if (model.dims.empty() && model.batch == 0) options.dims.clear();
+  if (model.shapes.empty()) options.shapes.clear();
+  return model.make_program(std::move(graph), options);
+}
+
 Judging judging(const JudgeFlags& o, const ModelOptions& model, const ItemData& data) {
   Judging j;
+  if (of_lines(o)) {
+    j.program = lines_program(model);
+    j.shapes = item_shapes(j.program, data, {}, std::max<int64_t>(1, model.batch));
+    return j;
+  }
   Graph graph = model.load_graph();
   CompileOptions options = model.compile_options(graph);
   options.threads = 1;
@@ -350,7 +366,8 @@ int judge_all(const JudgeFlags& o) {
   if (!o.sheet.empty()) draw_wrong(o, judged.back(), data);
   if (people && !o.sheet.empty()) fmt::print("  sheet: {}\n", o.sheet);
   keep(o, judged, out);
-  if (people && o.at_least >= 0) fmt::print("\n{}: at least {} was asked\n", good ? "held" : "not held", percent(o.at_least));
+  if (people && o.at_least >= 0)
+    fmt::print("\n{}: at least {} was asked\n", verdict_text(good ? "held" : "not held", good), percent(o.at_least));
   return good ? kGood : kCheckFailed;
 }
 
@@ -367,9 +384,11 @@ Command add_judge(CLI::App& app) {
       ->type_name("FILE");
   app.add_option("--as", o->as,
                  "What the model gives: classes (or values, by the targets); masks or restored pictures, with a CSV of picture and target; "
-                 "boxes, with a CSV of file, class, x, y, width, height, or JSON; tokens, with arrays (classes)")
+                 "boxes, with a CSV of file, class, x, y, width, height, or JSON; tokens, with arrays, or a .txt of lines (classes)")
       ->check(CLI::IsMember({"classes", "masks", "pictures", "boxes", "tokens"}))
       ->type_name("WHAT");
+  app.add_option("--vocabulary", o->vocabulary, "Of lines of text: which numbers stand for them, a file or 'bytes' (the model's own)")
+      ->type_name("FILE");
   o->detect.add_to(app, 0.05);
   app.add_option("--white", o->white, "Of --as pictures: what white is in the model's output, 1 or 255 (1)")
       ->check(CLI::Range(1e-6, 1e6))

@@ -13,7 +13,7 @@ namespace lathe::cli {
 struct JudgeFlags {
   ModelOptions model;
   PictureFlags pictures;
-  std::string data, beside, targets, as = "classes", sheet;
+  std::string data, beside, targets, vocabulary, as = "classes", sheet;
   std::vector<std::string> against;
   int top = 5, worst = 10;
   int64_t noise = 0;
@@ -28,6 +28,10 @@ struct Judging {
   Program program;
   std::vector<Shape> shapes;
 };
+// Whether the data are lines of text.
+bool of_lines(const JudgeFlags& o);
+// The program for them: what a model would be fed back is kept by its lanes. Sizes are open.
+Program lines_program(const ModelOptions& model);
 Judging judging(const JudgeFlags& o, const ModelOptions& model, const ItemData& data);
 // The first model, and those of --against.
 std::vector<ModelOptions> models_of(const JudgeFlags& o);

@@ -147,6 +147,37 @@ void draw_worst(const JudgeFlags& o, const DrawnData& data, const DrawnJudgement
   draw_contact_sheet(o.sheet, fmt::format("{}: the worst {} of {}", fs::path(model).filename().string(), items.size(), t.items), items);
 }
 
+// How mean average precision changed, on the items that both have an answer to.
+Json precision_against(const DrawnJudgement& first, const DrawnJudgement& second, bool people) {
+  std::vector<BoxAnswer> a, b;
+  for (size_t i = 0, x = 0, y = 0; i < first.seen.size(); ++i) {
+    if (first.seen[i] && second.seen[i]) a.push_back(first.boxes[x]), b.push_back(second.boxes[y]);
+    x += static_cast<size_t>(first.seen[i]);
+    y += static_cast<size_t>(second.seen[i]);
+  }
+  const PairedBoxes d = compare_boxes(a, b, static_cast<int64_t>(std::max(first.classes.size(), second.classes.size())));
+  const auto say = [&](const char* what, const Interval& i) {
+    if (people)
+      fmt::print("{}: {:+.1f} points ({:+.1f} to {:+.1f}){}\n", what, 100 * i.value, 100 * i.low, 100 * i.high,
+                 i.low <= 0 && i.high >= 0 ? ", which may be chance" : "");
+  };
+  if (people) fmt::print("\n");
+  say("mean average precision at 0.5, against the first", d.at_half);
+  say("mean average precision, 0.5 to 0.95", d.over_all);
+  return {{"map_at_half", interval_json(d.at_half)}, {"map_over_all", interval_json(d.over_all)}};
+}
+
+DrawnData lines_of(const JudgeFlags& o, const ModelOptions& model) {
+  const Program program = lines_program(model);
+  const auto own = o.vocabulary == "bytes" ? std::optional(Vocabulary::bytes())
+                   : o.vocabulary.empty()  ? Vocabulary::of(program.metadata())
+                                           : std::optional(Vocabulary::load(o.vocabulary));
+  if (!own)
+    throw UsageError(fmt::format("{}: carries no vocabulary, which says which tokens the lines of {} are; give --vocabulary FILE or bytes",
+                                 model.model, o.data));
+  return as_usage([&] { return read_lines(o.data, program, *own); });
+}
+
 }  // namespace
 
 int judge_drawn_all(const JudgeFlags& o) {
@@ -159,7 +190,7 @@ int judge_drawn_all(const JudgeFlags& o) {
     // Names of classes come from the model, when nobody says them.
     if (!data) {
       const auto labels = o.pictures.labels_of(m.load_graph().metadata);
-      data = read_drawn(kind, o.data, o.targets, o.beside, labels);
+      data = of_lines(o) ? lines_of(o, m) : read_drawn(kind, o.data, o.targets, o.beside, labels);
     }
     const auto [program, shapes] = judging(o, m, data->items);
     Progress progress;
@@ -197,6 +228,7 @@ int judge_drawn_all(const JudgeFlags& o) {
     if (i > 0) {
       const Interval d = compare_drawn(judged[0], j);
       one["against_first"] = interval_json(d);
+      if (kind == Drawn::boxes) one["against_first"].update(precision_against(judged[0], j, people));
       if (people)
         fmt::print("\n{} against {}, item by item: {:+.5g} ({:+.5g} to {:+.5g}){}\n", models[i].model, models[0].model, d.value, d.low,
                    d.high, d.low <= 0 && d.high >= 0 ? ", which may be chance" : "");
@@ -211,7 +243,8 @@ int judge_drawn_all(const JudgeFlags& o) {
   if (!o.sheet.empty()) draw_worst(o, *data, judged.back(), models.back().model);
   if (people && !o.sheet.empty()) fmt::print("  sheet: {}\n", o.sheet);
   write_json(o.model.json, out);
-  if (people && o.at_least >= 0) fmt::print("\n{}: at least {} was asked\n", good ? "held" : "not held", percent(o.at_least));
+  if (people && o.at_least >= 0)
+    fmt::print("\n{}: at least {} was asked\n", verdict_text(good ? "held" : "not held", good), percent(o.at_least));
   return good ? kGood : kCheckFailed;
 }
 

@@ -4,52 +4,11 @@
 #include <cstdlib>
 #include <filesystem>
 
-#define TOML_EXCEPTIONS 1
-#include <toml++/toml.h>
-
-#include "base/text.hpp"
+#include "settings.hpp"
 
 namespace lathe::cli {
 
 namespace fs = std::filesystem;
-
-namespace {
-
-// A folder of the user's: what XDG's variable says, else one below home.
-fs::path user_folder(const char* variable, const char* below_home) {
-  if (const char* set = std::getenv(variable); set && *set) return set;
-  const char* home = std::getenv("HOME");
-  return home && *home ? fs::path(home) / below_home : fs::path();
-}
-
-std::string named_in_settings() {
-  const std::string file = settings_file();
-  if (file.empty() || !fs::exists(file)) return "";
-  try {
-    const toml::table t = toml::parse_file(file);
-    const std::vector<std::string> known{"logbook"};
-    for (const auto& [key, node] : t) {
-      const std::string k(key.str());
-      if (k != "logbook")
-        throw Error(Category::format, fmt::format("{}:{}: there is no setting '{}'{}", file, key.source().begin.line, k,
-                                                  did_you_mean(k, known).empty() ? "; the settings are: logbook" : did_you_mean(k, known)));
-      if (!node.is_string())
-        throw Error(Category::format, fmt::format("{}:{}: 'logbook' is a path in quotes", file, node.source().begin.line));
-      const fs::path path = *node.value<std::string>();
-      return path.is_absolute() ? path.string() : (fs::path(file).parent_path() / path).string();
-    }
-  } catch (const toml::parse_error& e) {
-    throw Error(Category::format, fmt::format("{}:{}: {}", file, e.source().begin.line, e.description()));
-  }
-  return "";
-}
-
-}  // namespace
-
-std::string settings_file() {
-  const fs::path folder = user_folder("XDG_CONFIG_HOME", ".config");
-  return folder.empty() ? "" : (folder / "mellow-lathe" / "settings.toml").string();
-}
 
 void KeepFlags::add_to(CLI::App& app) {
   app.add_flag("--keep", keep, "Keep the result in the logbook");
@@ -60,7 +19,7 @@ void KeepFlags::add_to(CLI::App& app) {
 std::string KeepFlags::file() const {
   if (!logbook.empty()) return logbook;
   if (const char* set = std::getenv("LATHE_LOGBOOK"); set && *set) return set;
-  if (const std::string named = named_in_settings(); !named.empty()) return named;
+  if (const std::string named = named_logbook(); !named.empty()) return named;
   const fs::path folder = user_folder("XDG_DATA_HOME", ".local/share");
   if (folder.empty()) throw UsageError("--logbook is missing: there is no home folder to keep one in");
   return (folder / "mellow-lathe" / "logbook.sqlite").string();
@@ -69,7 +28,7 @@ std::string KeepFlags::file() const {
 bool KeepFlags::on() const {
   if (keep || !logbook.empty()) return true;
   const char* set = std::getenv("LATHE_LOGBOOK");
-  return (set && *set) || !named_in_settings().empty();
+  return (set && *set) || !named_logbook().empty();
 }
 
 std::string options_text(const Program& program, const std::vector<Shape>& shapes, int lanes) {

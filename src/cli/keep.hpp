@@ -20,8 +20,6 @@ struct KeepFlags {
   bool on() const;
 };
 
-// Where settings are read: $XDG_CONFIG_HOME or ~/.config, mellow-lathe/settings.toml.
-std::string settings_file();
 // What times hang on, in a fixed order.
 std::string options_text(const Program& program, const std::vector<Shape>& shapes, int lanes);
 // The entry that this result is, without figures.
@@ -32,6 +30,8 @@ int64_t keep_entry(const KeepFlags& flags, const LogEntry& entry, bool people);
 // The entry that `of` is compared with: of that id, or LAST, the one before it of the same kind, model, options and machine. Throws
 // UsageError, Error (value).
 LogEntry earlier_entry(const Logbook& book, const LogEntry& of, const std::string& which);
+// The sentence of it; "slower" stands out.
+std::string change_text(const Change& change);
 Json change_json(const LogEntry& before, const LogEntry& after, const Change& change);
 
 }  // namespace lathe::cli

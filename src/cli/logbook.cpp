@@ -122,7 +122,7 @@ int compare_two(const LogbookFlags& o, const Logbook& book) {
   const LogEntry before = earlier_entry(book, after, o.against);
   const Change c = as_usage([&] { return compare_entries(before, after, o.figure.empty() ? "latency" : o.figure); });
   write_json(o.json, change_json(before, after, c));
-  if (for_people(o.json)) fmt::print("entry {} against {}: {}\n", after.id, before.id, c.why);
+  if (for_people(o.json)) fmt::print("entry {} against {}: {}\n", after.id, before.id, change_text(c));
   return c.kind == Change::Kind::slower ? kCheckFailed : kGood;
 }
 
@@ -194,6 +194,12 @@ LogEntry earlier_entry(const Logbook& book, const LogEntry& of, const std::strin
   }
   throw Error(Category::value, fmt::format("{}: holds no earlier {} of '{}' with these options on this machine to compare with",
                                            book.path().string(), of.kind, of.model));
+}
+
+std::string change_text(const Change& c) {
+  const size_t word = c.why.find_first_of(" ,:;");
+  if (c.kind == Change::Kind::noise || word == std::string::npos) return c.why;
+  return verdict_text(c.why.substr(0, word), c.kind == Change::Kind::faster) + c.why.substr(word);
 }
 
 Json change_json(const LogEntry& before, const LogEntry& after, const Change& c) {

@@ -3,6 +3,8 @@
 #include <iostream>
 
 #include "help.hpp"
+#include "logging.hpp"
+#include "settings.hpp"
 #include "base/text.hpp"
 
 namespace lathe::cli {
@@ -41,7 +43,7 @@ std::string raised_by(const Error& e) {
   return "";
 }
 
-int run(int argc, char** argv) {
+int run(int argc, char** argv, CallLog& log) {
   CLI::App app{"Mellow Lathe: loads exported ONNX models, fuses them, runs them on CPU threads, checks their numbers and times them.",
                "lathe"};
   app.formatter(std::make_shared<Help>());
@@ -57,6 +59,7 @@ int run(int argc, char** argv) {
     const auto* maker = std::ranges::find_if(kMakers, [&](const auto& m) { return std::string_view(m.first) == help.name; });
     CLI::App* sub = app.add_subcommand(help.name, help.what);
     commands.emplace_back(sub, maker->second(*sub));
+    log.add_to(*sub);
   }
   dress(app);
   // After the commands were made: they would take it for theirs.
@@ -81,8 +84,14 @@ int run(int argc, char** argv) {
                              did_you_mean(argv[1], names));
     return kUsage;
   }
+  std::vector<std::string> words(argv + 1, argv + argc), set;
+  for (const auto& [sub, command] : commands) {
+    if (argc > 1 && sub->get_name() == argv[1]) set = settings_words(app, *sub, std::span(argv + 2, argv + argc));
+  }
+  words.insert(std::ranges::find(words, "--"), set.begin(), set.end());
+  std::ranges::reverse(words);
   try {
-    app.parse(argc, argv);
+    app.parse(words);
   } catch (const CLI::ParseError& e) {
     if (e.get_exit_code() == 0) return app.exit(e);  // --help, --version
     CLI::App* chosen = &app;
@@ -90,12 +99,15 @@ int run(int argc, char** argv) {
       if (argc > 1 && sub->get_name() == argv[1]) chosen = sub;
     }
     const std::string misspelt = misspelt_option(*chosen, argc, argv);
+    if (!set.empty()) std::cerr << fmt::format("lathe: {} gives: {}\n", settings_file(), fmt::join(set, " "));
     std::cerr << "lathe: " << (misspelt.empty() ? e.what() : misspelt) << "\nSee 'lathe" << (chosen == &app ? "" : " " + chosen->get_name())
               << " --help'.\n";
     return kUsage;
   }
   for (auto& [sub, command] : commands) {
-    if (sub->parsed()) return command();
+    if (!sub->parsed()) continue;
+    log.begin(argc, argv);
+    return command();
   }
   return kUsage;
 }
@@ -105,26 +117,35 @@ int run(int argc, char** argv) {
 
 int main(int argc, char** argv) {
   using namespace lathe::cli;
-  try {
-    const int code = run(argc, argv);
-    // Results that did not reach their file are no results: a full disk behind a redirection must show.
-    if (std::fflush(stdout) != 0 || !std::cout.flush()) {
-      std::cerr << "lathe: standard output cannot be written\n";
+  CallLog log;
+  const auto say = [&](const std::string& what) {
+    std::cerr << "lathe: " << what << "\n";
+    log.failed(what);
+  };
+  const int code = [&]() -> int {
+    try {
+      const int code = run(argc, argv, log);
+      // Results that did not reach their file are no results: a full disk behind a redirection must show.
+      if (std::fflush(stdout) != 0 || !std::cout.flush()) {
+        say("standard output cannot be written");
+        return kResource;
+      }
+      return code;
+    } catch (const UsageError& e) {
+      say(e.what());
+      return kUsage;
+    } catch (const lathe::Error& e) {
+      say(e.what() + raised_by(e));
+      const bool resource = e.category() == lathe::Category::resource || e.category() == lathe::Category::cancelled;
+      return resource ? kResource : kModelFault;
+    } catch (const std::bad_alloc&) {
+      say("out of memory");
+      return kResource;
+    } catch (const std::exception& e) {
+      say(std::ferror(stdout) ? "standard output cannot be written" : e.what());
       return kResource;
     }
-    return code;
-  } catch (const UsageError& e) {
-    std::cerr << "lathe: " << e.what() << "\n";
-    return kUsage;
-  } catch (const lathe::Error& e) {
-    std::cerr << "lathe: " << e.what() << raised_by(e) << "\n";
-    const bool resource = e.category() == lathe::Category::resource || e.category() == lathe::Category::cancelled;
-    return resource ? kResource : kModelFault;
-  } catch (const std::bad_alloc&) {
-    std::cerr << "lathe: out of memory\n";
-    return kResource;
-  } catch (const std::exception& e) {
-    std::cerr << "lathe: " << (std::ferror(stdout) ? "standard output cannot be written" : e.what()) << "\n";
-    return kResource;
-  }
+  }();
+  log.ended(code);
+  return code;
 }

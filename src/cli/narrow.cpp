@@ -10,7 +10,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-
 }  // namespace
 
 Check check_outputs(const Graph& wide, const Graph& narrow, bool halved) {
@@ -45,6 +44,42 @@ Check check_outputs(const Graph& wide, const Graph& narrow, bool halved) {
   }
   return c;
 }
+
+namespace {
+
+bool to_archive(const NarrowFlags& o) { return o.write.ends_with(".lathe"); }
+
+}  // namespace
+
+void write_narrowed(const NarrowFlags& o, const Graph& graph) {
+  if (!to_archive(o)) {
+    save(graph, o.write, {static_cast<size_t>(o.external_from)});
+    return;
+  }
+  if (o.external_from > 0) throw UsageError("--external-from is of ONNX files; an archive is one file");
+  CompileOptions options;
+  for (const ValueId v : graph.inputs) {
+    const Value& value = graph.values[static_cast<size_t>(v)];
+    if (value.composite || !value.dims) continue;
+    Shape shape;
+    for (size_t d = 0; d < value.dims->size(); ++d) {
+      const Dim& dim = (*value.dims)[d];
+      if (!dim.known() && d > 0)
+        throw UsageError(fmt::format("input '{}' is {}: write it as ONNX and give 'lathe ship' the sizes to compile for", value.name,
+                                     dims_text(value.dims)));
+      shape.push_back(dim.known() ? dim.value : 1);
+    }
+    options.shapes[value.name] = shape;
+  }
+  const Program program = compile(graph, {});
+  // The leading dim stays open; what is compiled first is for one item.
+  std::vector<Shape> shapes;
+  for (const Port& p : program.inputs()) shapes.push_back(options.shapes.contains(p.name) ? options.shapes.at(p.name) : Shape());
+  (void)program.describe(shapes);
+  save_program(program, o.write, {.carry_graph = true, .source = o.model});
+}
+
+Graph read_narrowed(const NarrowFlags& o, const Graph& graph) { return to_archive(o) ? graph : load(o.write, {o.allow_outside, false}); }
 
 std::string decibels(double v) {
   return std::isinf(v) ? v > 0 ? "exact" : "all lost" : std::isnan(v) ? "NaN" : fmt::format("{:.1f} dB", v);
@@ -128,12 +163,14 @@ void print_report(const NarrowFlags& o, const NarrowReport& r, const Check& chec
   }
   if (!check.why_not.empty()) fmt::print("  {}\n", check.why_not);
   else if (!check.against_plain.empty())
-    fmt::print("  compiled {} plain evaluation of the written model\n", check.pass() ? "agrees with" : "differs from");
+    fmt::print("  compiled {} plain evaluation of the written model\n",
+               verdict_text(check.pass() ? "agrees with" : "differs from", check.pass()));
   fmt::print("  what this costs in accuracy, 'lathe judge {} --data .. --against {}' says\n", o.model, o.write);
 }
 
 int narrow(NarrowFlags o) {
-  check_target("--write", o.write, {kModelFile}, std::vector<std::string>{o.model});
+  check_target("--write", o.write, {o.write.ends_with(".lathe") ? std::string_view("a program archive") : kModelFile},
+               std::vector<std::string>{o.model});
   check_target("--json", o.json, {"JSON"}, std::vector<std::string>{o.model});
   for (const std::string& path : o.ops) load_ops(path);
   const bool on_bytes = o.activations == "u8" || o.activations == "i8", halved = !on_bytes && !o.activations.empty();
@@ -156,11 +193,11 @@ int narrow(NarrowFlags o) {
   const NarrowOptions how{type, o.block, o.least, o.leave, compensated ? Rounding::compensated : Rounding::nearest};
   const Calibration* calibration = with ? &with->calibration : nullptr;
   const NarrowReport report = as_usage([&] { return halved ? halve_model(g, type, calibration) : narrow_model(g, how, calibration); });
-  save(g, o.write, {static_cast<size_t>(o.external_from)});
+  write_narrowed(o, g);
   progress.show("checking what was written");
   Check check;
   if (o.no_check) check.why_not = "not checked, as was asked";
-  else check = check_outputs(wide, load(o.write, {o.allow_outside, false}), halved);
+  else check = check_outputs(wide, read_narrowed(o, g), halved);
   progress.show("");
   const uintmax_t before = bytes_of_model(o.model), after = bytes_of_model(o.write);
   const Json json = report_json(o, report, check, before, after);
@@ -182,7 +219,9 @@ int narrow(NarrowFlags o) {
 Command add_narrow(CLI::App& app) {
   auto o = std::make_shared<NarrowFlags>();
   app.add_option("MODEL", o->model, "ONNX file")->required();
-  app.add_option("-o,--write", o->write, "Where the narrowed model goes")->required()->type_name("FILE");
+  app.add_option("-o,--write", o->write, "Where the narrowed model goes: ONNX, or compiled, an archive: NAME.lathe")
+      ->required()
+      ->type_name("FILE");
   auto* weights = app.add_option("--weights", o->weights, "f16, bf16, i8, i4, or u8 and u4, which have zero points (i8)")
                       ->check(CLI::IsMember({"f16", "bf16", "i8", "u8", "i4", "u4"}))
                       ->type_name("TYPE");

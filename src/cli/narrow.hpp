@@ -41,6 +41,10 @@ struct Calibrating {
 
 int narrow_to_bytes(const NarrowFlags& o);
 
+// As open ONNX, or, where the name ends in .lathe, compiled for this machine, as an archive that carries the graph. Throws UsageError.
+void write_narrowed(const NarrowFlags& o, const Graph& graph);
+// The model as it was written.
+Graph read_narrowed(const NarrowFlags& o, const Graph& graph);
 std::string decibels(double v);
 Json decibels_json(double v);
 // Keeps what came of it, when results are kept.

@@ -219,7 +219,8 @@ void print_report(const NarrowFlags& o, const ByteModel& m, const Result& r) {
   }
   if (!r.check.why_not.empty()) fmt::print("{}\n", r.check.why_not);
   else if (!r.check.against_plain.empty())
-    fmt::print("compiled {} plain evaluation of the written model\n", r.check.pass() ? "agrees with" : "differs from");
+    fmt::print("compiled {} plain evaluation of the written model\n",
+               verdict_text(r.check.pass() ? "agrees with" : "differs from", r.check.pass()));
 }
 
 // A byte's step of an output's range: compiled and plain evaluation may fall on different sides of it.
@@ -284,13 +285,13 @@ int narrow_to_bytes(const NarrowFlags& o) {
     r.wide = r.budget->wide;
   }
   const Graph written = as_usage([&] { return model.write(r.wide); });
-  save(written, o.write, {static_cast<size_t>(o.external_from)});
+  write_narrowed(o, written);
   r.error = model.error_of(written);
   r.noise = model.noise_by_step(written);
   if (accuracy) r.after = accuracy->of(written);
   progress.show("checking what was written");
   if (o.no_check) r.check.why_not = "not checked, as was asked";
-  else r.check = check_bytes(load(o.write, {o.allow_outside, false}), with.calibration);
+  else r.check = check_bytes(read_narrowed(o, written), with.calibration);
   progress.show("");
   r.bytes_before = bytes_of_model(o.model);
   r.bytes_after = bytes_of_model(o.write);

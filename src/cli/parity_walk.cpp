@@ -79,6 +79,12 @@ Json walk_json(const Walk& w) {
          {"inside", Json::array()}};
   for (const ValueCheck& c : w.values) j["values"].push_back(check_json(c));
   for (const ValueCheck& c : w.inside) j["inside"].push_back(check_json(c));
+  if (w.within)
+    j["within"] = {{"node", w.within->node},
+                   {"op", w.within->op},
+                   {"body", w.within->body},
+                   {"run", w.within->run + 1},
+                   {"walk", walk_json(*w.within->walk)}};
   return j;
 }
 
@@ -150,8 +156,7 @@ std::string verdict_of(const Walk& w, size_t i) {
   return text;
 }
 
-void print_walk(const ParityOptions& o, const Walk& w, const std::string& fed) {
-  fmt::print("{}: values of the compiled program against {}; inputs: {}\n", o.model.model, w.against, fed);
+void print_values(const ParityOptions& o, const Walk& w) {
   Table table("rrlllrl", {"depth", "step", "value", "op", "shape", "error", "1e-9                   1e0"});
   size_t before = 0;
   for (size_t i : listed(w, static_cast<size_t>(o.top))) {
@@ -180,6 +185,16 @@ void print_walk(const ParityOptions& o, const Walk& w, const std::string& fed) {
                w.missing.size() > 5 ? ", ..." : "");
   fmt::print("{} of {} values compared, {} run{} of the program{}\n", w.compared, w.values_made, w.runs, w.runs == 1 ? "" : "s",
              w.plain_runs > 0 ? fmt::format(", {} of plain evaluation", w.plain_runs) : "");
+  if (w.within) {
+    fmt::print("\nInside {}: run {} of its '{}', on the exact values that it is given\n", w.within->node, w.within->run + 1,
+               w.within->body);
+    print_values(o, *w.within->walk);
+  }
+}
+
+void print_walk(const ParityOptions& o, const Walk& w, const std::string& fed) {
+  fmt::print("{}: values of the compiled program against {}; inputs: {}\n", o.model.model, w.against, fed);
+  print_values(o, w);
   fmt::print("{}: {}\n", verdict_text(w.first < 0 ? "PARITY" : "PARITY FAILED", w.first < 0), w.verdict);
 }
 
@@ -386,17 +401,18 @@ Finding find_budget(const ParityOptions& o, const Graph& graph, const CompileOpt
   Table table("rllrrrl", {"step", "op", "value", "own error", "at the output", "share", ""});
   for (size_t i = 0; i < b.steps.size(); ++i) {
     const StepError& s = b.steps[i];
-    f.json["steps"].push_back({{"step", s.step + 1},
+    const std::string number = s.step < 0 ? "" : std::to_string(s.step + 1);
+    f.json["steps"].push_back({{"step", s.step < 0 ? Json(nullptr) : Json(s.step + 1)},
                                {"node", s.node},
                                {"op", s.op},
                                {"value", s.value},
                                {"own", finite_json(s.own)},
                                {"at_output", finite_json(s.at_output)},
                                {"share", s.share}});
-    f.markdown += fmt::format("| {} | {} | {} | {} | {:.1f} % |\n", s.step + 1, cell(s.node), error_text(s.own), error_text(s.at_output),
-                              100 * s.share);
+    f.markdown +=
+        fmt::format("| {} | {} | {} | {} | {:.1f} % |\n", number, cell(s.node), error_text(s.own), error_text(s.at_output), 100 * s.share);
     if (i < static_cast<size_t>(o.top))
-      table.row({std::to_string(s.step + 1), s.op, shortened_name(s.value, 40), error_text(s.own), error_text(s.at_output),
+      table.row({number, s.op, shortened_name(s.value, 40), error_text(s.own), error_text(s.at_output),
                  fmt::format("{:.1f} %", 100 * s.share), std::string(static_cast<size_t>(std::lround(20 * s.share)), '#')});
   }
   if (!quiet) {

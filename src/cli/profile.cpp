@@ -19,19 +19,40 @@ struct ProfileFlags {
   KeepFlags keep;
 };
 
+// A step, by the place that it has in the model: "7", "7.body.2".
+struct Placed {
+  std::string place;
+  const StepProfile* step = nullptr;
+};
+
+std::string place_of(const Profile& p, int inner, size_t step) {
+  if (inner < 0) return std::to_string(step + 1);
+  const InnerProfile& around = p.inner[static_cast<size_t>(inner)];
+  return fmt::format("{}.{}.{}", place_of(p, around.parent, around.step), around.body, step + 1);
+}
+
 // What a bar is called: number, kind, and the first node.
-std::string name_of(const Profile& p, size_t step, size_t most) {
-  const StepInfo& s = p.steps[step].step;
+std::string name_of(const Placed& placed, size_t most) {
+  const StepInfo& s = placed.step->step;
   std::string nodes = s.nodes.empty() ? "" : s.nodes.front();
   if (s.nodes.size() > 1) nodes += fmt::format(" + {}", s.nodes.size() - 1);
   if (nodes.size() > most) nodes = nodes.substr(0, most / 2 - 1) + ".." + nodes.substr(nodes.size() - (most / 2 - 1));
-  return fmt::format("{} {}: {}", step + 1, s.kind, nodes);
+  return fmt::format("{} {}: {}", placed.place, s.kind, nodes);
 }
 
-std::vector<size_t> longest(const Profile& p, size_t most) {
-  std::vector<size_t> order(p.steps.size());
-  for (size_t i = 0; i < order.size(); ++i) order[i] = i;
-  std::stable_sort(order.begin(), order.end(), [&](size_t a, size_t b) { return p.steps[a].latency.median > p.steps[b].latency.median; });
+// Those inside control flow too.
+std::vector<Placed> all_steps(const Profile& p) {
+  std::vector<Placed> out;
+  for (size_t i = 0; i < p.steps.size(); ++i) out.push_back({place_of(p, -1, i), &p.steps[i]});
+  for (size_t k = 0; k < p.inner.size(); ++k) {
+    for (size_t i = 0; i < p.inner[k].steps.size(); ++i) out.push_back({place_of(p, static_cast<int>(k), i), &p.inner[k].steps[i]});
+  }
+  return out;
+}
+
+std::vector<Placed> longest(const Profile& p, size_t most) {
+  std::vector<Placed> order = all_steps(p);
+  std::ranges::stable_sort(order, std::greater<>(), [](const Placed& s) { return s.step->latency.median; });
   order.resize(std::min(order.size(), most));
   return order;
 }
@@ -39,7 +60,7 @@ std::vector<size_t> longest(const Profile& p, size_t most) {
 // Bars of the longest steps: the part that the machine's limit explains filled, the rest outlined.
 void draw(const ProfileFlags& o, const Profile& p) {
   // More bars than this cannot be told apart on one picture.
-  std::vector<size_t> order = longest(p, static_cast<size_t>(std::min(o.top, 48)));
+  std::vector<Placed> order = longest(p, static_cast<size_t>(std::min(o.top, 48)));
   std::reverse(order.begin(), order.end());
   std::string title = chart_label(std::filesystem::path(o.model.model).filename().string());
   if (title.size() > 60) title = title.substr(0, 29) + ".." + title.substr(title.size() - 29);
@@ -50,13 +71,13 @@ void draw(const ProfileFlags& o, const Profile& p) {
       "set border 3 lc rgb '#555555'\nset tics nomirror noenhanced\nset grid xtics lc rgb '#dddddd'\nset key bottom right noenhanced\nset "
       "ytics font 'sans,10'\n"
       "set style fill solid 1.0 noborder\nset lmargin 46\nset yrange [-0.7:{}]\n",
-      chart_terminal(o.chart), title, order.size(), p.steps.size(), p.timed.runs, o.profile.cold ? ", cold caches" : "",
-      1.3 * (order.empty() ? 1 : p.steps[order.back()].latency.median * 1e6), static_cast<double>(order.size()) - 0.3);
+      chart_terminal(o.chart), title, order.size(), all_steps(p).size(), p.timed.runs, o.profile.cold ? ", cold caches" : "",
+      1.3 * (order.empty() ? 1 : order.back().step->latency.median * 1e6), static_cast<double>(order.size()) - 0.3);
   std::string tics;
   script += "$steps << END\n";
   for (size_t i = 0; i < order.size(); ++i) {
-    const StepProfile& s = p.steps[order[i]];
-    const std::string name = chart_label(name_of(p, order[i], 34));
+    const StepProfile& s = *order[i].step;
+    const std::string name = chart_label(name_of(order[i], 34));
     tics += fmt::format("{}\"{}\" {}", i ? ", " : "", name, i);
     script += fmt::format("{} {:.6g} {:.6g} \"{:.1f} %, {:.0f} % of the limit\"\n", i, s.latency.median * 1e6,
                           std::min(s.limit_seconds, s.latency.median) * 1e6, 100 * s.share, 100 * s.of_limit);
@@ -72,6 +93,41 @@ void draw(const ProfileFlags& o, const Profile& p) {
 }
 
 Json latency_json(const Latency& l) { return {{"min", l.min}, {"median", l.median}, {"p90", l.p90}}; }
+
+// Steps with, in those of control flow, the steps inside.
+Json steps_json(const Profile& p, int around) {
+  const std::vector<StepProfile>& steps = around < 0 ? p.steps : p.inner[static_cast<size_t>(around)].steps;
+  Json out = Json::array();
+  for (size_t i = 0; i < steps.size(); ++i) {
+    const StepProfile& s = steps[i];
+    Json j{{"step", i + 1},
+           {"kind", s.step.kind},
+           {"op", s.step.op},
+           {"nodes", s.step.nodes},
+           {"output", s.step.output},
+           {"layout", s.step.layout},
+           {"recipe", s.step.recipe},
+           {"flops", s.step.flops},
+           {"bytes", s.step.bytes},
+           {"seconds", latency_json(s.latency)},
+           {"share", s.share},
+           {"gflops", s.gflops},
+           {"gbytes_per_second", s.gbytes},
+           {"limit_seconds", s.limit_seconds},
+           {"limit", s.by_arithmetic ? "arithmetic" : "bandwidth"},
+           {"share_of_limit", s.of_limit}};
+    for (size_t k = 0; k < p.inner.size(); ++k) {
+      const InnerProfile& inner = p.inner[k];
+      if (inner.parent != around || inner.step != i) continue;
+      Json shapes = Json::array();
+      for (const Shape& shape : inner.inputs) shapes.push_back(shape);
+      j["inside"].push_back(
+          {{"body", inner.body}, {"runs", inner.runs}, {"inputs", shapes}, {"steps", steps_json(p, static_cast<int>(k))}});
+    }
+    out.push_back(std::move(j));
+  }
+  return out;
+}
 
 }  // namespace
 
@@ -114,26 +170,8 @@ Command add_profile(CLI::App& app) {
     progress.show("");
     const EditionInfo edition = program.describe(shapes);
     const double plainly = plain_share(p);
-    Json steps = Json::array(), ops = Json::array();
-    for (size_t i = 0; i < p.steps.size(); ++i) {
-      const StepProfile& s = p.steps[i];
-      steps.push_back({{"step", i + 1},
-                       {"kind", s.step.kind},
-                       {"op", s.step.op},
-                       {"nodes", s.step.nodes},
-                       {"output", s.step.output},
-                       {"layout", s.step.layout},
-                       {"recipe", s.step.recipe},
-                       {"flops", s.step.flops},
-                       {"bytes", s.step.bytes},
-                       {"seconds", latency_json(s.latency)},
-                       {"share", s.share},
-                       {"gflops", s.gflops},
-                       {"gbytes_per_second", s.gbytes},
-                       {"limit_seconds", s.limit_seconds},
-                       {"limit", s.by_arithmetic ? "arithmetic" : "bandwidth"},
-                       {"share_of_limit", s.of_limit}});
-    }
+    const Json steps = steps_json(p, -1);
+    Json ops = Json::array();
     for (const OpProfile& op : p.ops)
       ops.push_back({{"op", op.op},
                      {"steps", op.steps},
@@ -201,13 +239,19 @@ Command add_profile(CLI::App& app) {
     fmt::print("By op at the head of the step\n{}\n", by_op.text());
     const auto order = longest(p, static_cast<size_t>(o->top));
     Table by_step("lrrrrrl", {"step", "median", "share", "GFLOP/s", "GB/s", "of limit", "limited by"});
-    for (size_t i : order) {
-      const StepProfile& s = p.steps[i];
+    for (const Placed& placed : order) {
+      const StepProfile& s = *placed.step;
       const auto [gflops, gbytes] = rates(s.step.flops, s.step.bytes, s.latency.median);
-      by_step.row({name_of(p, i, 44), seconds_text(s.latency.median), fmt::format("{:.1f} %", 100 * s.share), gflops, gbytes,
+      by_step.row({name_of(placed, 44), seconds_text(s.latency.median), fmt::format("{:.1f} %", 100 * s.share), gflops, gbytes,
                    fmt::format("{:.0f} %", 100 * s.of_limit), s.by_arithmetic ? "arithmetic" : "bandwidth"});
     }
-    fmt::print("{} of {} steps, longest first\n{}", order.size(), p.steps.size(), by_step.text());
+    fmt::print("{} of {} steps, longest first\n{}", order.size(), all_steps(p).size(), by_step.text());
+    for (size_t k = 0; k < p.inner.size(); ++k) {
+      const InnerProfile& inner = p.inner[k];
+      fmt::print("  {}{}.*: inside step {}, {:.4g} run{} of it each time; a part of that step's time\n",
+                 place_of(p, inner.parent, inner.step), "." + inner.body, place_of(p, inner.parent, inner.step), inner.runs,
+                 inner.runs == 1 ? "" : "s");
+    }
     if (!o->chart.empty()) fmt::print("  chart: {}\n", o->chart);
     if (!o->timeline.empty()) fmt::print("  timeline: {}\n", o->timeline);
     kept();

@@ -23,7 +23,7 @@ namespace fs = std::filesystem;
 struct ReportFlags {
   ModelOptions model;
   FeedFlags feed;
-  std::string out, variants;
+  std::string out, variants, sensitivity;
   std::vector<std::string> without;
   double seconds = 1;
   KeepFlags keep;
@@ -31,43 +31,31 @@ struct ReportFlags {
 
 const std::vector<std::string> kParts{"bench", "profile", "parity", "walk", "history", "graph"};
 
-// The module that a node's name tells of, so many parts deep.
-std::string module_of(const std::string& name, int depth) {
-  size_t at = name.starts_with('/') ? 1 : 0;
-  const size_t begin = at;
-  for (int d = 0; d < depth; ++d) {
-    const size_t next = name.find_first_of("/.", at);
-    if (next == std::string::npos) break;
-    at = next + 1;
+// The nodes as modules are told from.
+std::vector<NodeInfo> node_infos(const Json& nodes) {
+  std::vector<NodeInfo> out;
+  for (const Json& n : nodes) {
+    NodeInfo info;
+    info.label = n["name"].get<std::string>();
+    info.op = n["op"].get<std::string>();
+    const auto names = [&](const char* key, std::vector<std::string>& into) {
+      if (!n.contains(key)) return;
+      for (const Json& v : n[key]) {
+        if (!v.contains("weight")) into.push_back(v["name"].get<std::string>());
+      }
+    };
+    names("inputs", info.inputs);
+    names("outputs", info.outputs);
+    out.push_back(std::move(info));
   }
-  return at == begin ? "" : name.substr(begin, at - 1 - begin);
-}
-
-// Modules that are worth a box: at the depth that gives between 2 and 80 of them with two nodes or more.
-std::vector<std::string> modules_of(const Json& nodes) {
-  std::vector<std::string> best(nodes.size());
-  size_t most = 0;
-  for (int depth = 1; depth <= 4; ++depth) {
-    std::vector<std::string> modules;
-    std::map<std::string, int> sizes;
-    for (const Json& n : nodes) {
-      modules.push_back(module_of(n["name"].get<std::string>(), depth));
-      if (!modules.back().empty()) ++sizes[modules.back()];
-    }
-    const auto large = static_cast<size_t>(std::ranges::count_if(sizes, [](const auto& s) { return s.second >= 2; }));
-    if (large < 2 || large > 80 || large <= most) continue;
-    most = large;
-    for (std::string& m : modules) {
-      if (!m.empty() && sizes[m] < 2) m.clear();
-    }
-    best = std::move(modules);
-  }
-  return best;
+  return out;
 }
 
 // A chain of many nodes is a ribbon: it goes on in further columns, cut where no module is cut. `places`: x, y, width, height of each node.
-void wrap(std::vector<std::array<double, 4>>& places, const std::vector<std::string>& modules) {
-  if (places.size() < 12) return;
+// Gives the column of each.
+std::vector<int> wrap(std::vector<std::array<double, 4>>& places, const std::vector<std::string>& modules) {
+  std::vector<int> column(places.size(), 0);
+  if (places.size() < 12) return column;
   double left = 1e300, right = -1e300, bottom = -1e300;
   for (const auto& p : places) {
     left = std::min(left, p[0] - p[2] / 2);
@@ -77,7 +65,7 @@ void wrap(std::vector<std::array<double, 4>>& places, const std::vector<std::str
   const double gap = 120, width = right - left + gap;
   // The window is a third wider than high.
   const int columns = static_cast<int>(std::lround(std::sqrt(1.33 * bottom / width)));
-  if (columns < 2) return;
+  if (columns < 2) return column;
   std::map<std::string, std::pair<double, double>> spans;  // of modules, from top to bottom
   for (size_t i = 0; i < places.size(); ++i) {
     if (modules[i].empty()) continue;
@@ -103,8 +91,10 @@ void wrap(std::vector<std::array<double, 4>>& places, const std::vector<std::str
       if (p[1] >= top && p[1] < end) low = std::min(low, p[0] - p[2] / 2), high = std::max(high, p[0] + p[2] / 2);
     }
     std::vector<std::array<double, 4>*> inside;
-    for (auto& p : places) {
-      if (p[1] >= top && p[1] < end) inside.push_back(&p);
+    for (size_t i = 0; i < places.size(); ++i) {
+      if (places[i][1] < top || places[i][1] >= end) continue;
+      inside.push_back(&places[i]);
+      column[i] = static_cast<int>(c);
     }
     for (auto* p : inside) {
       (*p)[0] += x - low;
@@ -115,11 +105,12 @@ void wrap(std::vector<std::array<double, 4>>& places, const std::vector<std::str
     x += high - low + gap;
   }
   for (auto& p : places) p[1] += 1e7;
+  return column;
 }
 
 // Places of the nodes, by Graphviz: only numbers go in and come out.
 Json layout_of(const Json& nodes, const std::string& beside) {
-  const std::vector<std::string> modules = modules_of(nodes);
+  const std::vector<std::string> modules = modules_of(node_infos(nodes));
   std::vector<std::string> names;
   for (const std::string& m : modules) {
     if (!m.empty() && std::ranges::find(names, m) == names.end()) names.push_back(m);
@@ -171,7 +162,7 @@ Json layout_of(const Json& nodes, const std::string& beside) {
     const size_t i = std::stoul(name.substr(1));
     if (i < places.size()) places[i] = {std::round(72 * x), std::round(72 * (height - y)), std::round(72 * w), std::round(72 * h)};
   }
-  wrap(places, modules);
+  layout["columns"] = wrap(places, modules);
   for (size_t i = 0; i < nodes.size(); ++i) {
     layout["nodes"].push_back(places[i]);
     const auto at = std::ranges::find(names, modules[i]);
@@ -194,6 +185,9 @@ Command add_report(CLI::App& app) {
   o->model.add_to(app);
   app.add_option("-o,--page", o->out, "The page (the model's name with .html)")->type_name("FILE.html");
   app.add_option("--variants", o->variants, "Also what 'lathe compare SHEET --json FILE' wrote")->type_name("FILE.json");
+  app.add_option("--sensitivity", o->sensitivity,
+                 "Also what narrow's --sensitivity or parity's --budget wrote as JSON: the graph is coloured by it")
+      ->type_name("FILE.json");
   app.add_option("--without", o->without, "Leave a part out: bench, profile, parity, walk, history, graph (repeatable)")
       ->check(CLI::IsMember(kParts))
       ->type_name("PART")
@@ -208,7 +202,7 @@ Command add_report(CLI::App& app) {
   return [o] {
     const fs::path model = o->model.model;
     if (o->out.empty()) o->out = model.stem().string() + ".html";
-    std::vector<std::string> read{o->variants};
+    std::vector<std::string> read{o->variants, o->sensitivity};
     read.insert(read.end(), o->feed.inputs.begin(), o->feed.inputs.end());
     read.push_back(o->model.model);
     check_target("--page", o->out, {"an HTML page"}, read);
@@ -289,6 +283,7 @@ Command add_report(CLI::App& app) {
         throw Error(Category::format, fmt::format("{}: is not JSON as 'lathe compare --json' writes it", o->variants));
       }
     }
+    if (!o->sensitivity.empty()) facts["sensitivity"] = read_sensitivity(o->sensitivity);
     if (with("graph") && inspect.contains("node_list") && !inspect["node_list"].empty())
       part("layout", "laying the graph out", [&] { return layout_of(inspect["node_list"], o->out); });
     progress.show("");

@@ -71,11 +71,11 @@ Command add_vet(CLI::App& app) {
       j.push_back(std::move(entry));
       if (!for_people(o->json)) continue;
       if (faults.empty()) {
-        fmt::print("{}: nothing is wrong\n", model);
+        fmt::print("{}: {}\n", model, verdict_text("nothing is wrong", true));
         continue;
       }
       const auto count = [](int64_t n, const char* what) { return fmt::format("{} {}{}", n, what, n == 1 ? "" : "s"); };
-      fmt::print("{}: {}, {}\n", model, count(fatal, "fault"), count(warnings, "warning"));
+      fmt::print("{}: {}, {}\n", model, verdict_text(count(fatal, "fault"), fatal == 0), count(warnings, "warning"));
       for (const bool serious : {true, false}) {
         for (const Fault& f : faults) {
           if (f.fatal != serious) continue;

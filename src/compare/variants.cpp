@@ -199,6 +199,7 @@ class Job {
         for (size_t k = 0; k < shapes.size(); ++k) options.shapes[open.inputs()[k].name] = shapes[k];
       }
     }
+    const PeakMemory peak;
     const auto start = Clock::now();
     run.program = archive ? load_program(file, {.threads = v.threads}) : compile(loaded(file), options);
     run.held = v.held;
@@ -207,13 +208,22 @@ class Job {
     if (shapes.empty()) shapes = shapes_for(v, run.program);
     const EditionInfo edition = run.program.describe(shapes);
     r.load_seconds = std::chrono::duration<double>(Clock::now() - start).count();
-    r.memory_bytes = edition.weight_bytes + edition.arena_bytes * static_cast<size_t>(v.lanes);
+    r.planned_bytes = edition.weight_bytes + edition.arena_bytes * static_cast<size_t>(v.lanes);
     if (!v.recipes.empty())
       r.notes.push_back(fmt::format("{} of {} steps by tuned recipes", std::ranges::count(edition.steps, "tuned", &StepInfo::chosen_by),
                                     edition.steps.size()));
     if (edition.plain > 0) r.notes.push_back(fmt::format("{} steps by plain evaluation", edition.plain));
     run.items = shapes.empty() || shapes[0].empty() ? 1 : std::max<int64_t>(1, shapes[0][0]);
     run.inputs = inputs_for(run.program, shapes);
+    {
+      std::vector<Lane> lanes;
+      for (int lane = 0; lane < v.lanes; ++lane) {
+        lanes.emplace_back(run.program, v.threads);
+        (void)lanes.back().run(std::span<const Tensor>(run.inputs));
+      }
+      // What was freed before and is used again was there already.
+      r.memory_bytes = std::max(peak.bytes().value_or(0), r.planned_bytes);
+    }
     check_parity(plain, archive, run, edition, r);
     if (data_) judgement = judged(run.program, shapes, v.name);
     return run;

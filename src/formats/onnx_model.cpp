@@ -6,11 +6,13 @@
 #include <unistd.h>
 
 #include <climits>
+#include <chrono>
 #include <cstring>
 #include <optional>
 #include <unordered_map>
 
 #include "base/fail.hpp"
+#include "base/log.hpp"
 #include "base/text.hpp"
 #include "base/files.hpp"
 #include "formats/onnx_tensor.hpp"
@@ -538,7 +540,17 @@ Graph graph_of_file(const std::filesystem::path& path, const LoadOptions& option
 
 }  // namespace
 
-Graph load(const std::filesystem::path& path, const LoadOptions& options) { return graph_of_file(path, options, nullptr); }
+Graph load(const std::filesystem::path& path, const LoadOptions& options) {
+  const auto start = std::chrono::steady_clock::now();
+  Graph graph = graph_of_file(path, options, nullptr);
+  if (logs(LogLevel::info)) {
+    size_t bytes = 0;
+    for (const Value& v : graph.values) bytes += v.constant && v.constant->dtype() != DType::string ? v.constant->byte_size() : 0;
+    log_line(LogLevel::info, "{}: loaded in {:.3f} s: {} nodes, {} bytes of initializers", path.string(),
+             std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(), graph.nodes.size(), bytes);
+  }
+  return graph;
+}
 
 Graph load_bytes(std::string_view bytes, const std::string& name, const LoadOptions& options) {
   wire::ModelProto proto;

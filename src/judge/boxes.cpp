@@ -180,6 +180,24 @@ std::map<std::string, std::vector<Box>> read_boxes(const fs::path& path, std::ve
   return path.extension() == ".json" ? boxes_of_json(path, Classes(classes)) : boxes_of_csv(path, Classes(classes));
 }
 
+PairedBoxes compare_boxes(std::span<const BoxAnswer> first, std::span<const BoxAnswer> second, int64_t classes) {
+  if (first.size() != second.size()) fail(Category::value, "{} items and {} cannot be compared one by one", first.size(), second.size());
+  std::vector<OfClass> a, b;
+  for (int64_t c = 0; c < classes; ++c) a.push_back(matched(first, c)), b.push_back(matched(second, c));
+  const auto over = [&](int from, int to) {
+    constexpr int kDraws = 300;
+    return bootstrap(
+        first.size(),
+        [&](std::span<const size_t> drawn) {
+          std::vector<int> times(first.size(), 0);
+          for (size_t i : drawn) ++times[i];
+          return mean_over(b, from, to, times) - mean_over(a, from, to, times);
+        },
+        1, kDraws);
+  };
+  return {over(0, 0), over(0, kOverlaps - 1)};
+}
+
 BoxReport judge_boxes(std::span<const BoxAnswer> answers, int64_t classes) {
   BoxReport r;
   r.items = static_cast<int64_t>(answers.size());

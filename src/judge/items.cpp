@@ -99,6 +99,7 @@ ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, siz
           }
         }
         if (!inside.empty()) {
+          if (!program.states().empty()) lane.reset();  // an item begins anew
           batch.fill_up(inside.size());
           const Outputs out = lane.run(std::span<const Tensor>(batch.inputs), options.run);
           for (size_t r = 0; r < inside.size(); ++r) {

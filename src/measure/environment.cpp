@@ -8,9 +8,11 @@
 #include <fstream>
 #include <map>
 #include <sstream>
+#include <string_view>
 
 #include <fmt/format.h>
 
+#include "base/memory.hpp"
 #include "lathe/measure.hpp"
 
 namespace lathe {
@@ -148,6 +150,41 @@ size_t peak_memory_bytes() {
   rusage usage{};
   if (getrusage(RUSAGE_SELF, &usage) != 0) return 0;
   return static_cast<size_t>(usage.ru_maxrss) * 1024;
+}
+
+namespace {
+
+// "VmHWM:   1234 kB" of this process, in bytes.
+std::optional<size_t> own_status(std::string_view key) {
+  std::ifstream in("/proc/self/status");
+  std::string line;
+  while (std::getline(in, line)) {
+    if (!line.starts_with(key)) continue;
+    try {
+      return std::stoull(line.substr(key.size() + 1)) * 1024;
+    } catch (const std::exception&) {
+      return std::nullopt;
+    }
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+PeakMemory::PeakMemory() {
+  return_free_memory();
+  // The system forgets its highest mark.
+  std::ofstream reset("/proc/self/clear_refs");
+  reset << "5" << std::flush;
+  const auto now = own_status("VmRSS"), most = own_status("VmHWM");
+  // Where it does not, what comes cannot be told from what was.
+  if (reset && now && most && *most <= *now + (size_t{1} << 20)) before_ = *now;
+}
+
+std::optional<size_t> PeakMemory::bytes() const {
+  const auto most = own_status("VmHWM");
+  if (!before_ || !most) return std::nullopt;
+  return *most - std::min(*most, *before_);
 }
 
 std::optional<double> package_joules() {

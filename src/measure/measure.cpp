@@ -10,6 +10,7 @@
 #include <fstream>
 #include <mutex>
 #include <numeric>
+#include <set>
 #include <thread>
 
 #include "base/fail.hpp"
@@ -224,6 +225,20 @@ void empty_caches() {
   std::memset(block.get(), ++value, bytes);
 }
 
+namespace {
+
+// What control steps did that ran as programs of their own: they do not count it themselves.
+void count_inside(const std::vector<InnerSteps>& inner, BenchResult& r) {
+  std::set<std::pair<size_t, std::string>> counted;
+  for (const InnerSteps& s : inner) {
+    r.flops += static_cast<double>(s.runs) * s.edition->flops;
+    if (counted.emplace(s.step, s.body).second) r.not_counted += s.edition->not_counted - 1;
+    count_inside(s.inner, r);
+  }
+}
+
+}  // namespace
+
 BenchResult bench(const Program& program, int threads, const std::vector<Tensor>& inputs, const BenchOptions& o) {
   if (o.lanes < 1 || o.lanes > 256) fail(Category::value, "lanes is {}, expected 1 to 256", o.lanes);
   BenchResult r;
@@ -255,15 +270,22 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
     Clock::time_point start, end;
     bool ran = false, still = false;
     std::vector<double> warming;
+    std::vector<InnerSteps> inner;
     try {
       Lane lane(program, threads);
       HeldRuns held(lane, inputs, o.held);
       start = Clock::now();
       double once = 0;
+      const bool control = std::ranges::any_of(edition.steps, [](const StepInfo& s) { return s.kind == "control"; });
       do {
+        lane.time_steps(control && warming.empty());
         const auto t0 = Clock::now();
         lane.run(std::span<const Tensor>(inputs), o.run);
         once = since(t0);
+        if (control && warming.empty()) {
+          inner = lane.inner_steps();
+          lane.time_steps(false);
+        }
         held.after_run();
         warming.push_back(once);
         still = stands_still(warming) && since(start) > 0.05;
@@ -306,6 +328,7 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
       return;
     }
     const std::lock_guard guard(lock);
+    if (counted == 0) count_inside(inner, r);
     r.first_seconds = std::max(r.first_seconds, warming.front());
     r.warmup_runs = std::max(r.warmup_runs, static_cast<int64_t>(warming.size()));
     steady = steady && still;

@@ -40,6 +40,44 @@ double Roofline::seconds(double flops, double bytes, bool* by_arithmetic) const 
   return std::max(arithmetic, memory);
 }
 
+namespace {
+
+// What one subgraph at one place did in the runs that were timed.
+struct InnerRuns {
+  InnerSteps first;
+  int parent = -1;
+  int64_t runs = 0;
+  std::vector<std::vector<double>> seconds;  // by step, then by run of the model
+};
+
+// Those of a run that was timed, the `at`-th.
+void gather(const std::vector<InnerSteps>& inner, int parent, size_t at, std::vector<InnerRuns>& all) {
+  for (const InnerSteps& s : inner) {
+    const auto same = [&](const InnerRuns& r) {
+      return r.parent == parent && r.first.step == s.step && r.first.body == s.body && r.first.edition->inputs == s.edition->inputs &&
+             r.seconds.size() == s.seconds.size();
+    };
+    auto it = std::ranges::find_if(all, same);
+    if (it == all.end()) it = all.insert(all.end(), InnerRuns{s, parent, 0, std::vector<std::vector<double>>(s.seconds.size())});
+    it->runs += s.runs;
+    for (size_t i = 0; i < s.seconds.size(); ++i) {
+      it->seconds[i].resize(at, 0);  // runs that it took no part in
+      it->seconds[i].push_back(s.seconds[i]);
+    }
+    gather(s.inner, static_cast<int>(it - all.begin()), at, all);
+  }
+}
+
+void rate(StepProfile& s, double sum) {
+  const double t = std::max(s.latency.median, 1e-9);
+  s.share = sum > 0 ? s.latency.median / sum : 0;
+  s.gflops = s.step.flops / t / 1e9;
+  s.gbytes = s.step.bytes / t / 1e9;
+  s.of_limit = s.limit_seconds / t;
+}
+
+}  // namespace
+
 Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& roofline, const ProfileOptions& o) {
   if (o.runs < 1) fail(Category::value, "runs is {}, expected 1 or more", o.runs);
   std::vector<Shape> shapes;
@@ -67,6 +105,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     std::vector<Spell> spells;
   };
   std::vector<Kept> kept;
+  std::vector<InnerRuns> inner;
   const auto begun = Clock::now();
   for (int r = 0; r < o.runs; ++r) {
     if (r > 0 && std::chrono::duration<double>(Clock::now() - begun).count() > o.max_seconds) break;
@@ -77,6 +116,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     const double with = run(true);
     const auto steps = lane.step_times();
     for (size_t s = 0; s < steps.size(); ++s) seconds[s].push_back(steps[s].seconds);
+    gather(lane.inner_steps(), -1, kept.size(), inner);
     kept.push_back({with, steps, lane.spells()});
     if (r % 2 != 0) without = run(false);
     plain.push_back(without);
@@ -102,23 +142,51 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     sum += step.latency.median;
     p.steps.push_back(std::move(step));
   }
-  std::map<std::string, OpProfile> ops;
   for (StepProfile& s : p.steps) {
-    const double t = std::max(s.latency.median, 1e-9);
-    s.share = sum > 0 ? s.latency.median / sum : 0;
-    s.gflops = s.step.flops / t / 1e9;
-    s.gbytes = s.step.bytes / t / 1e9;
     s.limit_seconds = roofline.seconds(s.step.flops, s.step.bytes, &s.by_arithmetic);
-    s.of_limit = s.limit_seconds / t;
+    rate(s, sum);
+  }
+  const auto timed_runs = static_cast<double>(p.timed.runs);
+  for (InnerRuns& r : inner) {
+    InnerProfile made{r.parent, r.first.step, r.first.body, r.first.edition->inputs, static_cast<double>(r.runs) / timed_runs, {}};
+    for (size_t i = 0; i < r.seconds.size(); ++i) {
+      r.seconds[i].resize(kept.size(), 0);
+      StepProfile s;
+      s.step = r.first.edition->steps[i];
+      s.latency = summarise(r.seconds[i]);
+      s.limit_seconds = made.runs * roofline.seconds(s.step.flops, s.step.bytes, &s.by_arithmetic);
+      s.step.flops *= made.runs;
+      s.step.bytes *= made.runs;
+      p.flops += s.step.flops;
+      rate(s, sum);
+      made.steps.push_back(std::move(s));
+    }
+    p.inner.push_back(std::move(made));
+  }
+  std::map<std::string, OpProfile> ops;
+  const auto count = [&](const StepProfile& s, double within) {
     OpProfile& op = ops[s.step.op];
     op.op = s.step.op;
     ++op.steps;
-    op.seconds += s.latency.median;
-    op.share += s.share;
+    op.seconds += std::max(0.0, s.latency.median - within);
+    op.share += std::max(0.0, s.share - (sum > 0 ? within / sum : 0));
     op.flops += s.step.flops;
     op.bytes += s.step.bytes;
     op.limit_seconds += s.limit_seconds;
-  }
+  };
+  // What the steps inside take, the step around them does not.
+  const auto count_all = [&](const std::vector<StepProfile>& steps, int at) {
+    for (size_t i = 0; i < steps.size(); ++i) {
+      double within = 0;
+      for (const InnerProfile& in : p.inner) {
+        if (in.parent != at || in.step != i) continue;
+        for (const StepProfile& s : in.steps) within += s.latency.median;
+      }
+      count(steps[i], within);
+    }
+  };
+  count_all(p.steps, -1);
+  for (size_t k = 0; k < p.inner.size(); ++k) count_all(p.inner[k].steps, static_cast<int>(k));
   for (auto& [name, op] : ops) p.ops.push_back(op);
   std::stable_sort(p.ops.begin(), p.ops.end(), [](const OpProfile& a, const OpProfile& b) { return a.seconds > b.seconds; });
   return p;

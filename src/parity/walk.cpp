@@ -6,6 +6,7 @@
 #include "lathe/divergence.hpp"
 #include "base/memory.hpp"
 #include "parity/align.hpp"
+#include "parity/bodies.hpp"
 #include "parity/net.hpp"
 
 namespace lathe {
@@ -146,6 +147,7 @@ class Walker {
     find_jump();
     look_inside();
     say();
+    look_in_body();
     w_.plain_runs = references_.plain_runs();
     return std::move(w_);
   }
@@ -389,6 +391,51 @@ class Walker {
     if (first_layer && w_.parting == Parting::jump) w_.parting = Parting::input;
   }
 
+  // Of the nodes inside, the first whose error is the value's own, and whether those before it have references.
+  const ValueCheck* culprit(const ValueCheck& c, bool& known) const {
+    for (const ValueCheck& inner : w_.inside) {
+      if (inner.comparison.dtype == DType::undefined ||
+          inner.error <= std::max(10 * parting::floor_of(inner.comparison.dtype), c.error / 10))
+        continue;
+      known = &inner == &w_.inside.front() || (&inner - 1)->comparison.dtype != DType::undefined;
+      return &inner;
+    }
+    return nullptr;
+  }
+
+  // Where a node with subgraphs made the error: the run of which subgraph, and where in it.
+  void look_in_body() {
+    const int at = w_.jump >= 0 ? w_.jump : w_.first;
+    if (at < 0 || w_.parting == Parting::amplified || !references_.exact()) return;
+    const ValueCheck& c = w_.values[static_cast<size_t>(at)];
+    bool known = false;
+    const ValueCheck* inner = culprit(c, known);
+    const int n = net_.maker(inner ? net_.find(inner->name) : order_[static_cast<size_t>(at)]);
+    if (!net_.graph().nodes[static_cast<size_t>(n)].has_subgraphs()) return;
+    tell("looking inside control flow");
+    try {
+      const Net::Segment segment{{n}, net_.reads(n)};
+      const Graph part = net_.extract(segment);
+      std::vector<std::string> names;
+      for (const ValueId v : part.inputs) names.push_back(part.values[static_cast<size_t>(v)].name);
+      const auto exact = references_.fetch(names);
+      std::vector<Tensor> inputs;
+      for (const std::string& name : names) inputs.push_back(exact.at(name));
+      auto wrong = parting::first_wrong_run(part, inputs, compile_, o_.tolerances, o_.run);
+      if (!wrong) return;
+      WalkOptions options = o_;
+      options.compile = compile_;
+      options.compile.shapes.clear();
+      options.compile.dims.clear();
+      const Node& node = net_.graph().nodes[static_cast<size_t>(n)];
+      const Walk inside = walk(wrong->model, wrong->inputs, options);
+      w_.within = InsideBody{label(net_.graph(), node), node.op, wrong->body, wrong->run, std::make_shared<const Walk>(inside)};
+      w_.verdict += fmt::format("; inside it, in run {} of '{}': {}", wrong->run + 1, wrong->body, inside.verdict);
+    } catch (const Error& e) {
+      if (e.category() == Category::cancelled) throw;
+    }
+  }
+
   void say() {
     const int at = w_.jump >= 0 ? w_.jump : w_.first;
     if (at < 0) {
@@ -400,15 +447,8 @@ class Walker {
     std::string nodes = c.node;
     if (inner_nodes_.size() > 1)
       nodes = fmt::format("{} (with the {} before it that no reference tells apart)", c.node, inner_nodes_.size() - 1);
-    for (const ValueCheck& inner : w_.inside) {
-      if (inner.comparison.dtype == DType::undefined ||
-          inner.error <= std::max(10 * parting::floor_of(inner.comparison.dtype), c.error / 10))
-        continue;
-      // Where those before it have no reference, it may be any of them.
-      const bool known = &inner == &w_.inside.front() || (&inner - 1)->comparison.dtype != DType::undefined;
-      if (!w_.only_fused && known) nodes = inner.node;
-      break;
-    }
+    bool known = false;  // where those before it have no reference, it may be any of them
+    if (const ValueCheck* inner = culprit(c, known); inner && known && !w_.only_fused) nodes = inner->node;
     const std::string out = w_.first < 0 ? "all values are within tolerance"
                             : w_.first == at
                                 ? fmt::format("'{}' is the first value out of tolerance", c.name)

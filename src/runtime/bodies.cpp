@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/fail.hpp"
+#include "base/log.hpp"
 #include "ops/arithmetic.hpp"
 #include "runtime/program_impl.hpp"
 
@@ -42,7 +43,8 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
   try {
     Program program(std::make_shared<ProgramImpl>(std::move(g), options, open));
     return std::make_shared<CompiledBody>(CompiledBody{std::move(program), std::move(captured)});
-  } catch (const Error&) {
+  } catch (const Error& e) {
+    log_line(LogLevel::warning, "a subgraph of {} goes node by node, which is slow: {}", label(body, *site.node), e.what());
     return nullptr;  // plain evaluation tells what is wrong, if this is ever run
   }
 }
@@ -90,6 +92,7 @@ void CompiledBodies::open(const ControlSite& site, const std::shared_ptr<Graph>&
   std::vector<bool>& open = open_[body.get()];
   const std::vector<bool> before = open;
   open.resize(inputs.size());
+  log_line(LogLevel::info, "a subgraph of {}: what it carries changes its sizes; compiled again with these open", label(*body, *site.node));
   for (size_t i : which) open[i] = true;
   if (open != before) made_[body.get()] = compiled(site, *body, inputs, outer, options, open);
 }
@@ -133,6 +136,7 @@ bool CompiledBodies::pays(const ControlSite& site, const Graph& body, std::span<
 
 void CompiledBodies::give_up(const Graph& body) {
   const std::lock_guard lock(mutex_);
+  log_line(LogLevel::warning, "a subgraph was given up as a program: it goes node by node, which is slow");
   made_[&body] = nullptr;
 }
 

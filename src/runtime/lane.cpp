@@ -49,8 +49,45 @@ class LaneImpl : public lower::Bodies {
     std::vector<Tensor> tensors;
     std::vector<double> seconds, begins;
     // Lanes of subgraphs; null: that one is evaluated node by node.
-    std::map<std::pair<const lower::ControlSite*, const Graph*>, std::unique_ptr<LaneImpl>> bodies;
+    struct Inside {
+      std::unique_ptr<LaneImpl> lane;
+      size_t step = 0;
+    };
+    std::map<std::pair<const lower::ControlSite*, const Graph*>, Inside> bodies;
+    // Of a subgraph's lane: runs and seconds by step within the last run around it that was timed.
+    int64_t inner_runs = 0;
+    std::vector<double> inner_seconds;
+    std::shared_ptr<const EditionInfo> told;
   };
+
+  // A run that is timed begins: what subgraphs took is counted anew.
+  void count_anew() {
+    for (State& s : states) {
+      s.inner_runs = 0;
+      s.inner_seconds.assign(s.seconds.size(), 0);
+      for (auto& [site, inside] : s.bodies) {
+        if (inside.lane) inside.lane->count_anew();
+      }
+    }
+  }
+
+  std::vector<InnerSteps> inner_of(State& around) {
+    std::vector<InnerSteps> out;
+    for (auto& [key, inside] : around.bodies) {
+      if (!inside.lane) continue;
+      std::string body = "part";
+      for (const auto& [name, attribute] : key.first->node->attributes) {
+        const auto* graph = std::get_if<std::shared_ptr<Graph>>(&attribute.data);
+        if (graph && graph->get() == key.second && !ops::is_part(*key.first->node)) body = name;
+      }
+      for (State& s : inside.lane->states) {
+        if (s.inner_runs == 0) continue;
+        if (!s.told) s.told = std::make_shared<const EditionInfo>(describe(*s.plan));
+        out.push_back({inside.step, body, s.inner_runs, s.told, s.inner_seconds, inside.lane->inner_of(s)});
+      }
+    }
+    return out;
+  }
 
   // The state for these inputs' shapes; allocates only when the shapes are new to this lane.
   State& state_for(std::span<const Tensor> inputs) {
@@ -161,7 +198,8 @@ class LaneImpl : public lower::Bodies {
     auto& bodies = lower::CompiledBodies::of(site);
     const bool part = ops::is_part(*site.node);
     if (part && !bodies.pays(site, *body, outer)) return false;
-    auto& lane = running->bodies.try_emplace({&site, body.get()}).first->second;
+    State::Inside& inside = running->bodies.try_emplace({&site, body.get()}).first->second;
+    auto& lane = inside.lane;
     std::vector<Tensor> arguments;
     for (size_t attempt = 0;; ++attempt) {
       const auto compiled = bodies.get(site, body, inputs, outer, impl.options);
@@ -182,6 +220,8 @@ class LaneImpl : public lower::Bodies {
       }
       bodies.open(site, body, inputs, outer, impl.options, changing);
     }
+    lane->timing = timing;
+    inside.step = at_step;
     lane->run(arguments, {}, true);
     for (size_t i = 0; i < lane->slot->tensors.size(); ++i) {
       out.push_back(std::move(lane->slot->tensors[i]));
@@ -260,7 +300,10 @@ class LaneImpl : public lower::Bodies {
     const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew, this, &states_kept.held()};
     using Clock = std::chrono::steady_clock;
     const bool limited = options.limit.count() > 0, stoppable = options.stop.stop_possible();
-    if (timing) crew.watch(true);
+    if (timing && !inside) {
+      crew.watch(true);
+      count_anew();
+    }
     const auto start = limited || timing ? Clock::now() : Clock::time_point();
     started = start;
     auto before = start;
@@ -296,6 +339,7 @@ class LaneImpl : public lower::Bodies {
       if (limited && Clock::now() - start > options.limit)
         fail(Category::cancelled, "the run passed its limit of {:.3f} s before step {} of {}",
              std::chrono::duration<double>(options.limit).count(), i + 1, plan.steps.size());
+      at_step = i;
       plan.steps[i].kernel->run(context);
       if (made) made->show(i, context, s.buffers.size(), options.made);
       if (timing) {
@@ -304,6 +348,11 @@ class LaneImpl : public lower::Bodies {
         s.begins[i] = std::chrono::duration<double>(before - start).count();
         before = now;
       }
+    }
+    if (timing && inside) {
+      ++s.inner_runs;
+      s.inner_seconds.resize(s.seconds.size());
+      for (size_t i = 0; i < s.seconds.size(); ++i) s.inner_seconds[i] += s.seconds[i];
     }
     for (size_t i = 0; i < impl.outputs.size(); ++i) {
       if (plan.output_shapes[i]) continue;
@@ -331,6 +380,7 @@ class LaneImpl : public lower::Bodies {
   Crew& crew;
   std::vector<State> states;  // most recently used first
   State* running = nullptr;
+  size_t at_step = 0;  // that is running
   std::shared_ptr<std::byte> arena;
   size_t arena_bytes = 0;
   std::shared_ptr<Outputs::Slot> slot;
@@ -425,6 +475,11 @@ std::vector<StepTime> Lane::step_times() const {
   for (size_t i = 0; i < s.seconds.size(); ++i)
     out.push_back({std::string(name_of(s.plan->steps[i].kind)), s.plan->steps[i].nodes, s.seconds[i], s.begins[i]});
   return out;
+}
+
+std::vector<InnerSteps> Lane::inner_steps() const {
+  if (impl_->states.empty() || !impl_->timing) return {};
+  return impl_->inner_of(impl_->states.front());
 }
 
 std::vector<Spell> Lane::spells() const {

@@ -2,9 +2,11 @@
 
 #include <algorithm>
 #include <numeric>
+#include <ranges>
 #include <set>
 
 #include "base/fail.hpp"
+#include "base/log.hpp"
 #include "base/memory.hpp"
 #include "graph/dims.hpp"
 #include "kernels/isa.hpp"
@@ -78,7 +80,26 @@ void forget_internal(Graph& g) {
   }
 }
 
-void note(std::vector<PassReport>& to, passes::Report r) { to.push_back({std::move(r.pass), std::move(r.changes)}); }
+void note(std::vector<PassReport>& to, passes::Report r) {
+  for (const std::string& change : r.changes) log_line(LogLevel::debug, "pass {}: {}", r.pass, change);
+  to.push_back({std::move(r.pass), std::move(r.changes)});
+}
+
+// Which steps there are, and those that are slow.
+void log_plan(const lower::Plan& plan, double seconds) {
+  if (!logs(LogLevel::warning)) return;
+  log_line(LogLevel::info, "compiled for {} in {:.3f} s: {} steps, arena {} bytes",
+           fmt::join(plan.input_shapes | std::views::transform([](const Shape& s) { return to_string(s); }), ", "), seconds,
+           plan.steps.size(), plan.arena_bytes);
+  for (size_t i = 0; i < plan.steps.size(); ++i) {
+    const lower::Step& s = plan.steps[i];
+    log_line(LogLevel::debug, "step {}: {}: {}: {}", i + 1, name_of(s.kind), fmt::join(s.nodes, ", "), s.text);
+    if (s.kind == lower::StepKind::plain)
+      log_line(LogLevel::warning, "step {} goes by plain evaluation, which is slow: {}: {}", i + 1, fmt::join(s.nodes, ", "), s.why);
+    if (s.choosing && !s.choosing->refused.empty())
+      log_line(LogLevel::warning, "step {}: a tuned recipe was not followed: {}", i + 1, s.choosing->refused);
+  }
+}
 
 }  // namespace
 
@@ -351,6 +372,7 @@ std::shared_ptr<const Graph> ProgramImpl::prepare(const std::vector<Shape>& shap
 
 std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Graph> prepared, const lower::Remembered* remembered) {
   const LimitScope limits(options.limits);
+  const auto start = std::chrono::steady_clock::now();
   auto g = std::make_shared<Graph>(*prepared);  // constants go from it as they are packed
   prepared.reset();
   lower::LowerOptions lo;
@@ -389,6 +411,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
            most);
   }
   ++compiled;
+  log_plan(*plan, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
   // Constants of these shapes alone that were packed are held once too.
   for (const auto& [key, entry] : plan->own->entries()) forget(g->values[static_cast<size_t>(key.value)]);
   return_free_memory();
@@ -411,16 +434,23 @@ std::vector<Shape> Program::bound_shapes() const {
 int Program::editions_compiled() const { return impl_->compiled; }
 
 EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
+  std::vector<PassReport> passes;
+  const auto plan = impl_->edition(impl_->with_states(input_shapes.empty() ? bound_shapes() : input_shapes), &passes);
+  EditionInfo info = lathe::describe(*plan);
+  info.passes = std::move(passes);
+  return info;
+}
+
+EditionInfo describe(const lower::Plan& plan) {
   EditionInfo info;
-  const auto plan = impl_->edition(impl_->with_states(input_shapes.empty() ? bound_shapes() : input_shapes), &info.passes);
-  info.inputs = plan->input_shapes;
-  const Graph& g = *plan->graph;
+  info.inputs = plan.input_shapes;
+  const Graph& g = *plan.graph;
   const auto text_of = [&](ValueId v) {
     const Value& value = g.values[v];
     return fmt::format("{} {}", to_string(value.dtype), value.dims ? to_string(*value.dims) : "?");
   };
   std::vector<int> step_of(g.nodes.size(), -1);
-  for (const auto& s : plan->steps) {
+  for (const auto& s : plan.steps) {
     const std::string kind(name_of(s.kind));
     StepInfo step{kind, kind, s.nodes, s.text, s.flops, s.bytes, s.why, s.why_not, {}, {}};
     if (s.recipe) step.chosen = lower::describe(*s.recipe);
@@ -436,7 +466,7 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
       const auto out = std::find_if(outputs.begin(), outputs.end(), [](ValueId v) { return v != kAbsent; });
       if (out != outputs.end()) {
         step.output = text_of(*out);
-        step.layout = plan->locations[*out].layout == lower::Layout::channels_last ? "channels-last" : "natural";
+        step.layout = plan.locations[*out].layout == lower::Layout::channels_last ? "channels-last" : "natural";
       }
     } else if (s.kind == lower::StepKind::layout) {
       step.layout = s.made_in == lower::Layout::channels_last ? "channels-last" : "natural";
@@ -461,15 +491,15 @@ EditionInfo Program::describe(const std::vector<Shape>& input_shapes) const {
   }
   for (ValueId v : g.inputs) info.input_names.push_back(g.values[v].name);
   for (ValueId v : g.outputs) info.output_names.push_back(g.values[v].name);
-  info.arena_bytes = plan->arena_bytes;
-  info.arena_bound = plan->arena_bound;
-  info.weight_bytes = plan->weight_bytes;
+  info.arena_bytes = plan.arena_bytes;
+  info.arena_bound = plan.arena_bound;
+  info.weight_bytes = plan.weight_bytes;
   std::map<lower::BufferId, std::string> lying;
-  for (size_t v = 0; v < plan->locations.size(); ++v) {
-    if (plan->locations[v].buffer != lower::kNoBuffer) lying.try_emplace(plan->locations[v].buffer, g.values[v].name);
+  for (size_t v = 0; v < plan.locations.size(); ++v) {
+    if (plan.locations[v].buffer != lower::kNoBuffer) lying.try_emplace(plan.locations[v].buffer, g.values[v].name);
   }
-  for (size_t b = 0; b < plan->buffers.size(); ++b) {
-    const lower::Buffer& buffer = plan->buffers[b];
+  for (size_t b = 0; b < plan.buffers.size(); ++b) {
+    const lower::Buffer& buffer = plan.buffers[b];
     if (buffer.kind != lower::Buffer::Kind::arena || buffer.first < 0 || buffer.bytes == 0) continue;
     const auto it = lying.find(static_cast<lower::BufferId>(b));
     info.arena.push_back({it == lying.end() ? "" : it->second, buffer.offset, buffer.bytes, buffer.first, buffer.last});

@@ -8,6 +8,7 @@
 #include "archive/container.hpp"
 #include "archive/graph_io.hpp"
 #include "base/fail.hpp"
+#include "base/log.hpp"
 #include "base/files.hpp"
 #include "kernels/isa.hpp"
 #include "lathe/archive.hpp"
@@ -399,7 +400,10 @@ namespace {
 Program program_of(const std::shared_ptr<const archive::Mapping>& mapping, const LoadProgramOptions& options) {
   IndexReader index(mapping->index(), mapping->name());
   try {
-    return Program(read_programs(index, mapping, options));
+    Program program(read_programs(index, mapping, options));
+    log_line(LogLevel::info, "{}: an archive of {} bytes, for {}, {} threads", mapping->name(), mapping->bytes(), program.options().isa,
+             program.options().threads);
+    return program;
   } catch (const Error& e) {
     if (std::string_view(e.what()).find(mapping->name()) != std::string_view::npos || e.category() == Category::value) throw;
     throw Error(e.category(), fmt::format("{}: {}", mapping->name(), e.what()));

@@ -10,6 +10,9 @@
 
 namespace lathe {
 
+// What a plan holds, for people; without what passes reported.
+EditionInfo describe(const lower::Plan& plan);
+
 class ProgramImpl {
  public:
   // `open`: inputs whose sizes stay open in editions, by index; steps that read them find them out while running.

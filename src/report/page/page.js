@@ -129,6 +129,9 @@
     if (bench.noisy) s.append(el("p", { class: "bad" }, `The machine was noisy: spread ${percent(bench.spread)} of the median, peak moved by ${percent(bench.peak_drift)}. Do not trust absolute times.`));
   }
 
+  // Steps with those inside control flow, by their places: "7.body.2".
+  const withInner = (list, before) => list.flatMap((p) => [{ ...p, place: before + p.step }, ...(p.inside || []).flatMap((b) => withInner(b.steps, `${before}${p.step}.${b.body}.`))]);
+
   // ---- time ----
   function bars(parent, rows, label) {
     const h = 21, width = 560, left = 210;
@@ -147,14 +150,14 @@
     two.append(left, right);
     bars(left, profile.ops.slice(0, 18).map((o) => ({ label: o.op, value: o.seconds, colour: css("--steel"), note: percent(o.share),
       tip: `${o.op}: ${seconds(o.seconds)} in ${o.steps} steps, ${percent(o.share)} of the time\n${count(o.flops)}FLOP, ${bytes(o.bytes)}\n${percent(o.limit_seconds / o.seconds)} of the machine's limit` })), "Time by op");
-    const order = profile.steps.slice().sort((a, b) => b.share - a.share);
-    bars(right, order.slice(0, 18).map((p) => ({ label: `${p.step} ${p.nodes[0] || p.kind}`, value: p.seconds.median, colour: kindColour(p.kind), note: percent(p.share),
-      tip: `step ${p.step}, ${p.kind}: ${seconds(p.seconds.median)}, ${percent(p.share)} of the time\n${p.nodes.join(" + ")}\n${p.output} ${p.layout}\n${sig(p.gflops)} GFLOP/s, ${sig(p.gbytes_per_second)} GB/s: ${percent(p.share_of_limit)} of the limit (${p.limit})\n${p.recipe}` })), "Time by step");
+    const order = withInner(profile.steps, "").sort((a, b) => b.share - a.share);
+    bars(right, order.slice(0, 18).map((p) => ({ label: `${p.place} ${p.nodes[0] || p.kind}`, value: p.seconds.median, colour: kindColour(p.kind), note: percent(p.share),
+      tip: `step ${p.place}, ${p.kind}: ${seconds(p.seconds.median)}, ${percent(p.share)} of the time\n${p.nodes.join(" + ")}\n${p.output} ${p.layout}\n${sig(p.gflops)} GFLOP/s, ${sig(p.gbytes_per_second)} GB/s: ${percent(p.share_of_limit)} of the limit (${p.limit})\n${p.recipe}` })), "Time by step");
   }
 
   function drawRoofline() {
     if (!profile) return;
-    const dots = profile.steps.filter((p) => p.flops > 0 && p.bytes > 0 && p.seconds.median > 0);
+    const dots = withInner(profile.steps, "").filter((p) => p.flops > 0 && p.bytes > 0 && p.seconds.median > 0);
     if (!dots.length) return;
     const s = section("roofline", "Roofline", "Each step by its arithmetic for each byte that it must move, and the rate it reached; the larger the dot, the more of the time. Above the lines nothing can be.");
     const box = { left: 70, right: 1140, top: 14, bottom: 380 };
@@ -176,7 +179,7 @@
     g.append("text").attr("class", "quiet").attr("x", box.right).attr("y", y(peak) - 6).attr("text-anchor", "end").text(`measured peak: ${sig(peak)} GFLOP/s`);
     telling(g.selectAll("circle").data(dots).enter().append("circle").attr("cx", (p) => x(intensity(p))).attr("cy", (p) => y(Math.max(y.domain()[0], rate(p)))).attr("r", (p) => 3.5 + 16 * Math.sqrt(p.share))
       .attr("fill", (p) => kindColour(p.kind)).attr("fill-opacity", 0.72).attr("stroke", css("--card")),
-      (p) => `step ${p.step}, ${p.kind}: ${p.nodes[0] || ""}\n${sig(rate(p))} GFLOP/s at ${sig(intensity(p))} FLOP a byte\n${percent(p.share_of_limit)} of the limit (${p.limit}), ${percent(p.share)} of the time`);
+      (p) => `step ${p.place}, ${p.kind}: ${p.nodes[0] || ""}\n${sig(rate(p))} GFLOP/s at ${sig(intensity(p))} FLOP a byte\n${percent(p.share_of_limit)} of the limit (${p.limit}), ${percent(p.share)} of the time`);
     const colours = [...new Set(dots.map((p) => kindColour(p.kind)))];
     s.append(legend(colours.map((c) => [[...new Set(dots.filter((p) => kindColour(p.kind) === c).map((p) => p.kind))].join(", "), c])));
   }
@@ -267,17 +270,55 @@
 
   // ---- the graph ----
   const graph = { nodes: [], edges: [], modules: [], folded: new Set(), selected: -1, hits: new Set(), t: d3.zoomIdentity };
+  const boxAround = (nodes) => ({ x0: d3.min(nodes, (n) => n.x - n.w / 2) - 8, x1: d3.max(nodes, (n) => n.x + n.w / 2) + 8, y0: d3.min(nodes, (n) => n.y - n.h / 2) - 20, y1: d3.max(nodes, (n) => n.y + n.h / 2) + 8 });
+  // Closes gaps wider than `most` between what lies at these spans: where each place moves to. The order stays.
+  function closing(spans, most) {
+    const steps = [];
+    let end = -Infinity, shift = 0;
+    for (const [a, b] of spans.sort((p, q) => p[0] - q[0])) {
+      if (end > -Infinity && a - end > most) { shift += a - end - most; steps.push([a, shift]); }
+      end = Math.max(end, b);
+    }
+    return (v) => { let s = 0; for (const [at, by] of steps) { if (at > v) break; s = by; } return v - s; };
+  }
+  // Folded modules are small, and what lies around them moves up.
+  function relayout() {
+    const shown = graph.nodes.filter((n) => !graph.folded.has(n.module)), small = graph.modules.filter((m) => graph.folded.has(m.k));
+    for (const n of graph.nodes) [n.x, n.y] = n.home;
+    for (const m of small) {
+      const b = m.home, x = (b.x0 + b.x1) / 2, w = Math.min(240, b.x1 - b.x0);
+      m.box = { x0: x - w / 2, x1: x + w / 2, y0: b.y0 + 8, y1: Math.min(b.y1, b.y0 + 60) };
+    }
+    const framed = new Set(graph.modules.filter((m) => !graph.folded.has(m.k)).map((m) => m.k));
+    const above = (n) => framed.has(n.module) ? 20 : 0;
+    for (const c of new Set(graph.nodes.map((n) => n.column))) {
+      const nodes = shown.filter((n) => n.column === c), boxes = small.filter((m) => m.column === c);
+      const to = closing([...nodes.map((n) => [n.home[1] - n.h / 2 - above(n), n.home[1] + n.h / 2]), ...boxes.map((m) => [m.box.y0, m.box.y1])], 34);
+      // Columns begin at the top.
+      const first = d3.min([...nodes.map((n) => to(n.home[1] - n.h / 2 - above(n))), ...boxes.map((m) => to(m.box.y0))]) || 0;
+      for (const n of nodes) n.y = to(n.home[1] - n.h / 2 - above(n)) + n.h / 2 + above(n) - first;
+      for (const m of boxes) { const y = to(m.box.y0) - first, h = m.box.y1 - m.box.y0; m.box.y0 = y; m.box.y1 = y + h; }
+    }
+    const to = closing([...shown.map((n) => [n.x - n.w / 2 - 8, n.x + n.w / 2 + 8]), ...small.map((m) => [m.box.x0, m.box.x1])], 60);
+    for (const n of shown) n.x = to(n.x - n.w / 2 - 8) + n.w / 2 + 8;
+    for (const m of small) { const x = to(m.box.x0), w = m.box.x1 - m.box.x0; m.box.x0 = x; m.box.x1 = x + w; }
+    for (const m of graph.modules) {
+      if (!graph.folded.has(m.k)) { m.box = boxAround(m.nodes); continue; }
+      for (const n of m.nodes) { n.x = (m.box.x0 + m.box.x1) / 2; n.y = (m.box.y0 + m.box.y1) / 2; }
+    }
+  }
   function readGraph() {
     const list = inspect.node_list || [], layout = facts.layout;
     if (!list.length || !layout) return false;
     const maker = new Map(), steps = new Map((profile ? profile.steps : []).map((p) => [p.step, p])), errors = new Map(((walk || {}).values || []).map((v) => [v.value, v.error]));
+    const lost = new Map(Object.entries(facts.sensitivity || {}));
     const inStep = new Map();
     list.forEach((n) => { if (n.step) inStep.set(n.step, (inStep.get(n.step) || 0) + 1); });
     list.forEach((n, i) => {
       const at = layout.nodes[i] || [0, 0, 1, 1];
       const p = n.step ? steps.get(n.step) : null;
       const made = (n.outputs || []).map((o) => o.name);
-      graph.nodes.push({ i, n, x: at[0], y: at[1], w: at[2], h: at[3], module: layout.modules[i] ?? -1, p, share: p ? p.share : 0, error: made.map((m) => errors.get(m)).find((e) => e !== undefined),
+      graph.nodes.push({ i, n, x: at[0], y: at[1], w: at[2], h: at[3], home: [at[0], at[1]], column: (layout.columns || [])[i] || 0, module: layout.modules[i] ?? -1, p, lost: lost.get(n.name), share: p ? p.share : 0, error: made.map((m) => errors.get(m)).find((e) => e !== undefined),
         text: [n.name, n.op, ...made, ...(n.outputs || []).map((o) => o.type)].join(" ").toLowerCase(), reads: [], readBy: [] });
       for (const m of made) maker.set(m, i);
     });
@@ -288,9 +329,9 @@
     (layout.module_names || []).forEach((m, k) => {
       const inside = graph.nodes.filter((n) => n.module === k);
       if (!inside.length) return;
-      const box = { x0: d3.min(inside, (n) => n.x - n.w / 2) - 8, x1: d3.max(inside, (n) => n.x + n.w / 2) + 8, y0: d3.min(inside, (n) => n.y - n.h / 2) - 20, y1: d3.max(inside, (n) => n.y + n.h / 2) + 8 };
       const taken = new Set(inside.map((n) => n.n.step).filter(Boolean));
-      graph.modules.push({ k, name: m, nodes: inside, box, share: d3.sum([...taken], (st) => (steps.get(st) || { share: 0 }).share) });
+      graph.modules.push({ k, name: m, nodes: inside, home: boxAround(inside), box: boxAround(inside), column: inside[0].column, lost: d3.sum(inside, (n) => n.lost || 0),
+        share: d3.sum([...taken], (st) => (steps.get(st) || { share: 0 }).share) });
     });
     return true;
   }
@@ -301,8 +342,18 @@
     const s = section("graph", "The graph", "Drag to move, wheel or + and - to zoom, click a node to read it; arrows move, n and p step from node to node, f folds the module.");
     const canvas = el("canvas", { tabindex: 0, "aria-label": "The graph of the model, " + graph.nodes.length + " nodes", id: "canvas" }), side = el("div", { class: "side", "aria-live": "polite", id: "side" });
     const search = el("input", { type: "search", placeholder: "name, op or shape", "aria-label": "Search nodes", id: "search" });
-    const colours = el("select", { "aria-label": "Colour by", id: "colours" }, [["op", "colour by op"], ["time", "colour by time"], ["error", "colour by error"]].filter(([v]) => v === "op" || (v === "time" ? profile : walk)).map(([v, t]) => el("option", { value: v }, t)));
-    const fold = el("button", { type: "button", id: "fold", onclick: () => { if (graph.folded.size) graph.folded.clear(); else graph.modules.forEach((m) => graph.folded.add(m.k)); fold.textContent = graph.folded.size ? "Unfold all" : "Fold all"; render(); } }, "Fold all");
+    const colours = el("select", { "aria-label": "Colour by", id: "colours" }, [["op", "colour by op"], ["time", "colour by time"], ["error", "colour by error"], ["lost", "colour by sensitivity"]].filter(([v]) => v === "op" || (v === "time" ? profile : v === "error" ? walk : facts.sensitivity)).map(([v, t]) => el("option", { value: v }, t)));
+    const fold = el("button", { type: "button", id: "fold", onclick: () => { if (graph.folded.size) graph.folded.clear(); else graph.modules.forEach((m) => graph.folded.add(m.k)); relayout(); told(); fit(); } }, "Fold all");
+    const told = () => { fold.textContent = graph.folded.size ? "Unfold all" : "Fold all"; };
+    // One module, folded or unfolded where it stands on the screen.
+    function turn(k) {
+      const corner = () => { const b = byModule(k).box; return [(b.x0 + b.x1) / 2, b.y0]; }, [x0, y0] = graph.t.apply(corner());
+      if (!graph.folded.delete(k)) graph.folded.add(k);
+      relayout();
+      told();
+      const [x1, y1] = graph.t.apply(corner());
+      d3.select(canvas).call(zoom.translateBy, (x0 - x1) / graph.t.k, (y0 - y1) / graph.t.k);
+    }
     const whole = el("button", { type: "button", onclick: () => fit() }, "Whole graph");
     s.append(el("div", { class: "tools" }, search, colours, graph.modules.length ? fold : null, whole), el("div", { class: "graph" }, canvas, side));
     const key = el("div", { class: "legend" });
@@ -312,17 +363,21 @@
     d3.select(canvas).call(zoom).on("dblclick.zoom", null);
     const palette = ["--steel", "--moss", "--ochre", "--plum", "--brick", "--slate"];
     const opOrder = Object.entries(inspect.ops || {}).sort((a, b) => b[1] - a[1]).map((o) => o[0]);
-    const most = d3.max(graph.nodes, (n) => n.share) || 1;
+    const most = d3.max(graph.nodes, (n) => n.share) || 1, mostLost = d3.max(graph.nodes, (n) => n.lost || 0) || 1;
     function colourOf(n) {
       if (colours.value === "time") return d3.interpolateRgb(css("--cool"), css("--hot"))(Math.sqrt(n.share / most));
       if (colours.value === "error") return n.error === undefined ? css("--cool") : d3.interpolateRgb(css("--cool"), css("--hot"))(Math.min(1, Math.max(0, (Math.log10(Math.max(1e-9, n.error === "inf" ? 10 : n.error)) + 8) / 7)));
+      if (colours.value === "lost") return d3.interpolateRgb(css("--cool"), css("--hot"))(Math.sqrt((n.lost || 0) / mostLost));
       const at = opOrder.indexOf(n.n.op);
       return d3.interpolateRgb(css("--card"), css(at >= 0 && at < 5 ? palette[at] : "--slate"))(0.45);
     }
     function legendNow() {
       key.replaceChildren();
       if (colours.value === "op") key.append(...opOrder.slice(0, 5).map((o, i) => el("span", {}, el("i", { style: "background:" + d3.interpolateRgb(css("--card"), css(palette[i]))(0.45) }), cut(o, 30))), el("span", {}, el("i", { style: "background:" + d3.interpolateRgb(css("--card"), css("--slate"))(0.45) }), "other ops"));
-      else key.append(el("span", {}, el("i", { style: "background:" + css("--cool") }), colours.value === "time" ? "no time" : "1e-8 or less"), el("span", {}, el("i", { style: "background:" + css("--hot") }), colours.value === "time" ? percent(most) + " of the time" : "0.1 or more"));
+      else {
+        const [least, top] = { time: ["no time", percent(most) + " of the time"], error: ["1e-8 or less", "0.1 or more"], lost: ["costs nothing", percent(mostLost) + " of the loss"] }[colours.value];
+        key.append(el("span", {}, el("i", { style: "background:" + css("--cool") }), least), el("span", {}, el("i", { style: "background:" + css("--hot") }), top));
+      }
     }
     const hidden = (n) => graph.folded.has(n.module);
     const anchor = (n) => hidden(n) ? ((b) => [(b.x0 + b.x1) / 2, b.y0, b.y1])(byModule(n.module).box) : [n.x, n.y - n.h / 2, n.y + n.h / 2];
@@ -336,11 +391,11 @@
       const x0 = -t.x / k, x1 = (r.width - t.x) / k, y0 = -t.y / k, y1 = (r.height - t.y) / k;
       const ink = css("--ink"), quiet = css("--quiet"), line = css("--line"), card = css("--card"), steel = css("--steel");
       ctx.textBaseline = "middle";
-      for (const m of graph.modules) {
-        const b = m.box;
-        if (b.x1 < x0 || b.x0 > x1 || b.y1 < y0 || b.y0 > y1) continue;
-        const folded = graph.folded.has(m.k);
-        ctx.fillStyle = folded ? (colours.value === "time" ? d3.interpolateRgb(css("--cool"), css("--hot"))(Math.min(1, Math.sqrt(m.share))) : css("--cool")) : "transparent";
+      // Frames lie below the edges, folded modules above them.
+      const module = (m) => {
+        const b = m.box, folded = graph.folded.has(m.k);
+        if (b.x1 < x0 || b.x0 > x1 || b.y1 < y0 || b.y0 > y1) return;
+        ctx.fillStyle = folded ? (colours.value === "time" || colours.value === "lost" ? d3.interpolateRgb(css("--cool"), css("--hot"))(Math.min(1, Math.sqrt(colours.value === "time" ? m.share : m.lost))) : css("--cool")) : "transparent";
         ctx.strokeStyle = line;
         ctx.lineWidth = 1 / Math.min(1, k);
         ctx.beginPath();
@@ -349,12 +404,20 @@
         ctx.stroke();
         if (k > 0.12 || folded) {
           ctx.fillStyle = folded ? ink : quiet;
-          ctx.font = `${folded ? Math.min(40, 15 / Math.min(1, k)) : 11}px sans-serif`;
+          ctx.font = `${folded ? 14 : 11}px sans-serif`;
           ctx.textAlign = folded ? "center" : "left";
-          const text = folded ? `${cut(m.name, 40)}: ${m.nodes.length} nodes${m.share ? ", " + percent(m.share) : ""}` : cut(m.name, 60);
-          ctx.fillText(text, folded ? (b.x0 + b.x1) / 2 : b.x0 + 5, folded ? (b.y0 + b.y1) / 2 : b.y0 + 10, Math.max(20, b.x1 - b.x0 - 8));
+          const width = Math.max(20, b.x1 - b.x0 - 8), middle = (b.y0 + b.y1) / 2;
+          if (folded) {
+            ctx.fillText(cut(m.name, 40), (b.x0 + b.x1) / 2, middle - 9, width);
+            ctx.fillStyle = quiet;
+            ctx.font = "12px sans-serif";
+            ctx.fillText(`${m.nodes.length} nodes${m.share ? ", " + percent(m.share) : ""}`, (b.x0 + b.x1) / 2, middle + 10, width);
+          } else {
+            ctx.fillText(cut(m.name, 60), b.x0 + 5, b.y0 + 10, width);
+          }
         }
-      }
+      };
+      for (const m of graph.modules) if (!graph.folded.has(m.k)) module(m);
       ctx.lineWidth = Math.max(1, 0.8 / k);
       ctx.strokeStyle = quiet;
       ctx.globalAlpha = 0.75;
@@ -365,11 +428,13 @@
         const [ax, , ay] = anchor(na), [bx, by] = anchor(nb);
         if (Math.max(ax, bx) < x0 || Math.min(ax, bx) > x1 || Math.max(ay, by) < y0 || Math.min(ay, by) > y1) continue;
         ctx.moveTo(ax, ay);
-        const middle = (by - ay) / 2;
-        ctx.bezierCurveTo(ax, ay + middle, bx, by - middle, bx, by);
+        // Into the next column it goes up: out below, in from above.
+        const bend = by > ay ? (by - ay) / 2 : 70;
+        ctx.bezierCurveTo(ax, ay + bend, bx, by - bend, bx, by);
       }
       ctx.stroke();
       ctx.globalAlpha = 1;
+      for (const m of graph.modules) if (graph.folded.has(m.k)) module(m);
       ctx.textAlign = "center";
       const words = k > 0.35;
       for (const n of graph.nodes) {
@@ -392,13 +457,14 @@
     }
     function fit() {
       const r = canvas.getBoundingClientRect();
-      const x0 = d3.min(graph.nodes, (n) => n.x - n.w / 2), x1 = d3.max(graph.nodes, (n) => n.x + n.w / 2), y0 = d3.min(graph.nodes, (n) => n.y - n.h / 2), y1 = d3.max(graph.nodes, (n) => n.y + n.h / 2);
+      const seen = [...graph.nodes.filter((n) => !hidden(n)).map((n) => [n.x - n.w / 2, n.x + n.w / 2, n.y - n.h / 2, n.y + n.h / 2]), ...graph.modules.map((m) => [m.box.x0, m.box.x1, m.box.y0, m.box.y1])];
+      const x0 = d3.min(seen, (s) => s[0]), x1 = d3.max(seen, (s) => s[1]), y0 = d3.min(seen, (s) => s[2]), y1 = d3.max(seen, (s) => s[3]);
       const k = Math.min(1.4, 0.95 * Math.min(r.width / (x1 - x0), r.height / (y1 - y0)));
       d3.select(canvas).call(zoom.transform, d3.zoomIdentity.translate(r.width / 2 - k * (x0 + x1) / 2, r.height / 2 - k * (y0 + y1) / 2).scale(k));
     }
     function go(i) {
       const n = graph.nodes[i], r = canvas.getBoundingClientRect();
-      graph.folded.delete(n.module);
+      if (graph.folded.delete(n.module)) { relayout(); told(); }
       const k = Math.max(graph.t.k, 0.9);
       select(i);
       d3.select(canvas).call(zoom.transform, d3.zoomIdentity.translate(r.width / 2 - k * n.x, r.height / 2 - k * n.y).scale(k));
@@ -407,10 +473,11 @@
       graph.selected = i;
       side.replaceChildren();
       if (i < 0) { render(); return; }
-      const { n, p, reads, readBy, error } = graph.nodes[i];
+      const { n, p, reads, readBy, error, lost } = graph.nodes[i];
       side.append(el("h2", {}, name(n.op, 60)), el("p", {}, name(n.name || "no name", 300)));
       if (p) side.append(el("p", { class: "quiet" }, `step ${p.step}, ${p.kind}: ${seconds(p.seconds.median)}, ${percent(p.share)} of the time, ${percent(p.share_of_limit)} of the limit`), el("p", { class: "quiet" }, name(p.recipe, 200)));
       else if (profile) side.append(el("p", { class: "quiet" }, n.step ? "step " + n.step : "no step of its own: folded away, a view, or a constant"));
+      if (lost !== undefined) side.append(el("p", { class: "quiet" }, "it makes " + percent(lost) + " of the loss"));
       if (error !== undefined) side.append(el("p", { class: "quiet" }, "error of its value: " + power(error)));
       if (n.attributes) side.append(el("h3", {}, "Attributes"), table(["", ""], Object.entries(n.attributes).map(([k, v]) => [name(k, 60), name(typeof v === "string" ? v : JSON.stringify(v), 200)])));
       side.append(el("h3", {}, "Reads"), table(["value", "type"], (n.inputs || []).map((v) => [name(v.name || "(left out)", 80), name(v.type || "", 80)])));
@@ -450,7 +517,7 @@
     canvas.addEventListener("click", (e) => {
       const { node, module } = at(e);
       if (node) select(node.i);
-      else if (module) { if (!graph.folded.delete(module.k)) graph.folded.add(module.k); render(); }
+      else if (module) turn(module.k);
     });
     canvas.addEventListener("mousemove", (e) => {
       const { node, module } = at(e);
@@ -467,7 +534,7 @@
       else if (e.key === "0") fit();
       else if (e.key === "n") go((graph.selected + 1) % graph.nodes.length);
       else if (e.key === "p") go((graph.selected + graph.nodes.length - 1) % graph.nodes.length);
-      else if (e.key === "f" && graph.selected >= 0) { const k = graph.nodes[graph.selected].module; if (k >= 0 && !graph.folded.delete(k)) graph.folded.add(k); render(); }
+      else if (e.key === "f" && graph.selected >= 0) { const k = graph.nodes[graph.selected].module; if (k >= 0) turn(k); }
       else return;
       e.preventDefault();
     });
