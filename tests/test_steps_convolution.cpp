@@ -1,9 +1,11 @@
 // Convolutions and pools as steps: transposed, depthwise, Winograd, channels-last.
+#include <algorithm>
 #include <array>
 #include <cmath>
 #include <limits>
 
 #include "steps.hpp"
+#include "tensor/widen.hpp"
 
 using namespace test;
 
@@ -118,6 +120,82 @@ TEST_CASE("Winograd's method: taken where it pays, the same bits on any number o
       CAPTURE(threads);
       Lane several(compile(net, {.threads = threads}));
       CHECK(identical(alone, several.run({{"x", x}})[0]));
+    }
+  }
+}
+
+TEST_CASE("convolutions by f16 and bf16 weights keep them so, by every method, and NaN and infinity stay in their places") {
+  std::mt19937_64 random(31);
+  struct Layer {
+    int64_t batch, channels, side, filters, kernel;
+    const char* method;
+  };
+  const Layer layers[]{{1, 40, 13, 70, 1, "pointwise"},
+                       {2, 20, 11, 33, 3, ""},
+                       {1, 64, 24, 48, 3, "Winograd"},
+                       {1, 300, 16, 290, 3, "Winograd"},
+                       {1, 12, 9, 20, 5, ""}};
+  for (const DType type : {DType::f16, DType::bf16}) {
+    for (const Layer& l : layers) {
+      CAPTURE(std::string(to_string(type)));
+      CAPTURE(l.channels);
+      Builder b("halves", 21);
+      const ValueId x = b.input("x", DType::f32, {l.batch, l.channels, l.side, l.side});
+      const Shape ws{l.filters, l.channels, l.kernel, l.kernel};
+      const Tensor wide = random_tensor(ws, random(), -0.1F, 0.1F);
+      std::vector<double> numbers(wide.as<float>().begin(), wide.as<float>().end());
+      const ValueId w = b.op("Cast", {b.constant("w", narrow<double>(type, ws, numbers))}, {{"to", int64_t{1}}});
+      const int64_t pad = l.kernel / 2;
+      b.output(b.op("Relu", {b.op("Conv", {x, w, b.constant("b", random_tensor({l.filters}, 3))},
+                                  {{"pads", std::vector<int64_t>{pad, pad, pad, pad}}})}),
+               "y");
+      const Graph g = b.finish();
+      const EditionInfo e = compile(g, {.threads = 1}).describe();
+      const auto step = std::ranges::find(e.steps, std::string("convolution"), &StepInfo::kind);
+      REQUIRE(step != e.steps.end());
+      CHECK(has(step->recipe, std::string(to_string(type)) + " weights"));
+      CHECK(has(step->recipe, l.method));
+      // Two bytes a number, and not four; what Winograd's method holds ready of small layers beside that.
+      if (has(step->recipe, "as they are used") || !has(step->recipe, "Winograd"))
+        CHECK(static_cast<double>(e.weight_bytes) <
+              2.0 * static_cast<double>(wide.size()) * (64.0 + static_cast<double>(l.filters)) / static_cast<double>(l.filters) + 4096);
+      Tensor in = random_tensor({l.batch, l.channels, l.side, l.side}, random());
+      if (l.side > 10) in.as<float>()[static_cast<size_t>(random() % in.as<float>().size())] = std::numeric_limits<float>::quiet_NaN();
+      if (l.side > 12) in.as<float>()[static_cast<size_t>(random() % in.as<float>().size())] = -std::numeric_limits<float>::infinity();
+      everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {in}, o); });
+      const Tensor one = Lane(compile(g, {.threads = 1})).run({{"x", in}})[0].clone();
+      for (const int threads : {2, 3}) CHECK(identical(one, Lane(compile(g, {.threads = threads})).run({{"x", in}})[0]));
+      // An archive holds them so, too, and gives the graph back.
+      const Folder f;
+      save_program(compile(g, {.threads = 1}), f.path / "a.lathe", {.carry_graph = true});
+      const Program back = load_program(f.path / "a.lathe");
+      CHECK(identical(one, Lane(back).run({{"x", in}})[0]));
+      CHECK(identical(one, Lane(compile(carried_graph(f.path / "a.lathe").graph, {.threads = 1})).run({{"x", in}})[0]));
+    }
+  }
+  // A normalisation is a factor and a bias of the same step then, and the convolution's own bias goes with it.
+  for (const bool biased : {false, true}) {
+    for (const int64_t side : {8, 40}) {
+      Builder b("normalised", 21);
+      const ValueId x = b.input("x", DType::f32, {1, 16, side, side});
+      const Tensor wide = random_tensor({24, 16, 3, 3}, 1);
+      std::vector<double> numbers(wide.as<float>().begin(), wide.as<float>().end());
+      const ValueId w = b.op("Cast", {b.constant("w", narrow<double>(DType::f16, {24, 16, 3, 3}, numbers))}, {{"to", int64_t{1}}});
+      const auto each = [&](const char* name, float low) { return b.constant(name, random_tensor({24}, 4, low, 1.5F)); };
+      std::vector<ValueId> in{x, w};
+      if (biased) in.push_back(each("bias", -1));
+      const ValueId y = b.op("BatchNormalization", {b.op("Conv", in, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}}), each("s", 0.5F),
+                                                    each("o", -1), each("m", -1), each("v", 0.5F)});
+      b.output(b.op("Relu", {y}), "y");
+      const Graph g = b.finish();
+      const EditionInfo e = compile(g, {.threads = 1}).describe();
+      const auto step = std::ranges::find(e.steps, std::string("convolution"), &StepInfo::kind);
+      REQUIRE(step != e.steps.end());
+      CHECK(has(step->recipe, "f16 weights"));
+      CHECK(has(step->recipe, "factor + bias + relu"));
+      everywhere(g, [&](const Graph& graph, const CompileOptions& o) {
+        check_against_plain(graph, {random_tensor({1, 16, side, side}, 2)}, o);
+      });
     }
   }
 }

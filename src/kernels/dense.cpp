@@ -45,6 +45,7 @@ inline constexpr int64_t kMaxTaps = 64;
 inline constexpr int64_t kMostDepth = kNearStride - 16;
 
 struct Finish {
+  const float* factor;    // kWidth of them, or null
   const float* bias;      // kWidth of them, or null
   const float* residual;  // row 0, first column; or null
   int64_t residual_stride;
@@ -53,7 +54,8 @@ struct Finish {
 };
 
 Finish finish_at(const DenseEpilogue& e, int64_t row, int64_t column) {
-  return {e.bias ? e.bias + column : nullptr,
+  return {e.factor ? e.factor + column : nullptr,
+          e.bias ? e.bias + column : nullptr,
           e.residual ? e.residual + row * e.residual_stride + column : nullptr,
           e.residual_stride,
           e.clamp,
@@ -104,6 +106,7 @@ HWY_INLINE void settle(float* HWY_RESTRICT c, int64_t ldc, bool accumulate, cons
       VF x = sum(r, v);
       if (accumulate) x = hn::Add(x, load(at));
       if (finish) {
+        if (finish->factor) x = hn::Mul(x, load(finish->factor + v * lanes));
         if (finish->bias) x = hn::Add(x, load(finish->bias + v * lanes));
         if (finish->residual) x = hn::Add(x, load(finish->residual + r * finish->residual_stride + v * lanes));
         if (finish->clamp) {
@@ -378,6 +381,7 @@ void few_columns_rows(const DenseArguments& g, const float* columns, int64_t row
   for (int r = 0; r < R; ++r) {
     for (int c = 0; c < C; ++c) {
       float x = hn::GetLane(hn::SumOfLanes(d, acc[r][c]));
+      if (e.factor) x *= e.factor[c];
       if (e.bias) x += e.bias[c];
       if (e.residual) x += e.residual[(row + r) * e.residual_stride + c];
       if (e.clamp) {  // NaN stays

@@ -58,6 +58,7 @@ void point_rows(const WindowRowsOf<T>& w, int64_t first, int rows, int64_t tap, 
 }
 
 struct DenseEpilogue {
+  const float* factor = nullptr;    // of the sums, one a column: of dense() and winograd_output() alone
   const float* bias = nullptr;      // one a column
   const float* residual = nullptr;  // added after the bias; same rows and columns as C
   int64_t residual_stride = 0;

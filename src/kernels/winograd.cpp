@@ -10,6 +10,7 @@
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
 
+#include "kernels/halves.inl.hpp"
 #include "kernels/math.inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
@@ -43,6 +44,67 @@ HWY_INLINE void tile_out(const VF* m, int step, VF* out, int out_step) {
   out[out_step] = hn::MulAdd(hn::Set(d, kA), t, hn::Mul(hn::Set(d, kB), v));
   out[2 * out_step] = hn::MulAdd(hn::Set(d, kAA), s, hn::Mul(hn::Set(d, kBB), u));
   out[3 * out_step] = hn::MulAdd(hn::Set(d, kA * kAA), t, hn::MulAdd(hn::Set(d, kB * kBB), v, m[5 * step]));
+}
+
+// G g: six of three numbers `step` vectors apart.
+HWY_INLINE void tile_weights(const VF* w, int step, VF* out) {
+  constexpr float kAtA = 1 / (2 * kAA * (kAA - kBB)), kAtB = 1 / (2 * kBB * (kBB - kAA));
+  const F32 d;
+  const VF g0 = w[0], g1 = w[step], g2 = w[2 * step];
+  const VF s = hn::MulAdd(hn::Set(d, kAtA * kAA), g2, hn::Mul(hn::Set(d, kAtA), g0)), t = hn::Mul(hn::Set(d, kAtA * kA), g1);
+  const VF u = hn::MulAdd(hn::Set(d, kAtB * kBB), g2, hn::Mul(hn::Set(d, kAtB), g0)), v = hn::Mul(hn::Set(d, kAtB * kB), g1);
+  out[0] = hn::Mul(hn::Set(d, 1 / (kAA * kBB)), g0);
+  out[1] = hn::Add(s, t);
+  out[2] = hn::Sub(s, t);
+  out[3] = hn::Add(u, v);
+  out[4] = hn::Sub(u, v);
+  out[5] = g2;
+}
+
+template <PanelType kType>
+HWY_INLINE VF load_weight(const void* panels, int64_t at) {
+  if constexpr (kType == PanelType::f16) return load_f16(static_cast<const uint16_t*>(panels) + at);
+  else if constexpr (kType == PanelType::bf16) return load_bf16(static_cast<const uint16_t*>(panels) + at);
+  else return hn::LoadU(F32(), static_cast<const float*>(panels) + at);
+}
+
+template <PanelType kType>
+void transform_panels(const WinogradWeights& g) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d), apart = (g.end - g.begin) * g.channels * g.width;
+  for (int64_t panel = g.begin; panel < g.end; ++panel) {
+    for (int64_t c = 0; c < g.channels; ++c) {
+      for (int64_t x = 0; x < g.width; x += lanes) {
+        VF w[9], half[18];
+        LATHE_UNROLL(9)
+        for (int tap = 0; tap < 9; ++tap) w[tap] = load_weight<kType>(g.panels, ((panel * 9 + tap) * g.channels + c) * g.width + x);
+        // Down the columns, then along the rows.
+        LATHE_UNROLL(3)
+        for (int j = 0; j < 3; ++j) {
+          VF out[6];
+          tile_weights(w + j, 3, out);
+          LATHE_UNROLL(6)
+          for (int i = 0; i < 6; ++i) half[i * 3 + j] = out[i];
+        }
+        float* to = g.to + ((panel - g.begin) * g.channels + c) * g.width + x;
+        LATHE_UNROLL(6)
+        for (int i = 0; i < 6; ++i) {
+          VF out[6];
+          tile_weights(half + i * 3, 1, out);
+          LATHE_UNROLL(6)
+          for (int j = 0; j < 6; ++j) hn::StoreU(out[j], d, to + (i * 6 + j) * apart);
+        }
+      }
+    }
+  }
+}
+
+void WeightsHere(const WinogradWeights& g) {
+  switch (g.type) {
+    case PanelType::f16: return transform_panels<PanelType::f16>(g);
+    case PanelType::bf16: return transform_panels<PanelType::bf16>(g);
+    default: return transform_panels<PanelType::f32>(g);
+  }
 }
 
 // A tile's inputs: where its first pixel stands, and which of its six rows and columns lie inside the picture.
@@ -125,15 +187,29 @@ void InputHere(const WinogradInput& g) {
 // The sixteen sums of an odd tile for `n` filters from `filter` on, [pixel][lane]: NaN and infinity stay where they belong.
 void sum_directly(const WinogradOutput& g, const Place& p, int64_t filter, int64_t n, int64_t lanes, float* sums) {
   const WinogradShape& s = *g.shape;
+  const int64_t taps = 9;
   for (int64_t f = 0; f < n; ++f) {
-    const float* w = g.weights + (filter + f) * s.channels * 9;
+    // Where the weight of channel 0 and tap 0 stands; the next tap's, the next channel's.
+    const int64_t own = filter + f, panel = g.weights ? 0 : own / g.width * taps * s.channels * g.width + own % g.width;
+    const int64_t by_tap = g.weights ? 1 : s.channels * g.width, by_channel = g.weights ? taps : g.width;
+    const int64_t begin = g.weights ? own * s.channels * taps : panel;
+    const auto weight = [&](int64_t c, int tap) -> double {
+      const int64_t at = begin + c * by_channel + tap * by_tap;
+      if (g.weights) return g.weights[at];
+      if (g.panel_type == PanelType::f32) return static_cast<const float*>(g.panels)[at];
+      // One of 16 bits, in a vector of them: what lies behind the last panel may be read.
+      HWY_ALIGN float one[HWY_TARGET == HWY_SCALAR ? 1 : HWY_MAX_BYTES / 4];
+      hn::StoreU(g.panel_type == PanelType::f16 ? load_weight<PanelType::f16>(g.panels, at) : load_weight<PanelType::bf16>(g.panels, at),
+                 F32(), one);
+      return one[0];
+    };
     for (int pixel = 0; pixel < 16; ++pixel) {
       double sum = 0;
       for (int tap = 0; tap < 9; ++tap) {
         const int y = pixel / 4 + tap / 3, x = pixel % 4 + tap % 3;
         if (y < p.y0 || y >= p.y1 || x < p.x0 || x >= p.x1) continue;
         const float* in = p.corner + y * p.row + x * p.column;
-        for (int64_t c = 0; c < s.channels; ++c) sum += static_cast<double>(in[c]) * static_cast<double>(w[c * 9 + tap]);
+        for (int64_t c = 0; c < s.channels; ++c) sum += static_cast<double>(in[c]) * weight(c, tap);
       }
       sums[pixel * lanes + f] = static_cast<float>(sum);
     }
@@ -167,11 +243,12 @@ HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64
     LATHE_UNROLL(4)
     for (int i = 0; i < 4; ++i) tile_out(half + i * 6, 1, y + i * 4, 1);
   }
+  const VF factor = e.factor ? load(e.factor + filter) : hn::Zero(d);
   const VF bias = e.bias ? load(e.bias + filter) : hn::Zero(d), low = hn::Set(d, e.low), top = hn::Set(d, e.high);
   for (int64_t i = 0; i < high; ++i) {
     for (int64_t j = 0; j < wide; ++j) {
       const int64_t pixel = row + i * s.out_w + j;
-      VF v = hn::Add(y[i * 4 + j], bias);
+      VF v = e.factor ? hn::MulAdd(y[i * 4 + j], factor, bias) : hn::Add(y[i * 4 + j], bias);
       if (e.residual) v = hn::Add(v, load(e.residual + pixel * e.residual_stride + filter));
       if (e.clamp) {
         v = hn::IfThenElse(hn::Lt(v, low), low, v);
@@ -211,6 +288,7 @@ HWY_AFTER_NAMESPACE();
 namespace lathe::kernels {
 
 TransformInput winograd_input(Isa isa) { return LATHE_SELECT(isa, InputHere); }
+TransformWeights winograd_weights_now(Isa isa) { return LATHE_SELECT(isa, WeightsHere); }
 TransformOutput winograd_output(Isa isa) { return LATHE_SELECT(isa, OutputHere); }
 
 void winograd_weights(const float* weights, int64_t filters, int64_t channels, int64_t width, float* packed) {

@@ -54,8 +54,12 @@ struct WinogradOutput {
   int64_t first = 0, count = 0, begin = 0, end = 0;
   const uint8_t* odd = nullptr;
   const float* in = nullptr;       // odd tiles are summed directly, from these
-  const float* weights = nullptr;  // [filter][channel][3][3]
-  DenseEpilogue epilogue;          // rows are output pixels, columns filters
+  const float* weights = nullptr;  // [filter][channel][3][3]; or null, and
+  // panels of `width` filters, in each for every tap and channel the filters' weights side by side (k = tap * channels + channel).
+  const void* panels = nullptr;
+  PanelType panel_type = PanelType::f32;
+  int64_t width = 0;
+  DenseEpilogue epilogue;  // rows are output pixels, columns filters
   float* out = nullptr;
 };
 
@@ -63,6 +67,17 @@ using TransformInput = void (*)(const WinogradInput&);
 using TransformOutput = void (*)(const WinogradOutput&);
 TransformInput winograd_input(Isa isa);
 TransformOutput winograd_output(Isa isa);
+
+// G g Gt of panels [begin, end) as they stand in memory (see WinogradOutput::panels), in f32: weights that are transformed while they are
+// used are a fourth, or of 16 bits an eighth, of what stands ready.
+struct WinogradWeights {
+  const void* panels = nullptr;
+  PanelType type = PanelType::f32;
+  int64_t channels = 0, width = 0, begin = 0, end = 0;
+  float* to = nullptr;  // 36 matrices of end - begin packed panels of channels x width, one behind the other
+};
+using TransformWeights = void (*)(const WinogradWeights&);
+TransformWeights winograd_weights_now(Isa isa);
 
 // G g Gt in double: [filter][channel][3][3] to 36 packed matrices of channels x filters, packed_size(channels, filters, width) apart.
 void winograd_weights(const float* weights, int64_t filters, int64_t channels, int64_t width, float* packed);

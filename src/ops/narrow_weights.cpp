@@ -30,6 +30,22 @@ std::optional<bool> transposed_by_products(const Graph& g, ValueId v, const std:
   return transposed;
 }
 
+// Whether all readers are convolutions with filters of many channels that take `v` as weights.
+bool by_convolutions(const Graph& g, ValueId v, const std::vector<std::vector<int>>& readers) {
+  // First layers, and those of very few filters, have kernels of their own, and few weights.
+  constexpr int64_t kFewChannels = 8, kFewFilters = 8;
+  const auto dims = known_shape(g.values[static_cast<size_t>(v)].dims);
+  if (!dims || dims->size() < 3 || dims->size() > 5 || (*dims)[1] <= kFewChannels || (*dims)[0] <= kFewFilters) return false;
+  return std::ranges::all_of(readers[static_cast<size_t>(v)], [&](int r) {
+    const Node& n = g.nodes[static_cast<size_t>(r)];
+    if (!n.domain.empty() || n.op != "Conv" || n.inputs.size() < 2 || n.inputs[1] != v || n.inputs[0] == v ||
+        (n.inputs.size() > 2 && n.inputs[2] == v) || n.integer("group", 1) != 1)
+      return false;
+    const Value& x = g.values[static_cast<size_t>(n.inputs[0])];
+    return x.dtype == DType::f32 && x.dims.has_value();
+  });
+}
+
 std::optional<NarrowWeights> quantised(const Graph& g, const Node& n, bool transposed) {
   const Tensor *q = held(g, n.inputs[0]), *scale = held(g, n.inputs[1]);
   NarrowWeights w{n.inputs[0], n.inputs[1], n.inputs.size() > 2 ? n.inputs[2] : kAbsent};
@@ -54,10 +70,13 @@ std::optional<NarrowWeights> narrow_weights(const Graph& g, const Node& n, const
   if (!n.domain.empty() || (!cast && n.op != "DequantizeLinear") || n.inputs.empty() || n.outputs.empty()) return std::nullopt;
   const ValueId v = n.outputs[0];
   const Tensor* from = held(g, n.inputs[0]);
-  if (from == nullptr || from->rank() != 2 || from->size() == 0 || g.values[static_cast<size_t>(v)].dtype != DType::f32)
-    return std::nullopt;
+  if (from == nullptr || from->rank() < 2 || from->size() == 0 || g.values[static_cast<size_t>(v)].dtype != DType::f32) return std::nullopt;
   if (cast && from->dtype() != DType::f16 && from->dtype() != DType::bf16) return std::nullopt;
   if (std::ranges::find(g.outputs, v) != g.outputs.end()) return std::nullopt;
+  if (from->rank() > 2) {
+    if (!cast || readers[static_cast<size_t>(v)].empty() || !by_convolutions(g, v, readers)) return std::nullopt;
+    return NarrowWeights{n.inputs[0]};
+  }
   const auto transposed = transposed_by_products(g, v, readers[static_cast<size_t>(v)]);
   if (!transposed) return std::nullopt;
   if (cast) return NarrowWeights{n.inputs[0]};

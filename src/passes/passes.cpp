@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <map>
 #include <numeric>
 
 #include "base/fail.hpp"
@@ -241,11 +242,83 @@ std::optional<Tensor> scaled(const Tensor& w, int64_t axis, int64_t group, const
   return out;
 }
 
+// Behind a convolution whose weights stay narrow, a normalisation is a factor and a sum for each channel, which the step of the convolution
+// takes with it; the convolution's own bias goes into the sum. False: it is something else, or nothing is to be done.
+bool behind_narrow(Graph& graph, size_t n, int p, const Affine& a, const std::vector<int>& made,
+                   const std::vector<std::vector<int>>& readers, std::map<size_t, Node>& after) {
+  Node& conv = graph.nodes[static_cast<size_t>(p)];
+  const int cast = static_cast<size_t>(conv.inputs[1]) < made.size() ? made[static_cast<size_t>(conv.inputs[1])] : -1;
+  if (cast < 0 || !ops::narrow_weights(graph, graph.nodes[static_cast<size_t>(cast)], readers)) return false;
+  const bool has_bias = conv.inputs.size() > 2 && conv.inputs[2] != kAbsent;
+  const ValueId out = graph.nodes[n].outputs[0];
+  const auto& dims = graph.values[static_cast<size_t>(out)].dims;
+  if (!dims || dims->size() < 3 || !(*dims)[1].known() || (*dims)[1].value != static_cast<int64_t>(a.scale.size()) ||
+      std::ranges::all_of(a.scale, [](double s) { return s == 1; }))
+    return false;
+  std::vector<double> shift = a.shift;
+  if (has_bias) {
+    const auto& b = graph.values[static_cast<size_t>(conv.inputs[2])].constant;
+    if (!b || b->data() == nullptr || (b->size() != 1 && b->size() != static_cast<int64_t>(shift.size()))) return false;
+    const auto values = widen<double>(*b);
+    for (size_t c = 0; c < shift.size(); ++c) shift[c] += values[b->size() == 1 ? 0 : c] * a.scale[c];
+  }
+  Shape shape(dims->size() - 1, 1);  // [channels, 1, 1]
+  shape[0] = static_cast<int64_t>(shift.size());
+  const auto constant = [&](const char* what, const std::vector<double>& numbers) {
+    Value v;
+    v.name = graph.values[static_cast<size_t>(out)].name + what;
+    const ValueId id = graph.add_value(std::move(v));
+    set_constant(graph, id, narrow<double>(DType::f32, shape, numbers));
+    return id;
+  };
+  const bool shifts = std::ranges::any_of(shift, [](double s) { return s != 0; });
+  const ValueId factor = constant(".factor", a.scale);
+  ValueId scaled_to = out;
+  if (shifts) {
+    Value between = graph.values[static_cast<size_t>(out)];
+    between.name += ".scaled";
+    between.constant.reset();
+    scaled_to = graph.add_value(std::move(between));
+    Node add;
+    add.op = "Add";
+    add.version = 13;
+    add.name = graph.nodes[n].name;
+    add.inputs = {scaled_to, constant(".shift", shift)};
+    add.outputs = {out};
+    after.emplace(n, std::move(add));
+  }
+  Node& mul = graph.nodes[n];
+  mul.op = "Mul";
+  mul.version = 13;
+  mul.attributes.clear();
+  mul.inputs = {mul.inputs[0], factor};
+  mul.outputs = {scaled_to};
+  if (has_bias) graph.nodes[static_cast<size_t>(p)].inputs.resize(2);
+  return true;
+}
+
+void put_behind(Graph& graph, std::vector<bool>& gone, std::map<size_t, Node> after) {
+  if (after.empty()) return;
+  std::vector<Node> nodes;
+  std::vector<bool> still;
+  for (size_t n = 0; n < graph.nodes.size(); ++n) {
+    nodes.push_back(std::move(graph.nodes[n]));
+    still.push_back(gone[n]);
+    if (const auto it = after.find(n); it != after.end()) {
+      nodes.push_back(std::move(it->second));
+      still.push_back(false);
+    }
+  }
+  graph.nodes = std::move(nodes);
+  gone = std::move(still);
+}
+
 }  // namespace
 
 Report fold_normalisation(Graph& graph) {
   Report report{"fold normalisation", {}};
   std::vector<bool> gone(graph.nodes.size(), false);
+  std::map<size_t, Node> after;  // nodes to put behind others, by index
   auto made = graph.producers();
   const auto readers = graph.consumers();
   for (size_t n = 0; n < graph.nodes.size(); ++n) {
@@ -263,6 +336,11 @@ Report fold_normalisation(Graph& graph) {
     const bool conv = producer.op == "Conv", transposed = producer.op == "ConvTranspose", gemm = producer.op == "Gemm",
                matmul = producer.op == "MatMul";
     if (!conv && !transposed && !gemm && !matmul) continue;
+    if (conv && behind_narrow(graph, n, p, *a, made, readers, after)) {
+      report.changes.push_back(
+          fmt::format("{} stays behind {}, whose weights stay narrow", label(graph, graph.nodes[n]), label(graph, producer)));
+      continue;
+    }
     const std::optional<Tensor> w = graph.values[producer.inputs[1]].constant;  // a reference would move with the values
     if (!w || w->data() == nullptr || !is_float(w->dtype())) continue;
     // Channels of a product are its last dim, and the normalisation's axis 1: the same only for matrices.
@@ -311,6 +389,7 @@ Report fold_normalisation(Graph& graph) {
     producer.merged.push_back(norm.name.empty() ? norm.op : norm.name + " (" + norm.op + ")");
     gone[n] = true;
   }
+  put_behind(graph, gone, std::move(after));
   erase_nodes(graph, gone);
   return report;
 }

@@ -67,6 +67,20 @@ std::optional<Epilogue> split_epilogue(const GraphView& view, const Group& whole
       }
     }
   }
+  // What would be folded into weights that were f32.
+  if (const Node& anchor = g.nodes[group.anchor]; anchor.op == "Conv" && stage == 0 &&
+                                                  (anchor.inputs.size() < 3 || anchor.inputs[2] == kAbsent) && next < group.nodes.size() &&
+                                                  reader_count(head) == 1 && view.narrow(anchor.inputs[1])) {
+    const Node& n = g.nodes[group.nodes[next]];
+    const ValueId other = n.op != "Mul" ? kAbsent : n.inputs[0] == head ? n.inputs[1] : n.inputs[0];
+    if (other != kAbsent && constant_here(g, other) && g.values[other].dtype == DType::f32 &&
+        is_vector(*known_shape(g.values[other].dims))) {
+      e.factor = other;
+      head = n.outputs[0];
+      ++next;
+      say("factor");
+    }
+  }
   for (; next < group.nodes.size(); ++next) {
     const Node& n = g.nodes[group.nodes[next]];
     // In registers there is one value: a head read twice (x * sigmoid(x)) goes to the tape.
@@ -141,6 +155,11 @@ Epilogue epilogue_of(const GraphView& view, const Group& group, ValueId bias_inp
 BoundEpilogue bind_epilogue(PlanBuilder& builder, const Epilogue& e, ValueId out, Layout layout, Step& step) {
   BoundEpilogue b;
   const Shape shape = builder.shape(out);
+  if (e.factor != kAbsent) {
+    b.factor = builder.contiguous(e.factor, Layout::natural);
+    b.has_factor = true;
+    step.reads.push_back(b.factor.buffer);
+  }
   if (e.bias) {
     b.bias = e.bias->value != kAbsent ? builder.contiguous(e.bias->value, Layout::natural) : e.bias->locate(builder);
     b.has_bias = true;
@@ -177,6 +196,7 @@ BoundEpilogue bind_epilogue(PlanBuilder& builder, const Epilogue& e, ValueId out
 }
 
 void BoundEpilogue::fill(const StepContext& c, int64_t column, kernels::DenseEpilogue& e, TapeOperand* operands) const {
+  if (has_factor) e.factor = pointer<const float>(c, factor) + column;
   if (has_bias) e.bias = pointer<const float>(c, bias) + column;
   if (has_residual) {
     e.residual = pointer<const float>(c, residual) + column;

@@ -13,6 +13,7 @@ namespace lathe::lower {
 // Nodes after the anchor, split into what the micro-kernel does in registers (bias, residual, clamp) and a tape for the rest.
 struct Epilogue {
   ValueId scale = kAbsent;         // of whole sums: one, or one a column
+  ValueId factor = kAbsent;        // of sums in f32, one a column: behind a convolution whose weights stay narrow
   std::optional<TapeSource> bias;  // one a column
   ValueId residual = kAbsent;
   bool clamp = false;
@@ -31,8 +32,8 @@ Epilogue epilogue_of(const GraphView& view, const Group& group, ValueId bias_inp
 
 // An epilogue bound to memory: what a kernel needs to fill a DenseEpilogue while running.
 struct BoundEpilogue {
-  Location bias, residual;
-  bool has_bias = false, has_residual = false;
+  Location factor, bias, residual;
+  bool has_factor = false, has_bias = false, has_residual = false;
   int64_t residual_stride = 0;
   bool clamp = false;
   float low = 0, high = 0;

@@ -8,8 +8,9 @@
 namespace lathe::lower {
 
 std::string PackKey::text() const {
-  constexpr const char* kNames[]{"convolution",  "planes",           "winograd",  "product",     "16-bit product", "transposed",
-                                 "byte product", "byte convolution", "recurrent", "byte planes", "narrow product", "scales of a product"};
+  constexpr const char* kNames[]{
+      "convolution",      "planes",    "winograd",    "product",        "16-bit product",      "transposed",        "byte product",
+      "byte convolution", "recurrent", "byte planes", "narrow product", "scales of a product", "16-bit convolution"};
   static_assert(std::size(kNames) == kPackForms);
   return fmt::format("{} of value {} ({})", kNames[static_cast<int>(form)], value, fmt::join(geometry, " "));
 }

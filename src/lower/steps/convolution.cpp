@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <bit>
+#include <cmath>
+#include <span>
 
 #include "kernels/planes.hpp"
 #include "ops/support.hpp"
@@ -11,9 +13,15 @@ namespace {
 
 // A weight of NaN or infinity on a picture's edge: plain evaluation leaves out what stands in the padding, the dense kernel would make NaN
 // of it. Such a model is broken, but it should be broken in the same places everywhere.
-bool finite_weights(const Graph& g, ValueId v) {
-  const auto& c = g.values[v].constant;
+bool finite_weights(const GraphView& view, ValueId v) {
+  const auto narrow = view.narrow(v);
+  const auto& c = view.graph().values[static_cast<size_t>(narrow ? narrow->values : v)].constant;
   if (!c || c->data() == nullptr) return true;  // not known, or looked at before it was packed
+  if (narrow) {
+    const unsigned exponent = c->dtype() == DType::f16 ? 0x7c00 : 0x7f80;
+    const std::span halves(static_cast<const uint16_t*>(c->data()), static_cast<size_t>(c->size()));
+    return std::ranges::none_of(halves, [&](uint16_t h) { return (h & exponent) == exponent; });
+  }
   // A sum of zeros unless something is not finite; without a branch for each.
   float sum = 0;
   for (float x : c->as<float>()) sum += x * 0.0f;
@@ -22,22 +30,60 @@ bool finite_weights(const Graph& g, ValueId v) {
 
 }  // namespace
 
-void pack_convolution(const float* w, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* out, int64_t begin,
-                      int64_t end) {
+namespace {
+
+template <typename T>
+void unpack_convolution(const T* packed, int64_t filters, int64_t channels, int64_t taps, int64_t width, T* w) {
   const int64_t k = channels * taps;
-  for (int64_t p = begin; p < end; ++p) {
-    float* panel = out + p * k * width;
-    for (int64_t j = 0; j < width; ++j) {
-      if (p * width + j >= filters) {
-        for (int64_t i = 0; i < k; ++i) panel[i * width + j] = 0;
-        continue;
-      }
-      const float* src = w + (p * width + j) * k;
-      for (int64_t c = 0; c < channels; ++c) {
-        for (int64_t t = 0; t < taps; ++t) panel[(t * channels + c) * width + j] = src[c * taps + t];
-      }
+  for (int64_t f = 0; f < filters; ++f) {
+    const T* panel = packed + f / width * k * width + f % width;
+    for (int64_t c = 0; c < channels; ++c) {
+      for (int64_t t = 0; t < taps; ++t) w[(f * channels + c) * taps + t] = panel[(t * channels + c) * width];
     }
   }
+}
+
+// `T` as the model keeps them: float, or 16 bits.
+template <typename T>
+Location pack_as(PlanBuilder& b, const ConvolutionMatch& m, ValueId v, PackForm form, int64_t width) {
+  const int64_t groups = m.groups, filters = m.group_filters, channels = m.group_channels, taps = m.taps, depth = m.depth,
+                panels = (filters + width - 1) / width, count = groups * panels * depth * width;
+  const int64_t held = (count * static_cast<int64_t>(sizeof(T)) + 3) / 4;
+  const auto make = [&] {
+    const Tensor w = b.constant(v);
+    auto packed = floats(held);
+    auto* to = reinterpret_cast<T*>(packed.get());
+    for (int64_t i = 0; i < groups; ++i)
+      pack_convolution(static_cast<const T*>(w.data()) + i * filters * depth, filters, channels, taps, width,
+                       to + i * panels * depth * width, 0, panels);
+    if (has_huge_weights(w)) b.keep_original(v);
+    else
+      b.release_after_packing(v, [=, dtype = w.dtype(), shape = m.ws] {
+        Tensor back(dtype, shape);
+        for (int64_t i = 0; i < groups; ++i)
+          unpack_convolution(reinterpret_cast<const T*>(packed.get()) + i * panels * depth * width, filters, channels, taps, width,
+                             static_cast<T*>(back.data()) + i * filters * depth);
+        return back;
+      });
+    return entry_of(packed, held);
+  };
+  return {b.packed({v, form, {width, groups}}, static_cast<size_t>(held) * sizeof(float), make)};
+}
+
+}  // namespace
+
+bool has_huge_weights(const Tensor& w) {
+  if (w.dtype() == DType::f16) return false;
+  if (w.dtype() == DType::f32) return std::ranges::any_of(w.as<float>(), [](float x) { return std::fabs(x) >= 1e18f; });
+  constexpr uint16_t kLarge = 0x5d5e;  // 1e18 in bf16
+  return std::ranges::any_of(std::span(static_cast<const uint16_t*>(w.data()), static_cast<size_t>(w.size())),
+                             [](uint16_t h) { return (h & 0x7fff) >= kLarge; });
+}
+
+ConvolutionPanels pack_panels_of(PlanBuilder& b, const ConvolutionMatch& m, int64_t width) {
+  if (!m.narrow) return {pack_as<float>(b, m, m.weights(), PackForm::convolution, width)};
+  return {pack_as<uint16_t>(b, m, m.narrow->values, PackForm::convolution_16, width),
+          b.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16};
 }
 
 bool pads_rows(const ops::Window& window, int64_t channels) {
@@ -46,7 +92,7 @@ bool pads_rows(const ops::Window& window, int64_t channels) {
 
 bool is_convolution(const GraphView& view, const Node& n) {
   return n.op == "Conv" && !n.outputs.empty() && all_f32(view.graph(), n) && view.shape(n.inputs[0]).size() <= 5 &&
-         finite_weights(view.graph(), n.inputs[1]);
+         finite_weights(view, n.inputs[1]);
 }
 
 std::unique_ptr<ConvolutionMatch> match_convolution(const GraphView& view, const Group& group) {
@@ -57,6 +103,7 @@ std::unique_ptr<ConvolutionMatch> match_convolution(const GraphView& view, const
   m->ws = view.shape(n.inputs[1]);
   m->window = ops::read_window(n, spatial(m->xs), spatial(m->ws));
   m->epilogue = epilogue_of(view, group, given(n.inputs, 2) ? n.inputs[2] : kAbsent);
+  m->narrow = view.narrow(n.inputs[1]);
   m->groups = n.integer("group", 1);
   m->group_channels = m->ws[1];
   m->group_filters = m->ws[0] / m->groups;
@@ -67,7 +114,7 @@ std::unique_ptr<ConvolutionMatch> match_convolution(const GraphView& view, const
   m->work.flops = 2 * outputs * static_cast<double>(m->depth);
   // What the input is made of, when it is made here, is counted with what makes it.
   const double read = group.ahead().empty() ? static_cast<double>(element_count(m->xs)) : 0;
-  m->work.bytes = 4 * (read + static_cast<double>(element_count(m->ws)) + outputs);
+  m->work.bytes = 4 * (read + static_cast<double>(element_count(m->ws)) / (m->narrow ? 2 : 1) + outputs);
   return m;
 }
 

@@ -3,6 +3,7 @@
 
 #include <memory>
 
+#include "kernels/dense.hpp"
 #include "lower/fuse/epilogue.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/recipe/step_family.hpp"
@@ -14,11 +15,13 @@ struct ConvolutionMatch : Match {
   Shape xs, ws;
   ops::Window window;
   Epilogue epilogue;
+  std::optional<ops::NarrowWeights> narrow;  // weights as the model keeps them: of 16 bits
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1;
   int64_t rows = 0;   // output pixels of all images
   int64_t depth = 0;  // K: channels of the group times taps
   ValueId input() const { return node().inputs[0]; }
   ValueId weights() const { return node().inputs[1]; }
+  bool constant_weights() const { return narrow || view->is_constant(weights()); }
 };
 
 // Whether the node can head a step of one of the convolution families.
@@ -32,7 +35,33 @@ bool pads_rows(const ops::Window& window, int64_t channels);
 bool fits_padded_rows(const ConvolutionMatch& m);
 
 // W [filters, channels, taps] of one group to panels: k = tap * channels + channel. Panels [begin, end).
-void pack_convolution(const float* w, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* out, int64_t begin,
-                      int64_t end);
+template <typename T>
+void pack_convolution(const T* w, int64_t filters, int64_t channels, int64_t taps, int64_t width, T* out, int64_t begin, int64_t end) {
+  const int64_t k = channels * taps;
+  for (int64_t p = begin; p < end; ++p) {
+    T* panel = out + p * k * width;
+    for (int64_t j = 0; j < width; ++j) {
+      if (p * width + j >= filters) {
+        for (int64_t i = 0; i < k; ++i) panel[i * width + j] = 0;
+        continue;
+      }
+      const T* src = w + (p * width + j) * k;
+      for (int64_t c = 0; c < channels; ++c) {
+        for (int64_t t = 0; t < taps; ++t) panel[(t * channels + c) * width + j] = src[c * taps + t];
+      }
+    }
+  }
+}
+
+// Numbers whose transforms might overflow: from 1e18 on.
+bool has_huge_weights(const Tensor& w);
+
+// Constant weights as panels of `width` filters, in the type that the model keeps them in; their original goes, but
+// for one with huge numbers, which is looked at again.
+struct ConvolutionPanels {
+  Location at;
+  kernels::PanelType type = kernels::PanelType::f32;
+};
+ConvolutionPanels pack_panels_of(PlanBuilder& b, const ConvolutionMatch& m, int64_t width);
 
 }  // namespace lathe::lower

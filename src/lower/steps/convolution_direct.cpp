@@ -18,20 +18,11 @@
 namespace lathe::lower {
 namespace {
 
-void unpack_convolution(const float* packed, int64_t filters, int64_t channels, int64_t taps, int64_t width, float* w) {
-  const int64_t k = channels * taps;
-  for (int64_t f = 0; f < filters; ++f) {
-    const float* panel = packed + f / width * k * width + f % width;
-    for (int64_t c = 0; c < channels; ++c) {
-      for (int64_t t = 0; t < taps; ++t) w[(f * channels + c) * taps + t] = panel[(t * channels + c) * width];
-    }
-  }
-}
-
 class DenseConvolution : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
   Location input, output, weights;
+  kernels::PanelType weight_type = kernels::PanelType::f32;
   std::optional<Location> raw_weights;  // not constants: packed while running
   std::optional<PadCopy> pad;
   bool pointwise = false;
@@ -91,7 +82,9 @@ class DenseConvolution : public StepKernel {
       a.panel_begin = panels * p / split.panel_tasks;
       a.panel_end = panels * (p + 1) / split.panel_tasks;
       a.columns = group_filters;
-      a.b = pointer<const float>(c, weights) + g * panels * k * width;
+      const int64_t bytes = weight_type == kernels::PanelType::f32 ? 4 : 2;
+      a.b = pointer<const char>(c, weights) + g * panels * k * width * bytes;
+      a.b_type = weight_type;
       a.ldc = out_pitch;
       a.c = pointer<float>(c, output) + g * group_filters;
       a.k_block = k_block;
@@ -170,31 +163,17 @@ void bind_window(PlanBuilder& b, const ConvolutionMatch& m, DenseConvolution& k,
 
 void bind_weights(PlanBuilder& b, const ConvolutionMatch& m, DenseConvolution& k, Step& step) {
   const ValueId v = m.weights();
-  const int64_t groups = m.groups, filters = m.group_filters, channels = m.group_channels, taps = m.taps, depth = m.depth, width = k.width,
-                panels = k.panels, count = groups * panels * depth * width;
-  if (!b.is_constant(v)) {
+  const int64_t width = k.width, count = m.groups * k.panels * m.depth * width;
+  if (!m.constant_weights()) {
     k.raw_weights = b.contiguous(v, Layout::natural);
     k.weights = {b.scratch(static_cast<size_t>(count) * sizeof(float))};
     step.reads.push_back(k.raw_weights->buffer);
     step.scratch.push_back(k.weights.buffer);
     return;
   }
-  const auto make = [&] {
-    const Tensor w = b.constant(v);
-    auto packed = floats(count);
-    for (int64_t i = 0; i < groups; ++i)
-      pack_convolution(w.as<float>().data() + i * filters * depth, filters, channels, taps, width,
-                       packed.get() + i * panels * depth * width, 0, panels);
-    b.release_after_packing(v, [=, shape = m.ws] {
-      Tensor back(DType::f32, shape);
-      for (int64_t i = 0; i < groups; ++i)
-        unpack_convolution(packed.get() + i * panels * depth * width, filters, channels, taps, width,
-                           back.as<float>().data() + i * filters * depth);
-      return back;
-    });
-    return entry_of(packed, count);
-  };
-  k.weights = {b.packed({v, PackForm::convolution, {width, groups}}, static_cast<size_t>(count) * sizeof(float), make)};
+  const ConvolutionPanels packed = pack_panels_of(b, m, width);
+  k.weights = packed.at;
+  k.weight_type = packed.type;
   step.reads.push_back(k.weights.buffer);
 }
 
@@ -245,7 +224,7 @@ class DirectFamily : public StepFamily {
     const int64_t panel_block = panels_of_block(machine, std::min(m.depth, kDepthBlock), width);
     const bool packed =
         !padded_ && m.group->ahead().empty() &&
-        packs_rows(machine, threads, m.rows, panels, panel_block, m.view->is_constant(m.weights()) && p.weights_leave_caches, tile, split);
+        packs_rows(machine, threads, m.rows, panels, panel_block, m.constant_weights() && p.weights_leave_caches, tile, split);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("panel_block", panel_block, 1, panels);
     space.knob("packed_rows", packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);
@@ -277,7 +256,7 @@ class DirectFamily : public StepFamily {
     k.dense = kernels::dense(machine.isa);
     k.groups = m.groups, k.group_channels = m.group_channels, k.group_filters = m.group_filters;
     k.taps = m.taps, k.rows = m.rows;
-    k.from_memory = b.is_constant(m.weights()) && p.weights_leave_caches;
+    k.from_memory = m.constant_weights() && p.weights_leave_caches;
     k.width = kernels::panel_width(machine.isa);
     k.panels = (k.group_filters + k.width - 1) / k.width;
     k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block");
@@ -294,11 +273,12 @@ class DirectFamily : public StepFamily {
     k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);
     step.writes.push_back(k.output.buffer);
     if (!padded_) k.before = bind_prologue(b, m, machine, recipe, m.xs, Layout::channels_last, m.rows, step);
-    step.text = fmt::format("{}, {} {}x{} tile, tasks {}x{}{}{}{}",
+    step.text = fmt::format("{}{}, {} {}x{} tile, tasks {}x{}{}{}{}",
                             k.pointwise ? "pointwise"
                             : padded_   ? "padded rows"
                                         : "row pointers",
-                            kernels::name(machine.isa), kernels::max_rows(machine.isa), k.width, k.split.row_tasks, k.split.panel_tasks,
+                            m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", kernels::name(machine.isa),
+                            kernels::max_rows(machine.isa), k.width, k.split.row_tasks, k.split.panel_tasks,
                             k.packed_row_floats > 0 ? ", rows packed once" : "", prologue_text(*m.group, k.before),
                             m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);

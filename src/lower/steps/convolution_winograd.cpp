@@ -3,12 +3,14 @@
 
 #include <algorithm>
 #include <cmath>
+#include <iterator>
 
 #include "kernels/dense.hpp"
 #include "kernels/winograd.hpp"
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/convolution.hpp"
 #include "ops/support.hpp"
+#include "tensor/widen.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -23,15 +25,24 @@ class WinogradKernel : public StepKernel {
   kernels::TransformOutput transform_output = nullptr;
   kernels::Dense dense = nullptr;
   kernels::WinogradShape shape;
-  Location input, output, weights, raw_weights, scratch;
+  kernels::TransformWeights transform_weights = nullptr;
+  Location input, output, weights, scratch;
+  // For tiles with NaN or infinity, and what is transformed while it is used: weights as they were, or as panels.
+  Location raw_weights;
+  bool raw_panels = false;
+  kernels::PanelType panel_type = kernels::PanelType::f32;
   int64_t tiles = 0;
   int64_t chunks = 1, slots = 1;  // of tiles; as many are in the works at once
   bool phases = false;            // one chunk whose transforms and products are each shared out
   int64_t width = 0, panels = 0, panel_block = 0;
+  int64_t made = 0;   // panels whose weights are transformed at a time, just before they are used; 0: all stand ready
+  int64_t rooms = 1;  // for so many such blocks at once
+  Location made_weights;
   BoundEpilogue epilogue;
 
   int64_t most() const { return (tiles + chunks - 1) / chunks; }
   int64_t input_floats() const { return kernels::WinogradRows(most(), shape.channels).floats(); }
+  int64_t made_floats() const { return made * kTilePoints * shape.channels * width; }
   int64_t slot_floats() const {
     return input_floats() + kTilePoints * kernels::winograd_results(most(), shape.filters) + (most() + 63) / 64 * 16;
   }
@@ -55,23 +66,34 @@ class WinogradKernel : public StepKernel {
   void take_in(const StepContext& c, const Chunk& k, int64_t begin, int64_t end) const {
     transform_input({&shape, pointer<const float>(c, input), k.first, k.count, begin, end, k.rows, k.odd});
   }
-  void multiply(const StepContext& c, const Chunk& k, int64_t point) const {
-    const kernels::WinogradRows layout(k.count, shape.channels);
+  // The product of one point by panels [begin, end) that stand at `b`.
+  kernels::DenseArguments product(const Chunk& k, int64_t point, const float* b, int64_t begin, int64_t end) const {
     kernels::DenseArguments d;
-    d.a = k.rows + layout.at(point, shape.channels);
+    d.a = k.rows + kernels::WinogradRows(k.count, shape.channels).at(point, shape.channels);
     d.lda = kernels::kNearStride;
     d.run = shape.channels;
     d.row_end = k.count;
-    d.panel_end = panels;
-    d.columns = shape.filters;
-    const int64_t matrix = kernels::packed_size(shape.channels, shape.filters, width);
-    d.b = pointer<const float>(c, weights) + point * matrix;
-    if (point + 1 < kTilePoints) d.next_b = pointer<const float>(c, weights) + (point + 1) * matrix;
-    d.c = k.results + point * kernels::winograd_results(k.count, shape.filters);
+    d.panel_end = end - begin;
+    d.columns = shape.filters - begin * width;
+    d.b = b;
+    d.c = k.results + point * kernels::winograd_results(k.count, shape.filters) + begin * width;
     d.ldc = shape.filters;
     d.k_block = kernels::kNearStride;
     d.panel_block = panel_block;
+    return d;
+  }
+  void multiply(const StepContext& c, const Chunk& k, int64_t point) const {
+    const int64_t matrix = kernels::packed_size(shape.channels, shape.filters, width);
+    const float* b = pointer<const float>(c, weights) + point * matrix;
+    kernels::DenseArguments d = product(k, point, b, 0, panels);
+    if (point + 1 < kTilePoints) d.next_b = b + matrix;
     dense(d);
+  }
+  // The products of panels [begin, end) at all points, by weights transformed into `room`.
+  void multiply_made(const StepContext& c, const Chunk& k, int64_t begin, int64_t end, float* room) const {
+    transform_weights({pointer<const void>(c, raw_weights), panel_type, shape.channels, width, begin, end, room});
+    for (int64_t point = 0; point < kTilePoints; ++point)
+      dense(product(k, point, room + point * (end - begin) * shape.channels * width, begin, end));
   }
   void give_out(const StepContext& c, const Chunk& k, int64_t begin, int64_t end) const {
     kernels::TapeOperand operands[kernels::kMaxSlots];
@@ -81,7 +103,13 @@ class WinogradKernel : public StepKernel {
     o.first = k.first, o.count = k.count, o.begin = begin, o.end = end;
     o.odd = k.odd;
     o.in = pointer<const float>(c, input);
-    o.weights = pointer<const float>(c, raw_weights);
+    if (raw_panels) {
+      o.panels = pointer<const void>(c, raw_weights);
+      o.panel_type = panel_type;
+      o.width = width;
+    } else {
+      o.weights = pointer<const float>(c, raw_weights);
+    }
     o.out = pointer<float>(c, output);
     epilogue.fill(c, 0, o.epilogue, operands);
     transform_output(o);
@@ -92,7 +120,13 @@ class WinogradKernel : public StepKernel {
       const Chunk k = chunk_at(c, 0, 0);
       const int64_t parts = std::min<int64_t>(k.count, 8);
       c.workers.each(parts, [&](int64_t p, int) { take_in(c, k, k.count * p / parts, k.count * (p + 1) / parts); });
-      c.workers.each(kTilePoints, [&](int64_t point, int) { multiply(c, k, point); });
+      const int64_t blocks = made > 0 ? (panels + made - 1) / made : 0;
+      if (made > 0)
+        c.workers.each(rooms, [&](int64_t task, int) {
+          for (int64_t b = blocks * task / rooms; b < blocks * (task + 1) / rooms; ++b)
+            multiply_made(c, k, b * made, std::min(panels, (b + 1) * made), pointer<float>(c, made_weights) + task * made_floats());
+        });
+      else c.workers.each(kTilePoints, [&](int64_t point, int) { multiply(c, k, point); });
       c.workers.each(parts, [&](int64_t p, int) { give_out(c, k, k.count * p / parts, k.count * (p + 1) / parts); });
       return;
     }
@@ -100,7 +134,9 @@ class WinogradKernel : public StepKernel {
       for (int64_t chunk = chunks * slot / slots; chunk < chunks * (slot + 1) / slots; ++chunk) {
         const Chunk k = chunk_at(c, chunk, slot);
         take_in(c, k, 0, k.count);
-        for (int64_t point = 0; point < kTilePoints; ++point) multiply(c, k, point);
+        float* room = made > 0 ? pointer<float>(c, made_weights) + slot * made_floats() : nullptr;
+        for (int64_t p = 0; room && p < panels; p += made) multiply_made(c, k, p, std::min(panels, p + made), room);
+        for (int64_t point = 0; !room && point < kTilePoints; ++point) multiply(c, k, point);
         give_out(c, k, 0, k.count);
       }
     });
@@ -127,7 +163,7 @@ class WinogradFamily : public StepFamily {
     if (!one(w.strides) || !one(w.dilations)) return nullptr;
     // A tile's channels are one run of the dense kernel.
     if (ws[1] < 8 || ws[0] < 8 || ws[1] > kernels::kNearStride - 16) return nullptr;
-    if (!view.is_constant(direct->weights())) return nullptr;
+    if (!direct->constant_weights()) return nullptr;
     auto m = std::make_unique<WinogradMatch>(std::move(*direct));
     const ops::Window& window = m->window;
     m->shape = {m->xs[2], m->xs[3], m->ws[1], window.out[0], window.out[1], m->ws[0], window.pads_begin[0], window.pads_begin[1], 0,
@@ -145,24 +181,27 @@ class WinogradFamily : public StepFamily {
     space.knob("phases", c.phases, 0, 1);
     space.knob("slots", p.machine.threads > 1 && !c.phases ? std::min<int64_t>(c.chunks, p.machine.threads * 4) : 1, 1,
                std::max<int64_t>(1, std::min<int64_t>(m.tiles / kSmallestChunk, 64)));
-    space.knob("panel_block", panels_of_block(p.machine, m.group_channels, width), 1, (m.group_filters + width - 1) / width);
+    const int64_t panels = (m.group_filters + width - 1) / width;
+    space.knob("panel_block", panels_of_block(p.machine, m.group_channels, width), 1, panels);
+    space.knob("made", made_at_once(m, p.machine), 0, panels, 1, true);  // in f32, where those ahead are made in double
   }
 
   std::string fault(const Match& m, const Problem&, const Recipe& r) const override {
     if (r.at("slots") > r.at("chunks")) return "more slots than chunks";
-    return r.at("phases") == 1 && r.at("chunks") > 1 ? "phases are of one chunk"
-           : in_range(*m.view, m.node().inputs[1])   ? ""
-                                                     : "the weights are so large that sums of them might overflow";
+    return r.at("phases") == 1 && r.at("chunks") > 1        ? "phases are of one chunk"
+           : in_range(static_cast<const WinogradMatch&>(m)) ? ""
+                                                            : "the weights are so large that sums of them might overflow";
   }
 
   // In multiply-adds of the direct sum: the products, the transforms (loads, stores and additions of vectors), and reading four times the
   // weights where there are few tiles to use them; what the direct sum would read of its own is taken off. It has to save 15 %.
-  double estimate(const Match& match, const Problem& p, const Recipe&) const override {
+  double estimate(const Match& match, const Problem& p, const Recipe& r) const override {
     const auto& m = static_cast<const WinogradMatch&>(match);
     const auto c = static_cast<double>(m.group_channels), f = static_cast<double>(m.group_filters), t = static_cast<double>(m.tiles);
     const bool near = weight_floats(m, p.machine) * 4 <= p.machine.block_bytes;
-    const double products = kTilePoints * t * c * f, transforms = t * (216 * c + 190 * f), reading = near ? 0 : kTilePoints * c * f * 8,
-                 saved = near ? 0 : 9 * c * f * 4;
+    const auto made = static_cast<double>(r.at("made") > 0 ? r.at("chunks") : 0);
+    const double products = kTilePoints * t * c * f, transforms = t * (216 * c + 190 * f) + made * kTransforms * c * f,
+                 reading = near ? 0 : (made > 0 ? 9 : kTilePoints) * c * f * 8, saved = near ? 0 : 9 * c * f * 4;
     return 2 * ((products + transforms + reading) / 0.85 - saved) / p.machine.rates.flops;
   }
 
@@ -182,35 +221,76 @@ class WinogradFamily : public StepFamily {
     k.input = b.strided(m.input(), Layout::channels_last);
     const auto apart = strides_at(k.input, m.xs);
     k.shape.in_image = apart[0], k.shape.in_row = apart[2], k.shape.in_pixel = apart[3];
-    k.raw_weights = b.locate_contiguous(m.weights());  // for tiles with NaN or infinity
-    const int64_t floats_needed = weight_floats(m, p.machine);
-    const auto make = [&] {
-      auto to = floats(floats_needed);
-      kernels::winograd_weights(b.constant(m.weights()).as<float>().data(), m.group_filters, m.group_channels, k.width, to.get());
-      return entry_of(to, floats_needed);
-    };
-    k.weights = {b.packed({m.weights(), PackForm::winograd, {k.width}}, static_cast<size_t>(floats_needed) * sizeof(float), make)};
-    step.reads = {k.input.buffer, k.weights.buffer, k.raw_weights.buffer};
+    k.made = recipe.at("made");
+    step.reads = {k.input.buffer};
+    bind_weights(b, m, p.machine, k, step);
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.shape.out_pixel);
     step.writes.push_back(k.output.buffer);
     k.transform_input = kernels::winograd_input(isa);
     k.transform_output = kernels::winograd_output(isa);
+    k.transform_weights = kernels::winograd_weights_now(isa);
     k.dense = kernels::dense(isa);
     k.scratch = {b.scratch(static_cast<size_t>(k.slots * k.slot_floats()) * sizeof(float))};
     step.scratch.push_back(k.scratch.buffer);
-    step.text = fmt::format("Winograd 4x4 of 6x6, {} {}x{} tile, {} tiles in {}{}", kernels::name(isa), kernels::max_rows(isa), k.width,
-                            k.tiles, k.phases ? "phases" : fmt::format("{} chunk{}", k.chunks, k.chunks > 1 ? "s" : ""),
-                            m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+    if (k.made > 0) {
+      k.rooms = k.phases ? std::min<int64_t>(p.machine.threads, (k.panels + k.made - 1) / k.made) : k.slots;
+      k.made_weights = {b.scratch(static_cast<size_t>(k.rooms * k.made_floats()) * sizeof(float))};
+      step.scratch.push_back(k.made_weights.buffer);
+    }
+    step.text = fmt::format(
+        "Winograd 4x4 of 6x6{}, {} {}x{} tile, {} tiles in {}{}{}",
+        m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", kernels::name(isa), kernels::max_rows(isa),
+        k.width, k.tiles, k.phases ? "phases" : fmt::format("{} chunk{}", k.chunks, k.chunks > 1 ? "s" : ""),
+        k.made > 0 ? ", weights transformed as they are used" : "", m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
-  // Larger numbers might overflow on the way.
-  static bool in_range(const GraphView& view, ValueId weights) {
-    const Tensor w = view.constant(weights);
-    return std::ranges::all_of(w.as<float>(), [](float x) { return std::fabs(x) < 1e18f; });
+  static constexpr int64_t kFewTiles = 64;  // all of them at once fit L2
+
+  // Of the direct sum's multiply-adds, a weight's transform (loads, stores and additions of vectors).
+  static constexpr double kTransforms = 100;
+
+  // Larger numbers might overflow on the way. What was packed and let go of was looked at before.
+  static bool in_range(const WinogradMatch& m) {
+    const auto& w = m.view->graph().values[static_cast<size_t>(m.narrow ? m.narrow->values : m.weights())].constant;
+    return w->data() == nullptr || !has_huge_weights(*w);
+  }
+
+  // Weights that a model keeps narrow and that L2 would not hold once they are transformed stay as they are, and are transformed while they
+  // are used: as many panels as half of L2 holds. Only for so few tiles that they are transformed once: with chunks of some fifty tiles
+  // each that took 1.2 times as long. Not a matter of threads, as the last bits hang on it. In f32, what stands ready is faster.
+  static int64_t made_at_once(const WinogradMatch& m, const Machine& machine) {
+    if (!m.narrow || m.tiles > kFewTiles || weight_floats(m, machine) * 4 <= machine.block_bytes) return 0;
+    const int64_t width = kernels::panel_width(machine.isa), panel = kTilePoints * m.group_channels * width * 4;
+    return std::clamp<int64_t>(machine.block_bytes / 2 / panel, 1, (m.group_filters + width - 1) / width);
+  }
+
+  static void bind_weights(PlanBuilder& b, const WinogradMatch& m, const Machine& machine, WinogradKernel& k, Step& step) {
+    const int64_t floats_needed = weight_floats(m, machine);
+    if (m.narrow || k.made > 0) {
+      const ConvolutionPanels panels = pack_panels_of(b, m, k.width);
+      k.raw_panels = true;
+      k.raw_weights = panels.at;
+      k.panel_type = panels.type;
+    } else {
+      k.raw_weights = b.locate_contiguous(m.weights());
+    }
+    step.reads.push_back(k.raw_weights.buffer);
+    if (k.made > 0) return;
+    const ValueId value = m.narrow ? m.narrow->values : m.weights();
+    const auto make = [&] {
+      auto to = floats(floats_needed);
+      const Tensor w = b.constant(value);
+      std::vector<float> wide;
+      if (m.narrow) std::ranges::copy(widen<double>(w), std::back_inserter(wide));
+      kernels::winograd_weights(m.narrow ? wide.data() : w.as<float>().data(), m.group_filters, m.group_channels, k.width, to.get());
+      return entry_of(to, floats_needed);
+    };
+    k.weights = {b.packed({value, PackForm::winograd, {k.width}}, static_cast<size_t>(floats_needed) * sizeof(float), make)};
+    step.reads.push_back(k.weights.buffer);
   }
 
   static int64_t weight_floats(const WinogradMatch& m, const Machine& machine) {
@@ -230,7 +310,6 @@ class WinogradFamily : public StepFamily {
     const auto numbers = static_cast<double>(kTilePoints * (m.group_channels + m.group_filters));  // of a tile
     // On one thread L2 holds all of a few tiles at once: with 16 to 64 of them one chunk was 1.05 to 1.5 times as fast as two, with 100 and
     // more slower where channels are few (lathe tune --curve N:chunks).
-    constexpr int64_t kFewTiles = 64;
     const double all = static_cast<double>(m.tiles) * numbers + (weights * 4 <= cache ? weights : 0);
     if (threads == 1 && m.tiles <= kFewTiles && all <= cache) return {};
     double best = 0;
