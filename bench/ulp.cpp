@@ -96,6 +96,10 @@ int main(int argc, char** argv) {
       {"tanh", TapeOp::tanh, [](double x) { return std::tanh(x); }, 2},
       {"sigmoid", TapeOp::sigmoid, [](double x) { return 1 / (1 + std::exp(-x)); }, 3},
       {"erf", TapeOp::erf, [](double x) { return std::erf(x); }, 1.5},
+      {"sin", TapeOp::sin, [](double x) { return std::sin(x); }, 0.51},
+      {"cos", TapeOp::cos, [](double x) { return std::cos(x); }, 0.51},
+      {"tan", TapeOp::tan, [](double x) { return std::tan(x); }, 0.51},
+      {"atan", TapeOp::atan, [](double x) { return std::atan(x); }, 0.51},
       {"sqrt", TapeOp::sqrt, [](double x) { return std::sqrt(x); }, 0.51},
       {"reciprocal", TapeOp::reciprocal, [](double x) { return 1 / x; }, 0.51},
   };

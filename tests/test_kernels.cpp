@@ -173,6 +173,14 @@ TEST_CASE("tape functions against the C library, over their range and at its end
       {TapeOp::sigmoid, [](double x) { return 1 / (1 + std::exp(-x)); }, 5, -80, 80},
       {TapeOp::erf, [](double x) { return std::erf(x); }, 5, -5, 5},
       {TapeOp::sqrt, [](double x) { return std::sqrt(x); }, 0.51, 0, 1e20f},
+      {TapeOp::sin, [](double x) { return std::sin(x); }, 0.51, -40, 40},
+      {TapeOp::cos, [](double x) { return std::cos(x); }, 0.51, -40, 40},
+      {TapeOp::tan, [](double x) { return std::tan(x); }, 0.51, -40, 40},
+      {TapeOp::sin, [](double x) { return std::sin(x); }, 1, -4e6f, 4e6f},  // a part is beyond what is reduced here
+      {TapeOp::cos, [](double x) { return std::cos(x); }, 1, -4e6f, 4e6f},
+      {TapeOp::tan, [](double x) { return std::tan(x); }, 1, -4e6f, 4e6f},
+      {TapeOp::atan, [](double x) { return std::atan(x); }, 0.51, -4, 4},
+      {TapeOp::atan, [](double x) { return std::atan(x); }, 0.51, -1e9f, 1e9f},
       {TapeOp::softsign, [](double x) { return x / (1 + std::fabs(x)); }, 2, -100, 100},
       {TapeOp::hard_swish, [](double x) { return x * std::clamp(x / 6 + 0.5, 0.0, 1.0); }, 8, -2, 10},  // towards -3 both cancel
   };
@@ -207,6 +215,10 @@ TEST_CASE("tape functions against the C library, over their range and at its end
                                                             {TapeOp::tanh, {NAN, 1, -1, 0, 0}},
                                                             {TapeOp::sigmoid, {NAN, 1, 0, 0.5f, 0.5f}},
                                                             {TapeOp::erf, {NAN, 1, -1, 0, 0}},
+                                                            {TapeOp::sin, {NAN, NAN, NAN, 0, 0}},
+                                                            {TapeOp::cos, {NAN, NAN, NAN, 1, 1}},
+                                                            {TapeOp::tan, {NAN, NAN, NAN, 0, 0}},
+                                                            {TapeOp::atan, {NAN, std::atan(INFINITY), -std::atan(INFINITY), 0, 0}},
                                                             {TapeOp::relu, {NAN, INFINITY, 0, 0, 0}},
                                                             {TapeOp::softplus, {NAN, INFINITY, 0, std::log(2.0f), std::log(2.0f)}}}) {
       float y[5];
@@ -225,6 +237,55 @@ TEST_CASE("tape functions against the C library, over their range and at its end
         else CHECK(y[i] == doctest::Approx(want[i]));
       }
     }
+  }
+}
+
+TEST_CASE("powers against the C library: any base and exponent, and the same whatever stands beside") {
+  std::mt19937_64 random(8);
+  const float odd[]{0.0F, -0.0F, 1, -1, 2, -2, 0.5F, 3, -3, INFINITY, -INFINITY, NAN, 1e-42F, -1e-42F, 3e38F, 1e-38F, 100, -0.25F, 7};
+  std::vector<float> base, exponent;
+  for (const float x : odd) {
+    for (const float y : odd) base.push_back(x), exponent.push_back(y);
+  }
+  std::uniform_real_distribution<float> any(-8, 8);
+  for (int i = 0; i < 4000; ++i) {
+    base.push_back(i % 3 == 0 ? any(random) : std::exp(any(random)));
+    exponent.push_back(i % 3 == 0 ? std::round(any(random)) : any(random));
+  }
+  const auto n = static_cast<int64_t>(base.size());
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    Tape tape;
+    tape.inputs = 2;
+    tape.slots = 3;
+    tape.steps = {{TapeOp::pow, 2, 0, 1, 0}};
+    tape.result = 2;
+    const auto powers = [&](int64_t from, int64_t count) {
+      std::vector<float> y(static_cast<size_t>(count));
+      const TapeOperand operands[]{{base.data() + from, 1, kernels::TapeType::f32}, {exponent.data() + from, 1, kernels::TapeType::f32}};
+      run_tape(isa)(tape, operands, y.data(), kernels::TapeType::f32, count);
+      return y;
+    };
+    const std::vector<float> all = powers(0, n);
+    double worst = 0;
+    for (int64_t i = 0; i < n; ++i) {
+      CAPTURE(base[i]);
+      CAPTURE(exponent[i]);
+      const double exact = std::pow(static_cast<double>(base[i]), static_cast<double>(exponent[i]));
+      const auto want = static_cast<float>(exact);
+      if (std::isnan(want)) {
+        CHECK(std::isnan(all[i]));
+      } else if (std::isinf(want) || want == 0) {
+        CHECK(all[i] == want);
+      } else if (std::fabs(want) > 1.2e-38F) {
+        worst = std::max(worst, std::fabs(all[i] - exact) / (std::nextafter(std::fabs(want), INFINITY) - std::fabs(want)));
+      }
+      if (i % 97 == 0) {
+        const float alone = powers(i, 1)[0];
+        CHECK((alone == all[i] || (std::isnan(alone) && std::isnan(all[i]))));
+      }
+    }
+    CHECK(worst <= 1);
   }
 }
 

@@ -26,6 +26,28 @@ void each(const WideReductionArguments& g, Sum start, Step step, Finish finish) 
   }
 }
 
+// Whole numbers, whose sums are the same in any order: a row of its own by several sums side by side.
+template <typename Sum, typename T, typename Step, typename Merge>
+void each_in_any_order(const WideReductionArguments& g, Sum start, Step step, Merge merge) {
+  const auto finish = [](Sum s) { return static_cast<T>(s); };
+  if (g.inner != 1) return each<Sum, T>(g, start, step, finish);
+  constexpr int64_t kSums = 16;
+  const T* x = static_cast<const T*>(g.x);
+  T* out = static_cast<T*>(g.out);
+  for (int64_t from = g.begin; from < g.end; ++from) {
+    Sum sums[kSums];
+    std::fill_n(sums, kSums, start);
+    int64_t i = 0;
+    for (; i + kSums <= g.length; i += kSums) {
+      for (int64_t j = 0; j < kSums; ++j) sums[j] = step(sums[j], x[from + i + j]);
+    }
+    for (int64_t j = 0; i < g.length; ++i, ++j) sums[j] = step(sums[j], x[from + i]);
+    Sum all = sums[0];
+    for (int64_t j = 1; j < kSums; ++j) all = merge(all, sums[j]);
+    out[from] = finish(all);
+  }
+}
+
 // Doubles to what is stored: whole numbers are cut off and saturate at 64 bits, then wrap.
 template <typename T>
 T stored(double v) {
@@ -83,27 +105,25 @@ void in_double(const WideReductionArguments& g) {
 template <typename T>
 void in_whole(const WideReductionArguments& g) {
   using U = uint64_t;
-  const auto wrapped = [](U s) { return static_cast<T>(s); };
   const auto u = [](T e) { return static_cast<U>(static_cast<int64_t>(e)); };
+  const auto add = [](U a, U b) { return a + b; };
+  const auto larger = [](T s, T e) { return std::max(s, e); };
+  const auto smaller = [](T s, T e) { return std::min(s, e); };
   switch (g.op) {
     case WideReduction::sum:
-      return each<U, T>(
-          g, 0, [&](U s, T e) { return s + u(e); }, wrapped);
+      return each_in_any_order<U, T>(
+          g, 0, [&](U s, T e) { return s + u(e); }, add);
     case WideReduction::product:
-      return each<U, T>(
-          g, 1, [&](U s, T e) { return s * u(e); }, wrapped);
+      return each_in_any_order<U, T>(
+          g, 1, [&](U s, T e) { return s * u(e); }, [](U a, U b) { return a * b; });
     case WideReduction::l1:
-      return each<U, T>(
-          g, 0, [&](U s, T e) { return s + (e < 0 ? 0 - u(e) : u(e)); }, wrapped);
+      return each_in_any_order<U, T>(
+          g, 0, [&](U s, T e) { return s + (e < 0 ? 0 - u(e) : u(e)); }, add);
     case WideReduction::sum_square:
-      return each<U, T>(
-          g, 0, [&](U s, T e) { return s + u(e) * u(e); }, wrapped);
-    case WideReduction::max:
-      return each<T, T>(
-          g, std::numeric_limits<T>::min(), [](T s, T e) { return std::max(s, e); }, [](T s) { return s; });
-    case WideReduction::min:
-      return each<T, T>(
-          g, std::numeric_limits<T>::max(), [](T s, T e) { return std::min(s, e); }, [](T s) { return s; });
+      return each_in_any_order<U, T>(
+          g, 0, [&](U s, T e) { return s + u(e) * u(e); }, add);
+    case WideReduction::max: return each_in_any_order<T, T>(g, std::numeric_limits<T>::min(), larger, larger);
+    case WideReduction::min: return each_in_any_order<T, T>(g, std::numeric_limits<T>::max(), smaller, smaller);
     default: return in_double<T>(g);
   }
 }

@@ -12,6 +12,7 @@
 // After foreach_target, which re-includes this file once per instruction set.
 #include <hwy/highway.h>
 
+#include "kernels/circular.inl.hpp"
 #include "kernels/halves.inl.hpp"
 #include "kernels/quantise.inl.hpp"
 #include "kernels/tape_bytes.inl.hpp"
@@ -168,17 +169,17 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::round_f16: return each1(out, a, n, [](F32, VF x) { return round_f16(x); });
     case TapeOp::round_bf16: return each1(out, a, n, [](F32, VF x) { return from_bf16(to_bf16(x)); });
     case TapeOp::sin:
-      for (int64_t i = 0; i < n; ++i) out[i] = std::sin(a[i]);
-      return;
+      return each_through_double(
+          out, a, n, kMostAngle, [](VD x) HWY_ATTR { return sine_turned(x, 0); }, [](double x) { return static_cast<float>(std::sin(x)); });
     case TapeOp::cos:
-      for (int64_t i = 0; i < n; ++i) out[i] = std::cos(a[i]);
-      return;
+      return each_through_double(
+          out, a, n, kMostAngle, [](VD x) HWY_ATTR { return sine_turned(x, 1); }, [](double x) { return static_cast<float>(std::cos(x)); });
     case TapeOp::tan:
-      for (int64_t i = 0; i < n; ++i) out[i] = std::tan(a[i]);
-      return;
+      return each_through_double(
+          out, a, n, kMostAngle, [](VD x) HWY_ATTR { return tangent(x); }, [](double x) { return static_cast<float>(std::tan(x)); });
     case TapeOp::atan:
-      for (int64_t i = 0; i < n; ++i) out[i] = std::atan(a[i]);
-      return;
+      return each_through_double(
+          out, a, n, HUGE_VAL, [](VD x) HWY_ATTR { return arc_tangent(x); }, [](float x) { return std::atan(x); });
     case TapeOp::is_nan: return each1(out, a, n, [](F32, VF x) { return select(hn::IsNaN(x)); });
     case TapeOp::is_inf:
       return each1(out, a, n, [p, q](F32 d, VF x) {
@@ -193,11 +194,10 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::min: return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return min_nan(d, x, y); });
     case TapeOp::max: return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return max_nan(d, x, y); });
     case TapeOp::pow:
-      // Common exponents by multiplication; the rest through the C library, one at a time.
+      // Common exponents by multiplication.
       if (b_one && *b == 2.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(x, x); });
       if (b_one && *b == 3.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(hn::Mul(x, x), x); });
-      for (int64_t i = 0; i < n; ++i) out[i] = std::pow(a_one ? *a : a[i], b_one ? *b : b[i]);
-      return;
+      return each_power(out, a, a_one, b, b_one, n);
     case TapeOp::mod:
       for (int64_t i = 0; i < n; ++i) out[i] = std::fmod(a[a_one ? 0 : i], b[b_one ? 0 : i]);
       return;

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <cstring>
 #include <limits>
+#include <type_traits>
 
 #include "kernels/tape.hpp"
 
@@ -28,6 +29,14 @@ void each2(const T* a, bool a_one, const T* b, bool b_one, T* out, int64_t n, F 
     const T x = *a;
     for (int64_t i = 0; i < n; ++i) out[i] = f(x, b[b_one ? 0 : i]);
   }
+}
+
+// By bits: a branch would be guessed wrong as often as not.
+template <typename T>
+T chosen(bool first, T yes, T no) {
+  using Bits = std::conditional_t<sizeof(T) == 8, uint64_t, uint32_t>;
+  const Bits mask = Bits{0} - static_cast<Bits>(first);
+  return std::bit_cast<T>((std::bit_cast<Bits>(yes) & mask) | (std::bit_cast<Bits>(no) & ~mask));
 }
 
 // Whole numbers wrap: signed overflow goes through unsigned ones.
@@ -124,7 +133,32 @@ void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, boo
     case TapeOp::greater_equal: return two([](T x, T y) { return static_cast<T>(x >= y); });
     case TapeOp::equal: return two([](T x, T y) { return static_cast<T>(x == y); });
     case TapeOp::where:
-      for (int64_t i = 0; i < n; ++i) out[i] = a[a_one ? 0 : i] != 0 ? b[b_one ? 0 : i] : c[c_one ? 0 : i];
+      // Each form a loop of its own, which becomes vectors.
+      if (a_one) {
+        const T* from = *a != 0 ? b : c;
+        if (*a != 0 ? b_one : c_one) std::fill_n(out, n, T{*from});
+        else std::copy_n(from, n, out);
+      } else if (b_one && c_one) {
+        const T yes = *b, no = *c;
+        for (int64_t i = 0; i < n; ++i) out[i] = chosen(a[i] != 0, yes, no);
+      } else if (b_one) {
+        const T yes = *b;
+        for (int64_t i = 0; i < n; ++i) {
+          const T no = c[i];
+          out[i] = chosen(a[i] != 0, yes, no);
+        }
+      } else if (c_one) {
+        const T no = *c;
+        for (int64_t i = 0; i < n; ++i) {
+          const T yes = b[i];
+          out[i] = chosen(a[i] != 0, yes, no);
+        }
+      } else {
+        for (int64_t i = 0; i < n; ++i) {
+          const T yes = b[i], no = c[i];  // both are read, whichever it is
+          out[i] = chosen(a[i] != 0, yes, no);
+        }
+      }
       return;
     default:
       if constexpr (kReal<T>) {
@@ -152,7 +186,11 @@ void load(TapeType type, const void* from, int64_t stride, int64_t n, T* to) {
     case TapeType::i64: return load_as<T, int64_t>(from, stride, n, to);
     case TapeType::i8: return load_as<T, int8_t>(from, stride, n, to);
     case TapeType::boolean:
-      for (int64_t i = 0; i < n; ++i) to[i] = static_cast<const uint8_t*>(from)[i * stride] != 0;
+      if (stride == 1) {  // becomes vectors
+        for (int64_t i = 0; i < n; ++i) to[i] = static_cast<const uint8_t*>(from)[i] != 0;
+      } else {
+        for (int64_t i = 0; i < n; ++i) to[i] = static_cast<const uint8_t*>(from)[i * stride] != 0;
+      }
       return;
     default: return load_as<T, uint8_t>(from, stride, n, to);
   }
@@ -203,7 +241,14 @@ void store(TapeType type, const T* from, int64_t n, void* to) {
     case TapeType::i32: return store_as<T, int32_t>(from, n, to);
     case TapeType::i64: return store_as<T, int64_t>(from, n, to);
     case TapeType::boolean:
-      for (int64_t i = 0; i < n; ++i) static_cast<uint8_t*>(to)[i] = from[i] != 0;
+      for (int64_t i = 0; i < n; ++i) {
+        if constexpr (std::is_same_v<T, int64_t>) {  // the sign of it or of its negative
+          const auto bits = static_cast<uint64_t>(from[i]);
+          static_cast<uint8_t*>(to)[i] = static_cast<uint8_t>((bits | (0 - bits)) >> 63);
+        } else {
+          static_cast<uint8_t*>(to)[i] = from[i] != 0;
+        }
+      }
       return;
     default: return store_as<T, uint8_t>(from, n, to);
   }

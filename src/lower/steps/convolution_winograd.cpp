@@ -251,7 +251,7 @@ class WinogradFamily : public StepFamily {
   static constexpr int64_t kFewTiles = 64;  // all of them at once fit L2
 
   // Of the direct sum's multiply-adds, a weight's transform (loads, stores and additions of vectors).
-  static constexpr double kTransforms = 100;
+  static constexpr double kTransforms = 400;
 
   // Larger numbers might overflow on the way. What was packed and let go of was looked at before.
   static bool in_range(const WinogradMatch& m) {

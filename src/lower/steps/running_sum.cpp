@@ -33,15 +33,32 @@ class RunningSumKernel : public StepKernel {
     const T* x = pointer<const T>(c, input);
     T* y = pointer<T>(c, output);
     c.workers.each((rows + each - 1) / each, [&](int64_t task, int) {
-      for (int64_t r = task * each; r < std::min(rows, (task + 1) * each); ++r) {
-        const int64_t first = r / inner * length * inner + r % inner;
-        Sum sum = 0;
+      // Rows that lie side by side are summed together: what is read of memory is one run then.
+      constexpr int64_t kTogether = 64;
+      const int64_t end = std::min(rows, (task + 1) * each);
+      for (int64_t r = task * each; r < end;) {
+        const int64_t count = std::min({kTogether, inner - r % inner, end - r}), first = r / inner * length * inner + r % inner;
+        if (count == 1) {
+          Sum sum = 0;
+          for (int64_t i = 0; i < length; ++i) {
+            const int64_t at = first + (reverse ? length - 1 - i : i) * inner;
+            const Sum after = sum + static_cast<Sum>(x[at]);
+            y[at] = static_cast<T>(exclusive ? sum : after);
+            sum = after;
+          }
+          ++r;
+          continue;
+        }
+        Sum sums[kTogether] = {};
         for (int64_t i = 0; i < length; ++i) {
           const int64_t at = first + (reverse ? length - 1 - i : i) * inner;
-          const Sum after = sum + static_cast<Sum>(x[at]);
-          y[at] = static_cast<T>(exclusive ? sum : after);
-          sum = after;
+          for (int64_t j = 0; j < count; ++j) {
+            const Sum after = sums[j] + static_cast<Sum>(x[at + j]);
+            y[at + j] = static_cast<T>(exclusive ? sums[j] : after);
+            sums[j] = after;
+          }
         }
+        r += count;
       }
     });
   }
@@ -78,7 +95,8 @@ class RunningSumFamily : public StepFamily {
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const RunningSumMatch&>(match);
-    const int64_t each = std::min<int64_t>(m.rows / (p.machine.threads * 4) + 1, 16384 / m.length + 1);
+    // Of rows that lie side by side, enough to fill a line of memory.
+    const int64_t each = std::min<int64_t>(m.rows / (p.machine.threads * 4) + 1, 16384 / m.length + std::min<int64_t>(64, m.inner));
     space.knob("rows_a_task", std::max<int64_t>(1, each), 1, m.rows);
   }
 
