@@ -219,6 +219,54 @@ TEST_CASE("sequences: products on bytes, sums and normalisations between them in
   CHECK(cosine_on(g, m.wide(), {random_tensor({1, 10, 32}, 5)}) > 0.999999);
 }
 
+TEST_CASE("recurrent layers keep their weights as bytes; attention's products run on bytes when asked") {
+  Builder b("both", 17);
+  const auto x = b.input("x", DType::f32, {12, 1, 24});
+  const auto layer =
+      b.ops("LSTM",
+            {x, b.constant("w", random_tensor({1, 128, 24}, 1, -0.4F, 0.4F)), b.constant("r", random_tensor({1, 128, 32}, 2, -0.3F, 0.3F))},
+            1, {{"hidden_size", int64_t{32}}});
+  const auto rows = b.op("Reshape", {layer[0], b.constant("shape", Tensor::from<int64_t>({2}, {12, 32}))});
+  const auto q = b.op("MatMul", {rows, b.constant("wq", random_tensor({32, 32}, 3, -0.3F, 0.3F))}, {}, "queries");
+  const auto k = b.op("MatMul", {rows, b.constant("wk", random_tensor({32, 32}, 4, -0.3F, 0.3F))}, {}, "keys");
+  const auto scores = b.op("MatMul", {q, b.op("Transpose", {k}, {{"perm", std::vector<int64_t>{1, 0}}})}, {}, "scores");
+  b.output(b.op("MatMul", {b.op("Softmax", {scores}), rows}, {}, "mixed"), "y");
+  const Graph g = b.finish();
+  const Calibration c = items(24, {12, 1, 24});
+  ByteOptions options;
+  const ByteModel plain(g, c, options);
+  options.products = true;
+  const ByteModel all(g, c, options);
+  const auto has_step = [](const ByteModel& m, const std::string& op) {
+    return std::ranges::count(m.candidates(), op, &ByteCandidate::op);
+  };
+  CHECK(has_step(plain, "LSTM") == 1);
+  CHECK(has_step(plain, "MatMul") == 2);
+  CHECK(plain.left().size() == 2);
+  CHECK(has_step(all, "MatMul") == 4);
+  CHECK(all.left().empty());
+  const auto lstm = std::ranges::find(all.candidates(), std::string("LSTM"), &ByteCandidate::op);
+  CHECK(lstm->bytes_before == 4 * (128 * 24 + 128 * 32));
+  CHECK(lstm->bytes_after < lstm->bytes_before / 3);
+  CHECK(lstm->weights_signal_to_noise > 35);
+  const std::vector<Tensor> in{random_tensor({12, 1, 24}, 999)};
+  for (const ByteModel* m : {&plain, &all}) {
+    const Graph written = m->write();
+    const auto at = std::ranges::find(written.nodes, std::string("LSTM"), &Node::op);
+    REQUIRE(at != written.nodes.end());
+    CHECK(written.values[static_cast<size_t>(at->inputs[1])].constant.has_value() == false);
+    CHECK(cosine_on(g, written, in) > 0.999);
+    const Outputs got = Lane(compile(written, {.threads = 1})).run(std::span<const Tensor>(in));
+    CHECK(compare("y", got[0], evaluate_plain(written, in)[0]).cosine > 0.9999);
+    // Left out, a layer keeps its floats.
+    const Graph wide = m->write({lstm->node});
+    const auto kept = std::ranges::find(wide.nodes, std::string("LSTM"), &Node::op);
+    CHECK(wide.values[static_cast<size_t>(kept->inputs[1])].constant.has_value());
+  }
+  CHECK(count_ops(all.write({}), "QuantizeLinear") > count_ops(plain.write({}), "QuantizeLinear"));
+  CHECK(all.sensitivity().size() == all.candidates().size());
+}
+
 TEST_CASE("what cannot be calibrated is refused, left or warned of, with a reason") {
   const Graph g = picture_net();
   CHECK_THROWS_WITH_AS(ByteModel(g, Calibration{}), doctest::Contains("no calibration items"), Error);

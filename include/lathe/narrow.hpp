@@ -72,6 +72,8 @@ struct ByteOptions {
   double percentile = 99.99;
   Rounding rounding = Rounding::compensated;
   bool equalise = true;      // scales move from activations of uneven channels into the weights that read them
+  // Products of two activations too, as attention's are. Slower where attention would be one step, and coarser.
+  bool products = false;
   bool correct_bias = true;  // what rounding weights adds to a layer's output on average is taken off its bias
 };
 

@@ -255,6 +255,7 @@ Command add_narrow(CLI::App& app) {
       ->check(CLI::Range(50.0, 100.0))
       ->type_name("P");
   app.add_flag("--no-equalise", o->no_equalise, "Leave uneven channels of activations as they are");
+  app.add_flag("--attention", o->products, "Also products of two activations, as attention's are, on bytes");
   app.add_flag("--no-bias-correction", o->no_bias_correction, "Leave what rounding adds to a layer's output on average");
   app.add_option("--sensitivity", o->sensitivity,
                  "Try each step alone on bytes and rank them: by the outputs' noise, or by the accuracy lost on --data")

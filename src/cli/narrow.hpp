@@ -17,7 +17,7 @@ struct NarrowFlags {
   std::vector<std::string> leave, ops;
   int64_t block = 0, least = NarrowOptions().least, external_from = 0, items = 100, noise = 0;
   double percentile = ByteOptions().percentile, cosine_at_least = 0, lose_at_most = -1;
-  bool allow_outside = false, no_check = false, no_equalise = false, no_bias_correction = false;
+  bool allow_outside = false, no_check = false, no_equalise = false, no_bias_correction = false, products = false;
   bool weights_set = false, rounding_set = false;
   PictureFlags pictures;
   KeepFlags keep;

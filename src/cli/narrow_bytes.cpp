@@ -94,6 +94,7 @@ ByteOptions options_of(const NarrowFlags& o) {
   b.percentile = o.percentile;
   b.rounding = !o.rounding_set || o.rounding == "compensated" ? Rounding::compensated : Rounding::nearest;
   b.equalise = !o.no_equalise;
+  b.products = o.products;
   b.correct_bias = !o.no_bias_correction;
   return b;
 }

@@ -36,9 +36,10 @@ struct Bytes {
 struct Candidate {
   int node = -1;
   std::optional<Layer> layer;
-  std::vector<ValueId> reads;  // activations that are bytes when it is
-  ValueId gives = kAbsent;     // after a clamp that the range does anyway
-  std::optional<Bytes> bytes;  // of layers
+  std::vector<ValueId> reads;   // activations that are bytes when it is
+  ValueId gives = kAbsent;      // after a clamp that the range does anyway
+  std::optional<Bytes> bytes;   // of layers
+  std::vector<size_t> weights;  // inputs of a recurrent layer that become bytes, a scale a gate of a row; its arithmetic stays f32
 };
 
 bool is_elementwise(const Node& n) { return n.op == "Add" || n.op == "Mul"; }
@@ -113,6 +114,32 @@ struct ByteModel::Impl {
     });
   }
 
+  bool recurrent_weights(ValueId v, const std::vector<std::vector<int>>& readers) const {
+    const auto& t = v == kAbsent ? std::optional<Tensor>() : g.values[static_cast<size_t>(v)].constant;
+    return t && t->dtype() == DType::f32 && t->rank() == 3 && t->size() > 0 && readers[static_cast<size_t>(v)].size() == 1 &&
+           std::ranges::all_of(t->as<float>(), [](float x) { return std::isfinite(x); });
+  }
+
+  // [directions, gates and rows, inputs]: a scale for each gate of a row, both directions alike.
+  static std::pair<Tensor, Tensor> by_gate(const Tensor& w) {
+    const int64_t directions = w.shape()[0], rows = w.shape()[1], inner = w.shape()[2];
+    Tensor numbers(DType::i8, w.shape()), scales(DType::f32, {rows});
+    const auto x = w.as<float>();
+    for (int64_t r = 0; r < rows; ++r) {
+      float most = 0;
+      const auto each = [&](auto f) {
+        for (int64_t d = 0; d < directions; ++d) {
+          for (int64_t i = 0; i < inner; ++i) f(static_cast<size_t>((d * rows + r) * inner + i));
+        }
+      };
+      each([&](size_t at) { most = std::max(most, std::fabs(x[at])); });
+      const float scale = most > 1e-30F ? most / 127 : 1;
+      scales.as<float>()[static_cast<size_t>(r)] = scale;
+      each([&](size_t at) { numbers.as<int8_t>()[at] = static_cast<int8_t>(std::nearbyint(x[at] / scale)); });
+    }
+    return {std::move(numbers), std::move(scales)};
+  }
+
   void find_candidates() {
     const auto readers = g.consumers();
     const auto clamp_of = [&](ValueId v) -> ValueId {
@@ -132,6 +159,14 @@ struct ByteModel::Impl {
         c.reads = {l->input};
         c.gives = clamp_of(l->output);
         c.layer = std::move(l);
+      } else if (n.op == "LSTM" || n.op == "GRU" || n.op == "RNN") {
+        for (const size_t k : {1, 2}) {
+          if (k < n.inputs.size() && recurrent_weights(n.inputs[k], readers)) c.weights.push_back(k);
+        }
+        if (c.weights.empty()) continue;
+      } else if (options.products && n.op == "MatMul" && n.inputs.size() == 2 && n.inputs[0] != n.inputs[1] && activation(n.inputs[0]) &&
+                 activation(n.inputs[1])) {
+        c.reads = {n.inputs[0], n.inputs[1]};
       } else if (kProducts.contains(n.op)) {
         const bool two = n.inputs.size() > 1 && activation(n.inputs[0]) && activation(n.inputs[1]);
         left.emplace_back(n.name, two ? "both operands are made while running" : "its operands are no f32 activations by constant weights");
@@ -160,8 +195,8 @@ struct ByteModel::Impl {
       else c.gives = kAbsent;  // results are f32
       candidates.push_back(std::move(c));
     }
-    if (candidates.empty() || std::ranges::none_of(candidates, [](const Candidate& c) { return c.layer.has_value(); }))
-      fail(Category::value, "nothing to narrow: no Conv, Gemm or MatMul has f32 weights and reads f32 activations");
+    if (candidates.empty() || std::ranges::none_of(candidates, [](const Candidate& c) { return c.layer || !c.weights.empty(); }))
+      fail(Category::value, "nothing to narrow: no Conv, Gemm, MatMul or recurrent layer has f32 weights and reads f32 activations");
   }
 
   std::vector<ValueId> wanted() const {
@@ -339,6 +374,24 @@ struct ByteModel::Impl {
         std::tie(t.met_low, t.met_high) = met_span.at(v);
       }
       t.weights_signal_to_noise = std::numeric_limits<double>::infinity();
+      if (!c.weights.empty()) {
+        double signal = 0, noise = 0;
+        for (const size_t k : c.weights) {
+          const Tensor& w = *g.values[static_cast<size_t>(n.inputs[k])].constant;
+          const auto [numbers, scales] = by_gate(w);
+          const int64_t rows = w.shape()[1], inner = w.shape()[2];
+          for (int64_t i = 0; i < w.size(); ++i) {
+            const double x = w.as<float>()[static_cast<size_t>(i)];
+            const double back = numbers.as<int8_t>()[static_cast<size_t>(i)] *
+                                static_cast<double>(scales.as<float>()[static_cast<size_t>(i / inner % rows)]);
+            signal += x * x;
+            noise += (x - back) * (x - back);
+          }
+          t.bytes_before += w.size() * 4;
+          t.bytes_after += w.size() + scales.size() * 4;
+        }
+        t.weights_signal_to_noise = decibels(signal, noise);
+      }
       if (c.layer) {
         const auto w = g.values[static_cast<size_t>(c.layer->weights)].constant->as<float>();
         const auto numbers = c.bytes->numbers.as<int8_t>();
@@ -362,8 +415,11 @@ struct ByteModel::Impl {
   OutputError error_of(const Graph& written, size_t items);
   std::vector<ValueId> results() const {
     std::vector<ValueId> out;
-    for (const Candidate& c : candidates)
-      out.push_back(c.gives != kAbsent ? c.gives : c.layer ? c.layer->output : g.nodes[static_cast<size_t>(c.node)].outputs[0]);
+    for (const Candidate& c : candidates) {
+      const auto& outputs = g.nodes[static_cast<size_t>(c.node)].outputs;
+      const auto first = std::ranges::find_if(outputs, [](ValueId v) { return v != kAbsent; });
+      out.push_back(c.gives != kAbsent ? c.gives : c.layer ? c.layer->output : *first);
+    }
     return out;
   }
 
@@ -466,6 +522,14 @@ Graph ByteModel::Impl::write(const std::vector<std::string>& leave) const {
     for (ValueId& v : n.inputs) {
       // Who stays wide reads bytes too: a value kept in both forms would cost what bytes gain.
       if (v != kAbsent && through.contains(v)) v = through[v];
+    }
+    if (at != narrow.end()) {
+      for (const size_t k : at->second->weights) {
+        auto [numbers, scales] = by_gate(*g.values[static_cast<size_t>(n.inputs[k])].constant);
+        const std::string name = n.name + (k == 1 ? ".weights" : ".recurrence");
+        const ValueId codes = w.constant(name + ".i8", std::move(numbers)), steps = w.constant(name + ".scale", std::move(scales));
+        n.inputs[k] = w.put("DequantizeLinear", name, {codes, steps}, DType::f32, 1);
+      }
     }
     if (at != narrow.end() && at->second->layer) {
       const Candidate& c = *at->second;
