@@ -153,7 +153,8 @@ Json report_json(const NarrowFlags& o, const ByteModel& m, const Result& r) {
   return j;
 }
 
-std::string range_text(double low, double high) { return fmt::format("{:.4g} to {:.4g}", low, high); }
+// Of a recurrent layer, whose weights alone are bytes, none.
+std::string range_text(double low, double high) { return low == high ? "" : fmt::format("{:.4g} to {:.4g}", low, high); }
 
 void print_sensitivity(const NarrowFlags& o, const Result& r) {
   if (r.ranked.empty()) return;
