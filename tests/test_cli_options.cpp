@@ -189,3 +189,16 @@ TEST_CASE("unfused and scalar runs agree with the best ones") {
     CHECK(a == doctest::Approx(b).epsilon(1e-4));
   }
 }
+
+TEST_CASE("a file that is not there: the nearest name beside it") {
+  Folder f;
+  fs::copy_file(kGrain, f.path / "grain.onnx");
+  write(f.path / "truth.csv", "a.png,b\n");
+  const Result model = tool("run " + (f.path / "grian.onnx").string() + " --seed 1");
+  CHECK(model.code == 3);
+  CHECK(has(model.err, "grian.onnx: no such file; did you mean 'grain.onnx'?"));
+  const Result data = tool("judge " + (f.path / "grain.onnx").string() + " --data " + (f.path / "trith.csv").string());
+  CHECK(has(data.err, "did you mean 'truth.csv'?"));
+  CHECK(!has(tool("run " + (f.path / "other.onnx").string() + " --seed 1").err, "did you mean"));
+  CHECK(!has(tool("run " + (f.path / "none/grain.onnx").string() + " --seed 1").err, "did you mean"));
+}

@@ -1,5 +1,6 @@
 // The lathe command-line tool.
 #include <algorithm>
+#include <filesystem>
 #include <iostream>
 
 #include "help.hpp"
@@ -41,6 +42,22 @@ std::string raised_by(const Error& e) {
   if (tells("trips")) return "; --trip-limit raises it";
   if (tells("elements") || tells("arena")) return "; --memory-limit raises it";
   return "";
+}
+
+// Of "PATH: no such file": the nearest name in that folder.
+std::string near_file(const std::string& what) {
+  const size_t end = what.find(": no such file");
+  if (end == std::string::npos || end == 0) return "";
+  const size_t colon = what.rfind(": ", end - 1);
+  const std::filesystem::path path =
+      what.substr(colon == std::string::npos ? 0 : colon + 2, end - (colon == std::string::npos ? 0 : colon + 2));
+  constexpr size_t kMost = 10000;  // names that are looked at
+  std::vector<std::string> names;
+  std::error_code ec;
+  const std::filesystem::path folder = path.parent_path().empty() ? "." : path.parent_path();
+  for (std::filesystem::directory_iterator at(folder, ec), last; !ec && at != last && names.size() < kMost; at.increment(ec))
+    names.push_back(at->path().filename().string());
+  return did_you_mean(path.filename().string(), names);
 }
 
 int run(int argc, char** argv, CallLog& log) {
@@ -132,10 +149,10 @@ int main(int argc, char** argv) {
       }
       return code;
     } catch (const UsageError& e) {
-      say(e.what());
+      say(e.what() + near_file(e.what()));
       return kUsage;
     } catch (const lathe::Error& e) {
-      say(e.what() + raised_by(e));
+      say(e.what() + raised_by(e) + near_file(e.what()));
       const bool resource = e.category() == lathe::Category::resource || e.category() == lathe::Category::cancelled;
       return resource ? kResource : kModelFault;
     } catch (const std::bad_alloc&) {
