@@ -169,3 +169,31 @@ TEST_CASE("a loop whose carried value grows runs its body as a program") {
                         {.threads = 2});
   }
 }
+
+TEST_CASE("weights of 16 bits go with the part that multiplies by them: no run widens them") {
+  for (const bool convolution : {true, false}) {
+    Builder b("narrow");
+    const auto x = b.input("x", DType::f32, {1, 32, 20, 32});
+    const auto until = b.input("until", DType::i64, {1});
+    const auto numbers = [&](const char* name, std::vector<int64_t> v) {
+      return b.constant(name, Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v));
+    };
+    const auto cut = b.op("Slice", {x, numbers("from", {0}), until, numbers("axis", {2})});
+    Tensor w(DType::f16, convolution ? Shape{64, 32, 3, 3} : Shape{32, 64});
+    for (int64_t i = 0; i < w.size(); ++i) static_cast<uint16_t*>(w.data())[i] = static_cast<uint16_t>(0x2000 + i * 37 % 0x800);
+    const auto wide = b.op("Cast", {b.constant("w", w)}, {{"to", int64_t{1}}});
+    b.output(b.op("Relu", {b.op(convolution ? "Conv" : "MatMul", {cut, wide})}), "y");
+    const Graph g = b.finish();
+    const Program p = compile(g, {.threads = 1});
+    Lane lane(p);
+    const std::vector<Tensor> in{random_tensor({1, 32, 20, 32}, 3), Tensor::from<int64_t>({1}, {14})};
+    lane.time_steps(true);
+    const Outputs got = lane.run(std::span<const Tensor>(in));
+    CHECK(compare("y", got[0], evaluate_plain(g, in)[0]).pass);
+    const auto inner = lane.inner_steps();
+    REQUIRE(inner.size() == 1);
+    // Nothing is widened in each run, neither outside nor inside.
+    for (const std::string& kind : kinds(p, {in[0].shape(), in[1].shape()})) CHECK(kind != "tape");
+    for (const StepInfo& s : inner[0].edition->steps) CHECK(s.op != "Cast");
+  }
+}

@@ -5,6 +5,7 @@
 
 #include "lathe/op.hpp"
 #include "ops/internal_ops.hpp"
+#include "ops/narrow_weights.hpp"
 #include "passes/passes.hpp"
 
 namespace lathe::passes {
@@ -26,6 +27,7 @@ class Separator {
   Report run() {
     Report report{"separate_parts", {}};
     for (size_t n = 0; n < g_.nodes.size(); ++n) place(n);
+    for (size_t n = 0; n < g_.nodes.size(); ++n) take_weights(n);
     std::map<int, std::vector<size_t>> parts;  // nodes by depth
     for (size_t n = 0; n < g_.nodes.size(); ++n) {
       if (depth_[n] % 2 == 1) parts[depth_[n]].push_back(n);
@@ -75,6 +77,14 @@ class Separator {
       depth = std::max(depth, before + (before % 2 == (late ? 1 : 0) ? 0 : 1));
     });
     depth_[n] = depth;
+  }
+
+  // Weights that products and convolutions widen themselves go with them: outside they would be widened in each run.
+  void take_weights(size_t n) {
+    if (depth_[n] % 2 == 1 || !ops::narrow_weights(g_, g_.nodes[n], readers_)) return;
+    const auto& readers = readers_[static_cast<size_t>(g_.nodes[n].outputs[0])];
+    const int depth = depth_[static_cast<size_t>(readers.front())];
+    if (depth % 2 == 1 && std::ranges::all_of(readers, [&](int r) { return depth_[static_cast<size_t>(r)] == depth; })) depth_[n] = depth;
   }
 
   // Nodes that only move a few numbers are evaluated plainly as well; sequences and the like are no inputs of programs.
