@@ -215,7 +215,9 @@ Command add_bundle(CLI::App& app) {
       const std::string log = fmt::format("{}.{}.log", o->out, ::getpid());
       add("failing.txt", "the failing command and what it said", "running the failing command", [&] {
         std::vector<std::string> logged = failing;
-        logged.insert(logged.end(), {"--log", log, "--log-level", "debug"});
+        // One that names a log keeps it.
+        const bool own = std::ranges::any_of(failing, [](const std::string& w) { return w == "--log" || w.starts_with("--log="); });
+        if (!own) logged.insert(logged.end(), {"--log", log, "--log-level", "debug"});
         return scrub(fmt::format("$ lathe {}\n{}", fmt::join(failing, " "), output_of(logged, 600)));
       });
       std::error_code ec;

@@ -180,20 +180,30 @@ std::map<std::string, std::vector<Box>> read_boxes(const fs::path& path, std::ve
   return path.extension() == ".json" ? boxes_of_json(path, Classes(classes)) : boxes_of_csv(path, Classes(classes));
 }
 
+namespace {
+
+// A measure of items that are drawn with repetition: how often each was drawn.
+Interval over_items(size_t items, const std::function<double(const std::vector<int>& times)>& measure) {
+  constexpr int kDraws = 300;
+  return bootstrap(
+      items,
+      [&](std::span<const size_t> drawn) {
+        std::vector<int> times(items, 0);
+        for (size_t i : drawn) ++times[i];
+        return measure(times);
+      },
+      1, kDraws);
+}
+
+}  // namespace
+
 PairedBoxes compare_boxes(std::span<const BoxAnswer> first, std::span<const BoxAnswer> second, int64_t classes) {
   if (first.size() != second.size()) fail(Category::value, "{} items and {} cannot be compared one by one", first.size(), second.size());
   std::vector<OfClass> a, b;
   for (int64_t c = 0; c < classes; ++c) a.push_back(matched(first, c)), b.push_back(matched(second, c));
   const auto over = [&](int from, int to) {
-    constexpr int kDraws = 300;
-    return bootstrap(
-        first.size(),
-        [&](std::span<const size_t> drawn) {
-          std::vector<int> times(first.size(), 0);
-          for (size_t i : drawn) ++times[i];
-          return mean_over(b, from, to, times) - mean_over(a, from, to, times);
-        },
-        1, kDraws);
+    return over_items(first.size(),
+                      [&](const std::vector<int>& times) { return mean_over(b, from, to, times) - mean_over(a, from, to, times); });
   };
   return {over(0, 0), over(0, kOverlaps - 1)};
 }
@@ -215,15 +225,7 @@ BoxReport judge_boxes(std::span<const BoxAnswer> answers, int64_t classes) {
     for (const Flag& f : c.flags) bad[f.item] += f.right[0] ? -1 : 1;
   }
   const auto over = [&](int first, int last) {
-    constexpr int kDraws = 300;
-    return bootstrap(
-        answers.size(),
-        [&](std::span<const size_t> drawn) {
-          std::vector<int> times(answers.size(), 0);
-          for (size_t i : drawn) ++times[i];
-          return mean_over(by_class, first, last, times);
-        },
-        1, kDraws);
+    return over_items(answers.size(), [&](const std::vector<int>& times) { return mean_over(by_class, first, last, times); });
   };
   r.at_half = over(0, 0);
   r.over_all = over(0, kOverlaps - 1);

@@ -8,6 +8,7 @@
 
 #include "base/fail.hpp"
 #include "lathe/report.hpp"
+#include "report/markup.hpp"
 
 namespace lathe {
 namespace {
@@ -48,18 +49,6 @@ const Family& family_of(const std::string& kind) {
     if (std::ranges::find(f.kinds, kind) != f.kinds.end()) return f;
   }
   return families().back();
-}
-
-std::string html(const std::string& text) {
-  std::string out;
-  for (char c : text) {
-    if (c == '&') out += "&amp;";
-    else if (c == '<') out += "&lt;";
-    else if (c == '>') out += "&gt;";
-    else if (c == '"') out += "&quot;";
-    else out += static_cast<unsigned char>(c) < 32 ? ' ' : c;
-  }
-  return out;
 }
 
 // From white to a red that black text can still be read on.
@@ -259,8 +248,8 @@ class Drawing {
 
   // The title, and what colours mean.
   std::string head() const {
-    std::string out =
-        "<table border=\"0\" cellspacing=\"6\"><tr><td colspan=\"8\"><font point-size=\"16\">" + html(o_.title) + "</font></td></tr><tr>";
+    std::string out = "<table border=\"0\" cellspacing=\"6\"><tr><td colspan=\"8\"><font point-size=\"16\">" + as_markup(o_.title) +
+                      "</font></td></tr><tr>";
     const auto cell = [&](const std::string& colour, const std::string& what) {
       out += fmt::format("<td bgcolor=\"{}\" border=\"1\" color=\"#999999\"><font point-size=\"11\">{}</font></td>", colour, what);
     };

@@ -3,6 +3,7 @@
 
 #include "base/fail.hpp"
 #include "lathe/report.hpp"
+#include "report/markup.hpp"
 
 namespace lathe {
 
@@ -10,18 +11,6 @@ namespace lathe {
 extern const std::string_view kPageTemplate, kPageStyle, kPageScript, kPageCharts;
 
 namespace {
-
-std::string text_of_html(std::string_view text) {
-  std::string out;
-  for (char c : text) {
-    if (c == '<') out += "&lt;";
-    else if (c == '>') out += "&gt;";
-    else if (c == '&') out += "&amp;";
-    else if (c == '"') out += "&quot;";
-    else if (static_cast<unsigned char>(c) >= 32) out += c;
-  }
-  return out;
-}
 
 // JSON inside a script element: no text in it may end the element or begin a comment.
 std::string inside_script(std::string_view json) {
@@ -39,7 +28,7 @@ std::string inside_script(std::string_view json) {
 }  // namespace
 
 std::string report_page(const std::string& title, const std::string& facts_json) {
-  const std::string facts = inside_script(facts_json), name = text_of_html(title);
+  const std::string facts = inside_script(facts_json), name = as_markup(title);
   const std::pair<std::string_view, std::string_view> parts[]{
       {"{{title}}", name}, {"{{style}}", kPageStyle}, {"{{charts}}", kPageCharts}, {"{{script}}", kPageScript}, {"{{facts}}", facts}};
   std::string out;
