@@ -13,6 +13,8 @@ import time
 import urllib.error
 import urllib.request
 
+import numpy as np
+
 parser = argparse.ArgumentParser()
 parser.add_argument("tool")
 parser.add_argument("root", type=pathlib.Path)
@@ -226,6 +228,33 @@ def hostile(browser, work):
     browser.shot("report_hostile.png")
 
 
+def looped(browser, work):
+    """A loop whose body loses digits from its third trip on: the page goes into it."""
+    large = np.array(3e7, dtype=np.float32)
+    lossy = wire.graph("lossy", [wire.node("Add", ["h2", "large"], ["raised"], name="raise"), wire.node("Sub", ["raised", "large"], ["low"], name="lower")],
+                       [], [wire.value("low", "float32", [4, 8])])
+    kept = wire.graph("kept", [wire.node("Identity", ["h2"], ["same"])], [], [wire.value("same", "float32", [4, 8])])
+    body = wire.graph("body", [wire.node("Tanh", ["h"], ["h2"], name="turn"), wire.node("Less", ["trip", "two"], ["early"]),
+                               wire.node("If", ["early"], ["next"], name="choose", then_branch=kept, else_branch=lossy), wire.node("Identity", ["go"], ["on"])],
+                      [wire.value("trip", "int64", []), wire.value("go", "bool", []), wire.value("h", "float32", [4, 8])],
+                      [wire.value("on", "bool", []), wire.value("next", "float32", [4, 8])])
+    model, page, markdown = work / "looped.onnx", work / "looped.html", work / "looped.md"
+    model.write_bytes(wire.model("looped", [wire.node("Loop", ["trips", "", "x"], ["end"], name="repeat", body=body), wire.node("Neg", ["end"], ["y"], name="turn_over")],
+                                 [wire.value("x", "float32", [4, 8])], [wire.value("y", "float32", [4, 8])],
+                                 {"trips": np.array(5, dtype=np.int64), "two": np.array(2, dtype=np.int64), "large": large}))
+    report(model, page)
+    browser.open(page)
+    titles = browser.run("return [...document.querySelectorAll('#parity h3')].map((h) => h.textContent)")
+    check(len(titles) == 3, f"walks within a walk are missing: {titles}")
+    check(len(titles) == 3 and "run 3 of its 'body'" in titles[1] and "else_branch" in titles[2], f"the page does not say which run: {titles}")
+    check(not browser.log(), "the page of a loop leaves errors in the log")
+    browser.scroll("#parity", "start")
+    browser.shot("report_looped.png")
+    subprocess.run([args.tool, "parity", str(model), "--walk", "--markdown", str(markdown)], stdout=subprocess.DEVNULL, check=False)
+    text = markdown.read_text()
+    check("run 3 of its `body`" in text and "`else_branch`" in text and "| lower" in text.replace("'", "").replace("node ", ""), "the Markdown does not go into the loop")
+
+
 def large(browser, work, count):
     """A net of many nodes: how long it takes to draw, and to move."""
     nodes = []
@@ -266,6 +295,7 @@ try:
         report(grain, page, "--sensitivity", str(args.work / "budget.json"))
         use(browser, page)
         hostile(browser, args.work)
+        looped(browser, args.work)
         large(browser, args.work, 1000)
 finally:
     browser.close()

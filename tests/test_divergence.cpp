@@ -504,6 +504,39 @@ TEST_CASE("in double every value is one, whatever the nodes take") {
   for (size_t i = 0; i < 16; ++i) CHECK(out[0].as<double>()[i] == doctest::Approx(want[0].as<float>()[i]).epsilon(0.06));
 }
 
+TEST_CASE("in double inside subgraphs too, whose values but for the outputs declare no types, as exporters write them") {
+  Builder then("then"), otherwise("else");
+  const auto h = then.outer("h");
+  then.output(then.op("Relu", {h}, {}, "positive"));
+  const auto scale = otherwise.constant("scale", Tensor::from<float>({}, {0.01F}));
+  const auto zero = otherwise.constant("zero", Tensor::from<uint8_t>({}, {uint8_t{128}}));
+  const auto bytes = otherwise.op("QuantizeLinear", {otherwise.outer("h"), scale, zero}, {}, "bytes");
+  otherwise.output(otherwise.op("DequantizeLinear", {bytes, scale, zero}, {}, "back"));
+  Builder body("body");
+  body.input("trip", DType::i64, {});
+  const auto go = body.input("go", DType::boolean, {});
+  body.op("Tanh", {body.input("carried", DType::f32, {2, 8})}, {}, "h");
+  const auto branches = std::array{then.finish_body(), otherwise.finish_body()};
+  for (const auto& branch : branches) branch->values[static_cast<size_t>(branch->outputs[0])].dtype = DType::f32;
+  body.output(body.op("Identity", {go}, {}, "on"));
+  body.output(body.op("If", {body.outer("flag")}, {{"then_branch", branches[0]}, {"else_branch", branches[1]}}, "next"));
+  const auto looped = body.finish_body();
+  looped->values[static_cast<size_t>(looped->outputs[1])].dtype = DType::f32;
+  Builder b("declared");
+  const auto x = b.input("x", DType::f32, {2, 8});
+  b.input("flag", DType::boolean, {});
+  b.output(b.op("Loop", {b.constant("trips", Tensor::from<int64_t>({}, {3})), kAbsent, x}, {{"body", looped}}, "y"));
+  const Graph g = b.finish();
+  for (const bool flag : {true, false}) {
+    const std::vector<Tensor> inputs{random_tensor({2, 8}, 6), Tensor::from<bool>({}, {flag})};
+    const Walk w = walk(g, inputs);
+    CHECK(w.first < 0);
+    CHECK(w.compared == w.values_made);
+    REQUIRE(!w.values.empty());
+    CHECK(w.values.back().error < (flag ? 1e-6 : 1e-2));
+  }
+}
+
 TEST_CASE("models with control flow and open sizes are walked too") {
   Builder then("then"), otherwise("else");
   then.output(then.op("Mul", {then.outer("t"), then.constant("two", Tensor::from<float>({}, {2}))}, {}, "doubled"));

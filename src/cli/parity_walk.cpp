@@ -198,16 +198,22 @@ void print_walk(const ParityOptions& o, const Walk& w, const std::string& fed) {
   fmt::print("{}: {}\n", verdict_text(w.first < 0 ? "PARITY" : "PARITY FAILED", w.first < 0), w.verdict);
 }
 
-std::string walk_markdown(const ParityOptions& o, const Walk& w, const std::string& fed) {
-  std::string md = fmt::format("Values of the compiled program against {}; inputs: {}.\n\n**{}**: {}\n\n", w.against, fed,
-                               w.first < 0 ? "Parity" : "Parity failed", w.verdict);
-  md += "| depth | step | value | node | error | verdict |\n|---:|---:|---|---|---:|---|\n";
+std::string values_markdown(const ParityOptions& o, const Walk& w) {
+  std::string md = "| depth | step | value | node | error | verdict |\n|---:|---:|---|---|---:|---|\n";
   for (size_t i : listed(w, static_cast<size_t>(std::max(o.top, 60)))) {
     const ValueCheck& c = w.values[i];
     md += fmt::format("| {} | {} | `{}` | {} | {} | {} |\n", c.depth, c.step < 0 ? "" : std::to_string(c.step + 1), cell(c.name),
                       cell(c.node), error_text(c.error), verdict_of(w, i));
   }
+  if (w.within)
+    md += fmt::format("\nInside {}: run {} of its `{}`, on the exact values that it is given.\n\n{}", cell(w.within->node),
+                      w.within->run + 1, cell(w.within->body), values_markdown(o, *w.within->walk));
   return md;
+}
+
+std::string walk_markdown(const ParityOptions& o, const Walk& w, const std::string& fed) {
+  return fmt::format("Values of the compiled program against {}; inputs: {}.\n\n**{}**: {}\n\n{}", w.against, fed,
+                     w.first < 0 ? "Parity" : "Parity failed", w.verdict, values_markdown(o, w));
 }
 
 Walk walk_as_asked(const ParityOptions& o, const Graph& graph, const CompileOptions& options, const std::vector<Tensor>& inputs,

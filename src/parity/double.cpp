@@ -169,12 +169,50 @@ class Widening {
   std::vector<DType> before_;
 };
 
+// Types of the values inside subgraphs that no one declares: which nodes take doubles depends on what they read. Sizes are left open, for
+// those that are declared may be one trip's.
+void type_bodies(Graph& around) {
+  for (Node& node : around.nodes) {
+    node.each_subgraph([&](const std::shared_ptr<Graph>& sub) {
+      Graph scope = *sub;
+      for (Value& v : scope.values) {
+        if (!v.constant) v.dims.reset();
+      }
+      const auto from = [&](Value& v, ValueId outer) {
+        if (outer == kAbsent || v.dtype != DType::undefined || v.composite) return;
+        v.dtype = around.values[static_cast<size_t>(outer)].dtype;
+        v.composite = around.values[static_cast<size_t>(outer)].composite;
+      };
+      for (const ValueId free : free_values(scope)) {
+        Value& v = scope.values[static_cast<size_t>(free)];
+        const auto it = std::ranges::find(node.captures, v.name, &Capture::name);
+        if (it != node.captures.end()) from(v, it->value);
+      }
+      const bool carries = node.domain.empty() && (node.op == "Loop" || node.op == "Scan");
+      for (size_t i = node.op == "Loop" ? 2 : 0; carries && i < std::min(scope.inputs.size(), node.inputs.size()); ++i)
+        from(scope.values[static_cast<size_t>(scope.inputs[i])], node.inputs[i]);
+      try {
+        infer(scope);
+      } catch (const Error&) {  // what was found up to there is of use; the whole is inferred again once it is in double
+      }
+      for (size_t v = 0; v < sub->values.size(); ++v) {
+        Value& to = sub->values[v];
+        if (to.dtype != DType::undefined || to.composite) continue;
+        to.dtype = scope.values[v].dtype;
+        to.composite = scope.values[v].composite;
+      }
+      type_bodies(*sub);
+    });
+  }
+}
+
 }  // namespace
 
 Graph in_double(const Graph& graph) {
   Graph g = std::move(*deep_copy(graph));
   inline_functions(g);
   g.functions.clear();
+  type_bodies(g);
   Widening(g).run();
   infer(g);
   return g;

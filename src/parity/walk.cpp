@@ -193,8 +193,10 @@ class Walker {
       const std::string& name = program_.outputs()[i].name;
       const ValueId id = net_.find(name);
       if (id != kAbsent && net_.maker(id) >= 0 && references_.has(name) && !seen.contains(name) &&
-          !written_number(id, program_.outputs()[i].dtype))
+          !written_number(id, program_.outputs()[i].dtype)) {
+        ++w_.values_made;  // by no step: an input, or a constant, as it is
         made_.push_back({name, name, id, -1, 0});
+      }
     }
     if (made_.empty())
       fail(

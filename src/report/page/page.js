@@ -223,15 +223,21 @@
       for (const c of parity.cases || []) for (const o of c.outputs) rows.push([name(c.case), name(o.output), shape(o.shape), power(o.max_absolute), power(o.error), el("span", { class: o.pass ? "good" : "bad" }, o.pass ? "agrees" : "differs")]);
       s.append(table(["case", "output", "shape", "max abs", "error", ""], rows, [0, 0, 0, 1, 1, 0]));
     }
-    if (walk && walk.values && walk.values.length) {
-      s.append(el("h3", {}, "Error of each value against " + walk.against), el("p", { class: "quiet" }, name(walk.verdict, 400)));
-      const box = { left: 70, right: 1140, top: 12, bottom: 260 }, g = svg(s, 1160, 306, "Error against depth");
-      const error = (v) => v.error === "inf" || v.error === "nan" || v.error === undefined ? 10 : Math.min(10, Math.max(1e-9, v.error));
-      const x = d3.scaleLinear().domain([0, d3.max(walk.values, (v) => v.depth) + 1]).range([box.left, box.right]), y = d3.scaleLog().domain([1e-9, 10]).range([box.bottom, box.top]);
-      axes(g, x, y, box, "depth: nodes on the longest path from an input", "error, relative", null, (a) => a.ticks(6, "~e"));
-      telling(g.selectAll("circle").data(walk.values).enter().append("circle").attr("cx", (v) => x(v.depth)).attr("cy", (v) => y(error(v))).attr("r", (v) => v.value === walk.jump ? 7 : 4.5)
-        .attr("fill", (v) => css(v.value === walk.jump ? "--ochre" : v.comparison && v.comparison.pass ? "--steel" : "--brick")), (v) => `${v.value}\n${v.node}, step ${v.step}\nerror ${power(v.error)}${v.value === walk.jump ? "\nthe error jumps here" : ""}`);
-    }
+    if (walk) drawWalk(s, walk, "Error of each value against " + walk.against, walk.verdict);
+  }
+
+  // Errors against depth; below, those of the run of a subgraph in which they arise.
+  function drawWalk(s, w, title, verdict) {
+    if (!w.values || !w.values.length) return;
+    s.append(el("h3", {}, name(title, 200)));
+    if (verdict) s.append(el("p", { class: "quiet" }, name(verdict, 400)));
+    const box = { left: 70, right: 1140, top: 12, bottom: 260 }, g = svg(s, 1160, 306, "Error against depth");
+    const error = (v) => v.error === "inf" || v.error === "nan" || v.error === undefined ? 10 : Math.min(10, Math.max(1e-9, v.error));
+    const x = d3.scaleLinear().domain([0, d3.max(w.values, (v) => v.depth) + 1]).range([box.left, box.right]), y = d3.scaleLog().domain([1e-9, 10]).range([box.bottom, box.top]);
+    axes(g, x, y, box, "depth: nodes on the longest path from an input", "error, relative", null, (a) => a.ticks(6, "~e"));
+    telling(g.selectAll("circle").data(w.values).enter().append("circle").attr("cx", (v) => x(v.depth)).attr("cy", (v) => y(error(v))).attr("r", (v) => v.value === w.jump ? 7 : 4.5)
+      .attr("fill", (v) => css(v.value === w.jump ? "--ochre" : v.comparison && v.comparison.pass ? "--steel" : "--brick")), (v) => `${v.value}\n${v.node}${v.step ? ", step " + v.step : ""}\nerror ${power(v.error)}${v.value === w.jump ? "\nthe error jumps here" : ""}`);
+    if (w.within) drawWalk(s, w.within.walk, `Inside ${w.within.node}: run ${w.within.run} of its '${w.within.body}', on the exact values that it is given`);
   }
 
   function drawVariants() {
