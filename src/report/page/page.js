@@ -230,11 +230,12 @@
   function drawWalk(s, w, title, verdict) {
     if (!w.values || !w.values.length) return;
     s.append(el("h3", {}, name(title, 200)));
-    if (verdict) s.append(el("p", { class: "quiet" }, name(verdict, 400)));
+    if (verdict) s.append(el("p", { class: "quiet" }, name(verdict, 2000)));
     const box = { left: 70, right: 1140, top: 12, bottom: 260 }, g = svg(s, 1160, 306, "Error against depth");
     const error = (v) => v.error === "inf" || v.error === "nan" || v.error === undefined ? 10 : Math.min(10, Math.max(1e-9, v.error));
-    const x = d3.scaleLinear().domain([0, d3.max(w.values, (v) => v.depth) + 1]).range([box.left, box.right]), y = d3.scaleLog().domain([1e-9, 10]).range([box.bottom, box.top]);
-    axes(g, x, y, box, "depth: nodes on the longest path from an input", "error, relative", null, (a) => a.ticks(6, "~e"));
+    const deepest = d3.max(w.values, (v) => v.depth) + 1;
+    const x = d3.scaleLinear().domain([0, deepest]).range([box.left, box.right]), y = d3.scaleLog().domain([1e-9, 10]).range([box.bottom, box.top]);
+    axes(g, x, y, box, "depth: nodes on the longest path from an input", "error, relative", (a) => a.ticks(Math.min(12, deepest)).tickFormat(d3.format("d")), (a) => a.ticks(6, "~e"));
     telling(g.selectAll("circle").data(w.values).enter().append("circle").attr("cx", (v) => x(v.depth)).attr("cy", (v) => y(error(v))).attr("r", (v) => v.value === w.jump ? 7 : 4.5)
       .attr("fill", (v) => css(v.value === w.jump ? "--ochre" : v.comparison && v.comparison.pass ? "--steel" : "--brick")), (v) => `${v.value}\n${v.node}${v.step ? ", step " + v.step : ""}\nerror ${power(v.error)}${v.value === w.jump ? "\nthe error jumps here" : ""}`);
     if (w.within) drawWalk(s, w.within.walk, `Inside ${w.within.node}: run ${w.within.run} of its '${w.within.body}', on the exact values that it is given`);
