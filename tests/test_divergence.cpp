@@ -525,10 +525,10 @@ TEST_CASE("in double inside subgraphs too, whose values but for the outputs decl
   Builder b("declared");
   const auto x = b.input("x", DType::f32, {2, 8});
   b.input("flag", DType::boolean, {});
-  b.output(b.op("Loop", {b.constant("trips", Tensor::from<int64_t>({}, {3})), kAbsent, x}, {{"body", looped}}, "y"));
+  b.output(b.op("Loop", {b.input("trips", DType::i64, {}), kAbsent, x}, {{"body", looped}}, "y"));
   const Graph g = b.finish();
   for (const bool flag : {true, false}) {
-    const std::vector<Tensor> inputs{random_tensor({2, 8}, 6), Tensor::from<bool>({}, {flag})};
+    const std::vector<Tensor> inputs{random_tensor({2, 8}, 6), Tensor::from<bool>({}, {flag}), Tensor::from<int64_t>({}, {3})};
     const Walk w = walk(g, inputs);
     CHECK(w.first < 0);
     CHECK(w.compared == w.values_made);
