@@ -99,15 +99,8 @@ class Watcher : public BodyHost {
     b.standing.emplace(part_, node, *std::get<std::shared_ptr<Graph>>(own->second.data), outer);
     Graph& g = b.standing->graph;
     const size_t inner = g.inputs.size() - b.standing->captured.size();
-    for (size_t i = 0; i < g.inputs.size(); ++i) {
-      Value& v = g.values[static_cast<size_t>(g.inputs[i])];
-      // What a loop carries and what it scans stand at the same places of its own inputs.
-      if (v.dtype == DType::undefined && i < inner && i < node.inputs.size() && node.inputs[i] != kAbsent) {
-        v.dtype = part_.values[static_cast<size_t>(node.inputs[i])].dtype;
-        v.composite = part_.values[static_cast<size_t>(node.inputs[i])].composite;
-      }
-      b.dtypes.push_back(v.dtype);
-    }
+    take_carried_types(g, inner, part_, node);
+    for (const ValueId v : g.inputs) b.dtypes.push_back(g.values[static_cast<size_t>(v)].dtype);
     try {
       infer(g);  // types of values inside are told by what comes in
       b.lane.emplace(compile(g, options_));

@@ -4,6 +4,7 @@
 #include "base/fail.hpp"
 #include "lathe/divergence.hpp"
 #include "ops/operands.hpp"
+#include "parity/net.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe {
@@ -178,19 +179,12 @@ void type_bodies(Graph& around) {
       for (Value& v : scope.values) {
         if (!v.constant) v.dims.reset();
       }
-      const auto from = [&](Value& v, ValueId outer) {
-        if (outer == kAbsent || v.dtype != DType::undefined || v.composite) return;
-        v.dtype = around.values[static_cast<size_t>(outer)].dtype;
-        v.composite = around.values[static_cast<size_t>(outer)].composite;
-      };
       for (const ValueId free : free_values(scope)) {
         Value& v = scope.values[static_cast<size_t>(free)];
         const auto it = std::ranges::find(node.captures, v.name, &Capture::name);
-        if (it != node.captures.end()) from(v, it->value);
+        if (it != node.captures.end()) parting::take_type(v, around, it->value);
       }
-      const bool carries = node.domain.empty() && (node.op == "Loop" || node.op == "Scan");
-      for (size_t i = node.op == "Loop" ? 2 : 0; carries && i < std::min(scope.inputs.size(), node.inputs.size()); ++i)
-        from(scope.values[static_cast<size_t>(scope.inputs[i])], node.inputs[i]);
+      parting::take_carried_types(scope, scope.inputs.size(), around, node);
       try {
         infer(scope);
       } catch (const Error&) {  // what was found up to there is of use; the whole is inferred again once it is in double
@@ -207,6 +201,22 @@ void type_bodies(Graph& around) {
 }
 
 }  // namespace
+
+namespace parting {
+
+void take_type(Value& v, const Graph& around, ValueId outer) {
+  if (outer == kAbsent || v.dtype != DType::undefined || v.composite) return;
+  v.dtype = around.values[static_cast<size_t>(outer)].dtype;
+  v.composite = around.values[static_cast<size_t>(outer)].composite;
+}
+
+void take_carried_types(Graph& body, size_t inputs, const Graph& around, const Node& node) {
+  if (!node.domain.empty() || (node.op != "Loop" && node.op != "Scan")) return;
+  for (size_t i = 0; i < std::min(inputs, node.inputs.size()); ++i)
+    take_type(body.values[static_cast<size_t>(body.inputs[i])], around, node.inputs[i]);
+}
+
+}  // namespace parting
 
 Graph in_double(const Graph& graph) {
   Graph g = std::move(*deep_copy(graph));

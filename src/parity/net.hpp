@@ -50,6 +50,10 @@ double error_of(const Tensor& got, const Tensor& expected, int64_t steps = 0);
 double floor_of(DType dtype);
 // The expected value as the type that was got; items of sequences alike.
 Tensor as_type(const Tensor& t, DType dtype);
+// Where a value declares no type: that of the value around its subgraph.
+void take_type(Value& v, const Graph& around, ValueId outer);
+// The same for the first `inputs` inputs of the body of a Loop or Scan: what is carried and scanned stands at the same places of the node's.
+void take_carried_types(Graph& body, size_t inputs, const Graph& around, const Node& node);
 // `expected` may be wider. Tolerances as given; by dtype the absolute part is at least a tenth of the relative one times the root mean
 // square of what is expected: values between have no scale of their own.
 Comparison compare_value(const std::string& name, const Tensor& got, const Tensor& expected, const Tolerances& tolerances,
