@@ -76,7 +76,7 @@ TEST_CASE("a residual block fuses to two convolutions and stays right") {
   CHECK(has(convolutions[1].nodes[1], "BatchNormalization"));
   CHECK(has(convolutions[1].recipe, "bias + residual + relu"));
   CHECK(info.steps.size() <= 4);  // and the layout of what comes in and goes out
-  for (const char* isa : {"scalar", "sse4", "avx2", "avx512", "neon"}) {
+  for (const char* isa : {"scalar", "sse4", "avx2", "avx512", "amx", "neon"}) {
     const auto have = machine_info().isas;
     if (std::find(have.begin(), have.end(), isa) == have.end()) continue;
     CAPTURE(isa);

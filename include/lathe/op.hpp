@@ -153,7 +153,7 @@ using FastKernel = std::function<void(KernelContext&)>;
 struct KernelRequest {
   const Node& node;
   int version;
-  std::string_view isa;  // "scalar", "sse4", "avx2", "avx512"; "neon" on ARM
+  std::string_view isa;  // "scalar", "sse4", "avx2", "avx512", "amx"; "neon" on ARM
   std::span<const TensorView> inputs, outputs;
 };
 

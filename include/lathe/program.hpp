@@ -42,7 +42,7 @@ struct CompileOptions {
   // Followed where a step is one of their problems (lathe/tune.hpp finds them); null: by estimate alone. With any, be there none in it,
   // EditionInfo tells what there was to choose from.
   std::shared_ptr<const Recipes> recipes{};
-  std::string isa{};       // "scalar", "sse4", "avx2", "avx512", on ARM "neon"; empty: the best this machine has
+  std::string isa{};       // "scalar", "sse4", "avx2", "avx512", "amx", on ARM "neon"; empty: the best this machine has
   size_t arena_limit = 0;  // bytes an edition's arena, and its results beside it, may take each; 0: the machine's memory
   // What lanes keep from run to run; neither inputs nor outputs of the Program then. lathe/state.hpp finds them.
   std::vector<StatePair> states{};

@@ -86,7 +86,7 @@ class Reader {
       if (k.get(key) && v.states.empty()) sheet_.wrong(*k.get(key), fmt::format("'{}' goes with 'states'", key));
     }
     v.recipes = k.path("recipes");
-    if (k.get("isa")) v.isa = k.word("isa", "", {"scalar", "sse4", "avx2", "avx512", "neon"});
+    if (k.get("isa")) v.isa = k.word("isa", "", {"scalar", "sse4", "avx2", "avx512", "amx", "neon"});
     if (const auto* shapes = k.table("shapes")) {
       for (const auto& [key, node] : *shapes) {
         Shape& shape = v.shapes[std::string(key.str())];

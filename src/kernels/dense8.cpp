@@ -14,6 +14,7 @@
 
 #include "kernels/byte_result.inl.hpp"
 #include "kernels/probe.hpp"
+#include "kernels/tiles.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
@@ -220,6 +221,30 @@ int32_t gather8(const uint8_t* const* runs, int64_t stride, int64_t run, int64_t
   return sum;
 }
 
+// The part of K of `count` groups from group `first` on of some rows, side by side; `pointers` is room for kMostTaps8 a row. Adds to the
+// sums of rows.
+void gather_rows8(const Dense8Arguments& g, int64_t row, int height, int64_t first, int64_t count, bool bytes, const uint8_t** pointers,
+                  int32_t* near_by, int32_t* row_sums) {
+  const int64_t each = bytes ? 4 : 2;
+  // The taps this part of K touches; few enough to point at (a part is at most kMostGroups groups, a run at least one element).
+  const int64_t from = first * each, to = std::min(g.b->k, (first + count) * each);
+  for (int64_t at = from; at < to;) {
+    const int64_t tap = at / g.run, taps = std::min(kMostTaps8, (to + g.run - 1) / g.run - tap);
+    // More taps than are pointed at: up to the last whole group among them.
+    int64_t until = std::min(to, (tap + taps) * g.run);
+    if (until < to) until -= (until - from) % each;
+    if (g.window) {
+      point_rows(*g.window, row, height, tap, taps, int64_t{0}, pointers);
+    } else {
+      for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda;
+    }
+    for (int r = 0; r < height; ++r)
+      row_sums[r] += gather8(pointers + r, height, g.run, at - tap * g.run, until - at, bytes, g.a_signed, g.b->any_zero,
+                             near_by + r * kNearGroups + (at - from) / each);
+    at = until;
+  }
+}
+
 // What every row adds to its sums, by column: bias, and what the zero point of A makes of B's columns.
 void shared_terms(const Dense8Arguments& g, int32_t a_zero, int64_t column, int64_t columns, int32_t* add) {
   const PackedBytes& b = *g.b;
@@ -349,13 +374,13 @@ void finish_few8(const Dense8Arguments& g, const int32_t* sums, int64_t row, int
 template <int C>
 void few_columns8(const Dense8Arguments& g, const int32_t* add, RunTape run) {
   const PackedBytes& b = *g.b;
-  const int64_t padded = (g.run + kVector8 - 1) / kVector8 * kVector8, column_bytes = padded * g.segments, groups = (b.k + 3) / 4;
+  const int64_t padded = (g.run + kVector8 - 1) / kVector8 * kVector8, column_bytes = padded * g.segments;
   alignas(64) uint8_t columns[kFewBytes8];
   std::memset(columns, 0, static_cast<size_t>(column_bytes * C));
   for (int64_t k = 0; k < b.k; ++k) {
     for (int c = 0; c < C; ++c)
       columns[c * column_bytes + k / g.run * padded + k % g.run] =
-          static_cast<uint8_t>(static_cast<uint32_t>(b.groups[k / 4 % groups * kWidth8 + c]) >> (8 * (k % 4)));
+          static_cast<uint8_t>(static_cast<uint32_t>(b.groups[k / 4 * kWidth8 + c]) >> (8 * (k % 4)));
   }
   for (int64_t row = g.row_begin; row < g.row_end; row += kFewRows8) {
     const int64_t rows = std::min(kFewRows8, g.row_end - row);
@@ -387,17 +412,17 @@ bool few_columns8(const Dense8Arguments& g, int32_t a_zero, RunTape run) {
 }
 #endif
 
-// Sums of some rows and of the panels of a block to results.
+// Sums of some rows and of `columns` columns, of a block that begins at `begin`, from its column `first` on, to results.
 void finish_tile8(const Dense8Arguments& g, const Factors8& factors, RunTape run, const int32_t* sums, int64_t stride, int64_t row,
-                  int height, int64_t begin, int64_t columns) {
+                  int height, int64_t begin, int64_t first, int64_t columns) {
   for (int64_t at = 0; at < columns; at += kWidth8) {
-    const int64_t wide = std::min(kWidth8, columns - at);
-    if (g.out) to_bytes8(g, factors, sums + at, stride, row, height, at, begin + at, wide);
+    const int64_t wide = std::min(kWidth8, columns - at), column = begin + first + at;
+    if (g.out) to_bytes8(g, factors, sums + at, stride, row, height, first + at, column, wide);
     else
-      for (int r = 0; r < height; ++r) finish_line(g, sums + r * stride + at, row + r, begin + at, wide);
+      for (int r = 0; r < height; ++r) finish_line(g, sums + r * stride + at, row + r, column, wide);
   }
   if (g.reals && g.epilogue.tape) {
-    tape_over_rows(g.epilogue, run, g.reals + row * g.ldc + begin, g.ldc, row, height, begin, columns);
+    tape_over_rows(g.epilogue, run, g.reals + row * g.ldc + begin + first, g.ldc, row, height, begin + first, columns);
   }
 }
 
@@ -405,7 +430,7 @@ void finish_tile8(const Dense8Arguments& g, const Factors8& factors, RunTape run
 // Tiles end where lines do.
 void dense8_in_place(const Dense8Arguments& g, RunTape run) {
   const PackedBytes& b = *g.b;
-  const int64_t groups = b.k / 4, line = g.window ? g.window->out_w : g.row_end;
+  const int64_t line = g.window ? g.window->out_w : g.row_end;
   alignas(64) int32_t sums[kRows8 * kMostPanels8 * kWidth8];
   alignas(64) int32_t add[kMostPanels8 * kWidth8] = {};
   Factors8 factors;
@@ -426,11 +451,11 @@ void dense8_in_place(const Dense8Arguments& g, RunTape run) {
           int32_t* to = sums + p * kWidth8;
           // What came before is carried on with by the same tile.
           kInPlace8[(std::min(kWidth8, columns - p * kWidth8) + kLanes8 - 1) / kLanes8][height](
-              lines, taps, g.run / 4, g.row_stride, b.groups + ((panel + p) * groups + tap * g.run / 4) * kWidth8, to, stride,
+              lines, taps, g.run / 4, g.row_stride, b.groups + ((panel + p) * b.panel_groups + tap * g.run / 4) * kWidth8, to, stride,
               tap > 0 ? to : add + p * kWidth8, tap > 0 ? stride : 0);
         }
       }
-      finish_tile8(g, factors, run, sums, stride, row, height, begin, columns);
+      finish_tile8(g, factors, run, sums, stride, row, height, begin, 0, columns);
       row += height;
     }
   }
@@ -466,27 +491,11 @@ void Dense8Here(const Dense8Arguments& g) {
       int32_t row_sums[kRows8] = {};
       for (int64_t piece = 0; piece < pieces; ++piece) {
         const int64_t first = piece * part, count = std::min(part, groups - first);
-        // The taps this part of K touches; few enough to point at (a part is at most kMostGroups groups, a run at least one element).
-        const int64_t from = first * each, to = std::min(b.k, (first + count) * each);
-        for (int64_t at = from; at < to;) {
-          const int64_t tap = at / g.run, taps = std::min(kMostTaps8, (to + g.run - 1) / g.run - tap);
-          // More taps than are pointed at: up to the last whole group among them.
-          int64_t until = std::min(to, (tap + taps) * g.run);
-          if (until < to) until -= (until - from) % each;
-          if (g.window) {
-            point_rows(*g.window, row, height, tap, taps, int64_t{0}, pointers);
-          } else {
-            for (int r = 0; r < height; ++r) pointers[r] = g.a + (row + r) * g.lda;
-          }
-          for (int r = 0; r < height; ++r)
-            row_sums[r] += gather8(pointers + r, height, g.run, at - tap * g.run, until - at, bytes, g.a_signed, b.any_zero,
-                                   near_by + r * kNearGroups + (at - from) / each);
-          at = until;
-        }
+        gather_rows8(g, row, height, first, count, bytes, pointers, near_by, row_sums);
         for (int64_t p = panel; p < panel + panels; ++p) {
           int32_t* to = sums + (p - panel) * kWidth8;
           table[(std::min(kWidth8, b.n - p * kWidth8) + kLanes8 - 1) / kLanes8][height](
-              near_by, count, b.groups + (p * groups + first) * kWidth8, to, stride, piece > 0 ? to : add + (p - panel) * kWidth8,
+              near_by, count, b.groups + (p * b.panel_groups + first) * kWidth8, to, stride, piece > 0 ? to : add + (p - panel) * kWidth8,
               piece > 0 ? stride : 0);
         }
       }
@@ -498,10 +507,130 @@ void Dense8Here(const Dense8Arguments& g) {
                                      static_cast<uint32_t>(b.zero[begin + j]) * static_cast<uint32_t>(row_sums[r]));
         }
       }
-      finish_tile8(g, factors, run, sums, stride, row, height, begin, columns);
+      finish_tile8(g, factors, run, sums, stride, row, height, begin, 0, columns);
     }
   }
 }
+
+#if HWY_TARGET == HWY_AVX3
+// Fewer rows than this leave most of a tile empty: they go by dot products of vectors.
+inline constexpr int64_t kFewForTiles = 5;
+inline constexpr int kTileRows8 = 2 * tiles::kRows;
+
+// Up to 32 rows by a panel's columns: of each segment of K, `chunks` products of `groups` groups each, from lines[segment] + row *
+// row_stride on. Sums begin with `start`, as in micro8.
+template <bool kSigned, bool kLower, bool kRight>
+void tile8(const uint8_t* const* lines, int64_t segments, int64_t chunks, int64_t groups, int64_t row_stride, int upper,
+           const int32_t* HWY_RESTRICT b, int32_t* sums, int64_t stride, const int32_t* start, int64_t start_stride) {
+  constexpr int64_t kPanel = kWidth8 * 4;  // bytes
+  const int64_t from = start_stride * 4, to = stride * 4, below = upper * row_stride;
+  tiles::load<0>(start, from);
+  if constexpr (kRight) tiles::load<1>(start + kLanes8, from);
+  if constexpr (kLower) tiles::load<2>(start + upper * start_stride, from);
+  if constexpr (kLower && kRight) tiles::load<3>(start + upper * start_stride + kLanes8, from);
+  for (int64_t s = 0; s < segments; ++s) {
+    const uint8_t* a = lines[s];
+    for (int64_t c = 0; c < chunks; ++c, a += 4 * groups, b += groups * kWidth8) {
+      tiles::load<6>(b, kPanel);
+      tiles::load<4>(a, row_stride);
+      tiles::add_bytes<kSigned, 0, 4, 6>();
+      if constexpr (kRight) {
+        tiles::load<7>(b + kLanes8, kPanel);
+        tiles::add_bytes<kSigned, 1, 4, 7>();
+      }
+      if constexpr (kLower) {
+        tiles::load<5>(a + below, row_stride);
+        tiles::add_bytes<kSigned, 2, 5, 6>();
+        if constexpr (kRight) tiles::add_bytes<kSigned, 3, 5, 7>();
+      }
+    }
+  }
+  tiles::store<0>(sums, to);
+  if constexpr (kRight) tiles::store<1>(sums + kLanes8, to);
+  if constexpr (kLower) tiles::store<2>(sums + upper * stride, to);
+  if constexpr (kLower && kRight) tiles::store<3>(sums + upper * stride + kLanes8, to);
+}
+using Tile8 = decltype(&tile8<false, false, false>);
+// By whether A is signed, whether there are lower rows, whether there are right columns.
+inline constexpr Tile8 kTiles8[2][2][2] = {
+    {{tile8<false, false, false>, tile8<false, false, true>}, {tile8<false, true, false>, tile8<false, true, true>}},
+    {{tile8<true, false, false>, tile8<true, false, true>}, {tile8<true, true, false>, tile8<true, true, true>}}};
+
+void Dense8InTiles(const Dense8Arguments& g) {
+  const PackedBytes& b = *g.b;
+  const bool stays_signed = g.in_place && g.a_signed, lined = g.in_place && g.window;
+  if (g.row_end - g.row_begin < kFewForTiles && !stays_signed) return Dense8Here(g);
+  const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
+  const int32_t moved_zero = g.a_zero + (g.a_signed ? 128 : 0), a_zero = stays_signed ? g.a_zero : moved_zero;
+  if (few_columns8(g, moved_zero, run)) return;
+
+  alignas(64) int32_t near_by[kTileRows8 * kNearGroups];
+  alignas(64) int32_t sums[kTileRows8 * kMostPanels8 * kWidth8];
+  alignas(64) int32_t add[kMostPanels8 * kWidth8];
+  Factors8 factors;
+  const uint8_t* pointers[kMostTaps8 * kTileRows8];
+  tiles::Shape shape;
+  const int64_t groups = g.in_place ? g.run / 4 : (b.k + 3) / 4;  // of a segment that stands where it is, or of K
+  const int64_t chunk = g.in_place ? tiles::dividing(groups) : tiles::even(groups), chunks = tiles::along(groups, chunk);
+  // K by pieces: taps that are pointed at, or chunks that are gathered.
+  const int64_t parts = g.in_place ? g.segments : chunks, most = g.in_place ? kMostTaps8 : kMostGroups / chunk;
+  const int64_t pieces = (parts + most - 1) / most, piece = (parts + pieces - 1) / pieces;
+  const int64_t line = lined ? g.window->out_w : 0, block = std::min(g.panel_block, kMostPanels8);
+  // A panel's sums are finished while they are near, where nothing has to wait for others.
+  const bool by_panel = pieces == 1 && !(g.reals && run);
+  const int64_t stride = by_panel ? kWidth8 : block * kWidth8;
+
+  for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += block) {
+    const int64_t panels = std::min(block, g.panel_end - panel), begin = panel * kWidth8, columns = std::min(panels * kWidth8, b.n - begin);
+    std::fill_n(add, panels * kWidth8, 0);
+    shared_terms(g, a_zero, begin, columns, add);
+    if (g.out) factors.set(g, begin, columns);
+    int height = 0;
+    for (int64_t row = g.row_begin; row < g.row_end; row += height) {
+      int64_t left = g.row_end - row;
+      if (lined) left = std::min(left, line - row % line);
+      height = static_cast<int>(tiles::even(left, kTileRows8));
+      const int upper = height > tiles::kRows ? (height + 1) / 2 : height, lower = height - upper;
+      shape.take(upper, lower, static_cast<int>(chunk));
+      int32_t row_sums[kTileRows8] = {};
+      const auto finish = [&](int32_t* at, int64_t from, int64_t count) {
+        for (int r = 0; b.any_zero && r < height; ++r) {
+          for (int64_t j = 0; j < count; ++j) {
+            auto& sum = at[r * stride + j];
+            sum = static_cast<int32_t>(static_cast<uint32_t>(sum) -
+                                       static_cast<uint32_t>(b.zero[begin + from + j]) * static_cast<uint32_t>(row_sums[r]));
+          }
+        }
+        finish_tile8(g, factors, run, at, stride, row, height, begin, from, count);
+      };
+      for (int64_t first = 0; first < parts; first += piece) {
+        const int64_t count = std::min(piece, parts - first);
+        int64_t segments = 1, each = chunks, row_stride = g.row_stride, group = 0;
+        if (g.in_place) {
+          segments = count, group = first * groups;
+          if (g.window) point_rows(*g.window, row, 1, first, count, int64_t{0}, pointers);
+          else pointers[0] = g.a + row * g.lda;
+        } else {
+          each = count, group = first * chunk, row_stride = kNearGroups * 4;
+          gather_rows8(g, row, height, group, std::min(count * chunk, groups - group), true, pointers, near_by, row_sums);
+          const int64_t missing = group + count * chunk - groups;
+          for (int r = 0; missing > 0 && r < height; ++r) std::fill_n(near_by + r * kNearGroups + groups - group, missing, 0);
+          pointers[0] = reinterpret_cast<const uint8_t*>(near_by);
+        }
+        for (int64_t p = 0; p < panels; ++p) {
+          const int64_t from = p * kWidth8, wide = std::min(kWidth8, columns - from);
+          int32_t* to = by_panel ? sums : sums + from;
+          kTiles8[stays_signed][lower > 0][wide > kLanes8](pointers, segments, each, chunk, row_stride, upper,
+                                                           b.groups + ((panel + p) * b.panel_groups + group) * kWidth8, to, stride,
+                                                           first > 0 ? to : add + from, first > 0 ? stride : 0);
+          if (by_panel) finish(to, from, wide);
+        }
+      }
+      if (!by_panel) finish(sums, 0, columns);
+    }
+  }
+}
+#endif
 
 int64_t Width8Here() { return kWidth8; }
 int Rows8Here() { return kRows8; }
@@ -512,17 +641,27 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace lathe::kernels {
 
-Dense8 dense8(Isa isa) { return LATHE_SELECT(isa, Dense8Here); }
+Dense8 dense8(Isa isa) {
+#if HWY_ARCH_X86 && !defined(LATHE_TWO_TARGETS)
+  if (isa == Isa::amx) return N_AVX3::Dense8InTiles;
+#endif
+  return LATHE_SELECT(isa, Dense8Here);
+}
 int64_t panel_width8(Isa isa) { return LATHE_SELECT(isa, Width8Here)(); }
-int max_rows8(Isa isa) { return LATHE_SELECT(isa, Rows8Here)(); }
-Grouping grouping8(Isa isa) { return (isa == Isa::avx512 || isa == Isa::neon) && has_int8_dot() ? Grouping::bytes : Grouping::pairs; }
-bool reads_in_place8(Isa isa) { return isa == Isa::avx512 && has_int8_dot(); }
+int max_rows8(Isa isa) { return isa == Isa::amx ? 32 : LATHE_SELECT(isa, Rows8Here)(); }
+Grouping grouping8(Isa isa) { return (is_avx512(isa) || isa == Isa::neon) && has_int8_dot() ? Grouping::bytes : Grouping::pairs; }
+bool reads_in_place8(Isa isa) { return is_avx512(isa) && has_int8_dot(); }
+bool reads_signed_in_place8(Isa isa) { return isa == Isa::amx; }
 
 namespace {
 int64_t group_size8(Isa isa) { return grouping8(isa) == Grouping::bytes ? 4 : 2; }
+int64_t panel_groups8(Isa isa, int64_t k) {
+  const int64_t groups = (k + group_size8(isa) - 1) / group_size8(isa);
+  return isa == Isa::amx ? tiles::whole(groups) : groups;
+}
 int64_t group_numbers8(Isa isa, int64_t k, int64_t n) {
-  const int64_t each = group_size8(isa), width = panel_width8(isa);
-  return (n + width - 1) / width * ((k + each - 1) / each) * width;
+  const int64_t width = panel_width8(isa);
+  return (n + width - 1) / width * panel_groups8(isa, k) * width;
 }
 }  // namespace
 
@@ -532,6 +671,7 @@ PackedBytes packed_bytes(Isa isa, int64_t k, int64_t n, const int32_t* at) {
   PackedBytes p;
   p.grouping = grouping8(isa);
   p.k = k, p.n = n, p.width = panel_width8(isa);
+  p.panel_groups = panel_groups8(isa, k);
   p.groups = at;
   p.column_sums = at + group_numbers8(isa, k, n);
   p.zero = p.column_sums + n;
@@ -542,7 +682,7 @@ PackedBytes packed_bytes(Isa isa, int64_t k, int64_t n, const int32_t* at) {
 void pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int64_t n_stride, int64_t k, int64_t n,
                 const std::vector<int32_t>& zero, int32_t* to) {
   const bool bytes = grouping8(isa) == Grouping::bytes;
-  const int64_t each = group_size8(isa), width = panel_width8(isa), groups = (k + each - 1) / each, numbers = group_numbers8(isa, k, n);
+  const int64_t each = group_size8(isa), width = panel_width8(isa), groups = panel_groups8(isa, k), numbers = group_numbers8(isa, k, n);
   std::fill_n(to, numbers + n, 0);
   int32_t *sums = to + numbers, *zeros = sums + n;
   const int32_t shift = bytes && !is_signed ? -128 : 0;  // unsigned weights move down by 128 to fit signed bytes
@@ -562,8 +702,8 @@ void pack_bytes(Isa isa, const uint8_t* b, bool is_signed, int64_t k_stride, int
 
 uint8_t unpacked_byte(const PackedBytes& b, bool is_signed, int64_t k, int64_t n) {
   const bool bytes = b.grouping == Grouping::bytes;
-  const int64_t each = bytes ? 4 : 2, groups = (b.k + each - 1) / each;
-  const auto group = static_cast<uint32_t>(b.groups[(n / b.width * groups + k / each) * b.width + n % b.width]);
+  const int64_t each = bytes ? 4 : 2;
+  const auto group = static_cast<uint32_t>(b.groups[(n / b.width * b.panel_groups + k / each) * b.width + n % b.width]);
   const uint32_t v = group >> (bytes ? 8 * (k % 4) : 16 * (k % 2));
   return static_cast<uint8_t>(v + (bytes && !is_signed ? 128 : 0));
 }

@@ -16,13 +16,15 @@ namespace lathe::kernels {
 // product), else two 16-bit numbers.
 enum class Grouping { bytes, pairs };
 Grouping grouping8(Isa isa);
-// Whether Dense8Arguments::in_place is there for this instruction set.
+// Whether Dense8Arguments::in_place is there for this instruction set, and whether for signed bytes.
 bool reads_in_place8(Isa isa);
+bool reads_signed_in_place8(Isa isa);
 
 // B packed, where somebody else keeps it: groups, then sums and zero points by column.
 struct PackedBytes {
   Grouping grouping = Grouping::pairs;
   int64_t k = 0, n = 0, width = 0;
+  int64_t panel_groups = 0;              // of each panel, those of zeros that fill tiles up counted
   const int32_t* groups = nullptr;       // [panel][k group][column of the panel]
   const int32_t* column_sums = nullptr;  // of B as packed, by column
   const int32_t* zero = nullptr;         // zero points of B as packed, by column
@@ -45,8 +47,8 @@ struct Dense8Arguments : ByteResult {
   int64_t lda = 0;
   const WindowRowsOf<uint8_t>* window = nullptr;
   int64_t segments = 1, run = 0;  // K = segments * run
-  // A is not gathered: unsigned bytes, four to a group in `grouping`, run a multiple of 4, no zero points of B, rows of one line of a
-  // window (or all rows of a matrix) `row_stride` bytes apart, and nothing in the padding.
+  // A is not gathered: unsigned bytes (tiles take signed ones too), four to a group in `grouping`, run a multiple of 4, no zero points of
+  // B, rows of one line of a window (or all rows of a matrix) `row_stride` bytes apart, and nothing in the padding.
   bool in_place = false;
   int64_t row_stride = 0;
   bool a_signed = false;

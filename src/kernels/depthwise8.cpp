@@ -251,7 +251,7 @@ int64_t filter_numbers(int parts, int64_t taps, int64_t channels) {
 }
 }  // namespace
 
-int parts_of_filters8(Isa isa, bool fit) { return isa != Isa::avx512 || !has_int8_dot() ? 0 : fit ? 1 : 2; }
+int parts_of_filters8(Isa isa, bool fit) { return !is_avx512(isa) || !has_int8_dot() ? 0 : fit ? 1 : 2; }
 
 int64_t packed_filters8_numbers(int parts, int64_t taps, int64_t channels) { return filter_numbers(parts, taps, channels) + channels; }
 

@@ -7,14 +7,16 @@
 
 namespace lathe::kernels {
 
-// In rising order on each kind of processor. `scalar` is always there.
-enum class Isa { scalar, sse4, avx2, avx512, neon };
+// In rising order on each kind of processor. `scalar` is always there. `amx` is AVX-512 and tiles (kernels/tiles.hpp) beside it.
+enum class Isa { scalar, sse4, avx2, avx512, amx, neon };
 
 std::string_view name(Isa isa);
 std::optional<Isa> parse_isa(std::string_view text);
 // What the processor (and the operating system) can run, best last.
 const std::vector<Isa>& available();
 inline Isa best() { return available().back(); }
+// Whether there are vectors of 512 bits.
+inline bool is_avx512(Isa isa) { return isa == Isa::avx512 || isa == Isa::amx; }
 
 }  // namespace lathe::kernels
 
@@ -25,5 +27,5 @@ inline Isa best() { return available().back(); }
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::scalar ? N_SCALAR::symbol : N_AVX2::symbol)
 #else
 #define LATHE_SELECT(isa, symbol) \
-  ((isa) == Isa::avx512 ? N_AVX3::symbol : (isa) == Isa::avx2 ? N_AVX2::symbol : (isa) == Isa::sse4 ? N_SSE4::symbol : N_SCALAR::symbol)
+  (is_avx512(isa) ? N_AVX3::symbol : (isa) == Isa::avx2 ? N_AVX2::symbol : (isa) == Isa::sse4 ? N_SSE4::symbol : N_SCALAR::symbol)
 #endif

@@ -69,8 +69,8 @@ double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* 
 }
 
 #if HWY_ARCH_X86
-bool has_int8_dot() { return best() == Isa::avx512 && __builtin_cpu_supports("avx512vnni"); }
-bool permutes_bytes() { return best() == Isa::avx512 && __builtin_cpu_supports("avx512vbmi"); }
+bool has_int8_dot() { return is_avx512(best()) && __builtin_cpu_supports("avx512vnni"); }
+bool permutes_bytes() { return is_avx512(best()) && __builtin_cpu_supports("avx512vbmi"); }
 
 // Highway has no 8-bit dot product yet, hence the intrinsic.
 __attribute__((target("avx512f,avx512vnni"))) static double burn_vnni(int64_t rounds, int32_t* sink) {

@@ -164,7 +164,7 @@ class ByteFamily : public StepFamily {
   static bool can_stay(const ByteMatch& m, kernels::Isa isa) {
     if (!kernels::reads_in_place8(isa) || std::ranges::any_of(m.b_zero, [&](int32_t z) { return z != middle(m); })) return false;
     if (m.convolves && !is_pointwise(m.window)) return m.window.axes() == 2;
-    return !m.a_is_signed && (m.convolves ? m.bs[1] : m.depth) % 4 == 0;
+    return (!m.a_is_signed || kernels::reads_signed_in_place8(isa)) && (m.convolves ? m.bs[1] : m.depth) % 4 == 0;
   }
 
   // Pixels are rows as they are.
