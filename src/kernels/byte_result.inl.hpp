@@ -99,9 +99,10 @@ struct ByteColumns {
     const F32 d;
     // NaN passes the minimum, and is near to nothing.
     const VF v{_mm512_min_ps(_mm512_set1_ps(30000.0f), hn::MulAdd(hn::ConvertTo(d, sums), factor, shift).raw)};
-    const VSums r{_mm512_cvtps_epi32(v.raw)};
-    far = hn::And(far, hn::Lt(hn::Abs(hn::Sub(v, hn::ConvertTo(d, r))), limit));
-    return r;
+    // What rounding to the nearest leaves, in one instruction.
+    const VF rest{_mm512_reduce_ps(v.raw, 0)};
+    far = Far{_mm512_mask_cmp_ps_mask(far.raw, hn::Abs(rest).raw, limit.raw, _CMP_LT_OQ)};
+    return VSums{_mm512_cvtps_epi32(v.raw)};
   }
   HWY_INLINE void write(const ByteResult& g, VSums sums, uint8_t* out, Far& far) const {
     const VSums r = rounded(sums, far);

@@ -119,6 +119,8 @@ struct DenseArguments {
   // so many tiles of A are copied side by side once for each part of K and stay in L2 while all panels pass, a few at a time; without it a
   // tile is copied again for each block of panels.
   float* packed_rows = nullptr;
+  // Room for dense_by_tiles (kernels/dense_tiles.hpp), aligned to 64 bytes, or null: it is not asked.
+  void* tile_room = nullptr;
 };
 
 // Panels of a B that comes from memory in a block, at most: more would leave memory idle while the last tiles work on what is there.

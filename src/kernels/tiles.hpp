@@ -52,7 +52,6 @@ class Shape {
       uint8_t rows[16] = {};
     } form;
     const auto set = [&form](int tile, int rows, int row_bytes) {
-      // A tile that nobody uses has no size.
       form.rows[tile] = static_cast<uint8_t>(rows), form.row_bytes[tile] = static_cast<uint16_t>(rows > 0 ? row_bytes : 0);
     };
     set(0, upper, kBytes), set(1, upper, kBytes), set(2, lower, kBytes), set(3, lower, kBytes);
@@ -64,6 +63,10 @@ class Shape {
   int upper_ = 0, lower_ = 0, groups_ = 0;
 };
 
+template <int kTile>
+inline void zero() {
+  asm volatile("tilezero %%tmm%c0" : : "i"(kTile));
+}
 // Rows `stride` bytes apart; 0 repeats one.
 template <int kTile>
 inline void load(const void* from, int64_t stride) {

@@ -3,6 +3,7 @@
 
 #include <cstdint>
 
+#include "kernels/dense.hpp"
 #include "lower/recipe/machine.hpp"
 
 namespace lathe::lower {
@@ -39,5 +40,11 @@ int64_t panels_of_block(const Machine& machine, int64_t depth, int64_t width);
 // be copied again for each of several blocks of panels. `split` is by rows then, where there are enough; of weights that come from memory
 // (`far`) it stays, so that they are read once.
 bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t block, bool far, int tile_rows, Split& split);
+
+// Tiles have to save so much.
+inline constexpr double kTilesPay = 0.85;
+// How much longer a product of rows x columns x depth takes by tiles of bf16 (kernels/dense_tiles.hpp) than by vectors, parting both
+// operands counted; infinite where there are no tiles.
+double tiles_against_vectors(kernels::Isa isa, kernels::PanelType type, int64_t rows, int64_t columns, int64_t depth);
 
 }  // namespace lathe::lower

@@ -80,10 +80,15 @@ bool has_huge_weights(const Tensor& w) {
                              [](uint16_t h) { return (h & 0x7fff) >= kLarge; });
 }
 
+kernels::PanelType panel_type(const ConvolutionMatch& m) {
+  if (!m.narrow) return kernels::PanelType::f32;
+  return m.view->dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
+}
+
 ConvolutionPanels pack_panels_of(PlanBuilder& b, const ConvolutionMatch& m, int64_t width) {
-  if (!m.narrow) return {pack_as<float>(b, m, m.weights(), PackForm::convolution, width)};
-  return {pack_as<uint16_t>(b, m, m.narrow->values, PackForm::convolution_16, width),
-          b.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16};
+  const kernels::PanelType type = panel_type(m);
+  if (!m.narrow) return {pack_as<float>(b, m, m.weights(), PackForm::convolution, width), type};
+  return {pack_as<uint16_t>(b, m, m.narrow->values, PackForm::convolution_16, width), type};
 }
 
 bool pads_rows(const ops::Window& window, int64_t channels) {

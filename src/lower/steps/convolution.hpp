@@ -53,6 +53,8 @@ void pack_convolution(const T* w, int64_t filters, int64_t channels, int64_t tap
   }
 }
 
+kernels::PanelType panel_type(const ConvolutionMatch& m);
+
 // Numbers whose transforms might overflow: from 1e18 on.
 bool has_huge_weights(const Tensor& w);
 

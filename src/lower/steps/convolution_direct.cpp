@@ -7,7 +7,7 @@
 #include <cstring>
 #include <optional>
 
-#include "kernels/dense.hpp"
+#include "kernels/dense_tiles.hpp"
 #include "lower/fuse/prologue.hpp"
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/convolution.hpp"
@@ -35,6 +35,7 @@ class DenseConvolution : public StepKernel {
   bool from_memory = false;
   Location packed_rows;           // scratch, by task
   int64_t packed_row_floats = 0;  // of each; 0: none
+  std::optional<Location> tile_room;  // scratch, by worker
   Split split;
   std::optional<Prologue> before;
   BoundEpilogue epilogue;
@@ -59,7 +60,7 @@ class DenseConvolution : public StepKernel {
     const kernels::WindowRows rows_of = window.rows<float>(nullptr, zeros ? pointer<const float>(c, *zeros) : nullptr);
     const float* in = pad ? pointer<const float>(c, pad->to) : before ? nullptr : pointer<const float>(c, input);
     if (before && before->block == 0) before->make_all(c, rows);
-    c.workers.each(groups * split.count(), [&](int64_t task, int) {
+    c.workers.each(groups * split.count(), [&](int64_t task, int worker) {
       const int64_t g = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
       kernels::TapeOperand operands[kernels::kMaxSlots];
       kernels::WindowRows w = rows_of;
@@ -90,6 +91,7 @@ class DenseConvolution : public StepKernel {
       a.k_block = k_block;
       a.panel_block = panel_block;
       if (packed_row_floats > 0) a.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
+      if (tile_room) a.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom;
       epilogue.fill(c, g * group_filters, a.epilogue, operands);
       if (before) before->multiply(c, task, a, dense);
       else dense(a);
@@ -227,7 +229,9 @@ class DirectFamily : public StepFamily {
         packs_rows(machine, threads, m.rows, panels, panel_block, m.constant_weights() && p.weights_leave_caches, tile, split);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("panel_block", panel_block, 1, panels);
-    space.knob("packed_rows", packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);
+    const bool tiles = against_vectors(m, machine) < kTilesPay;
+    space.knob("tiles", tiles ? 1 : 0, 0, machine.isa == kernels::Isa::amx ? 1 : 0);
+    space.knob("packed_rows", !tiles && packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);
     space.knob("row_tasks", split.row_tasks, 1, m.rows);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
     if (padded_)
@@ -244,7 +248,10 @@ class DirectFamily : public StepFamily {
   }
 
   // Where it is held against another method, arithmetic decides.
-  double estimate(const Match& m, const Problem& p, const Recipe&) const override { return m.work.flops / p.machine.rates.flops; }
+  double estimate(const Match& match, const Problem& p, const Recipe& recipe) const override {
+    const auto& m = static_cast<const ConvolutionMatch&>(match);
+    return m.work.flops / p.machine.rates.flops * (recipe.at("tiles") != 0 ? against_vectors(m, p.machine) : 1);
+  }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
     const auto& m = static_cast<const ConvolutionMatch&>(match);
@@ -253,7 +260,8 @@ class DirectFamily : public StepFamily {
     DenseConvolution& k = *kernel;
     Step step = begin_step(b, m);
     step.beside_others = true;
-    k.dense = kernels::dense(machine.isa);
+    const bool tiles = recipe.at("tiles") != 0;
+    k.dense = tiles ? kernels::dense_by_tiles : kernels::dense(machine.isa);
     k.groups = m.groups, k.group_channels = m.group_channels, k.group_filters = m.group_filters;
     k.taps = m.taps, k.rows = m.rows;
     k.from_memory = m.constant_weights() && p.weights_leave_caches;
@@ -264,7 +272,10 @@ class DirectFamily : public StepFamily {
     if (padded_) bind_padded(b, m, machine, recipe, k, step);
     else bind_window(b, m, k, step);
     bind_weights(b, m, k, step);
-    if (recipe.at("packed_rows") != 0) {
+    if (tiles) {
+      k.tile_room = {b.scratch(static_cast<size_t>(machine.threads * kernels::kTileRoom))};
+      step.scratch.push_back(k.tile_room->buffer);
+    } else if (recipe.at("packed_rows") != 0) {
       k.packed_row_floats = kernels::packed_rows(machine.isa);
       k.packed_rows = {b.scratch(static_cast<size_t>(k.groups * k.split.count() * k.packed_row_floats) * sizeof(float))};
       step.scratch.push_back(k.packed_rows.buffer);
@@ -279,13 +290,19 @@ class DirectFamily : public StepFamily {
                                         : "row pointers",
                             m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", kernels::name(machine.isa),
                             kernels::max_rows(machine.isa), k.width, k.split.row_tasks, k.split.panel_tasks,
-                            k.packed_row_floats > 0 ? ", rows packed once" : "", prologue_text(*m.group, k.before),
+                            tiles                     ? ", by tiles"
+                            : k.packed_row_floats > 0 ? ", rows packed once"
+                                                      : "", prologue_text(*m.group, k.before),
                             m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
+  static double against_vectors(const ConvolutionMatch& m, const Machine& machine) {
+    return tiles_against_vectors(machine.isa, panel_type(m), m.rows, m.group_filters, m.depth);
+  }
+
   bool padded_;
 };
 

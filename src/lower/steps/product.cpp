@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <array>
 
+#include "kernels/dense_tiles.hpp"
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/forms.hpp"
 #include "lower/steps/product_kernel.hpp"
@@ -121,7 +122,9 @@ class ProductFamily : public StepFamily {
         m.group->ahead().empty() && !m.transpose_a &&
         packs_rows(machine, threads, m.m, panels, panel_block, m.view->is_constant(m.b()) && p.weights_leave_caches, tile, split);
     space.knob("panel_block", panel_block, 1, panels);
-    space.knob("packed_rows", packed && batches * split.count() <= kMostPacked, 0, 1);
+    const bool tiles = against_vectors(m, machine) < kTilesPay;
+    space.knob("tiles", tiles ? 1 : 0, 0, machine.isa == kernels::Isa::amx ? 1 : 0);
+    space.knob("packed_rows", !tiles && packed && batches * split.count() <= kMostPacked, 0, 1);
     space.knob("row_tasks", split.row_tasks, 1, m.m);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
     if (packs_by_batch(m))
@@ -145,7 +148,8 @@ class ProductFamily : public StepFamily {
     ProductKernel& k = *kernel;
     Step step = begin_step(b, m);
     step.beside_others = true;
-    k.dense = kernels::dense(isa);
+    const bool quantised = m.narrow && m.narrow->quantised(), tiles = !quantised && recipe.at("tiles") != 0;
+    k.dense = tiles ? kernels::dense_by_tiles : kernels::dense(isa);
     k.m = m.m, k.n = m.n, k.k = m.k;
     k.transpose_a = m.transpose_a, k.alpha = m.alpha;
     k.b_k_stride = m.k_stride(), k.b_n_stride = m.n_stride();
@@ -154,7 +158,6 @@ class ProductFamily : public StepFamily {
     k.width = kernels::panel_width(isa);
     k.panels = (k.n + k.width - 1) / k.width;
     k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block");
-    const bool quantised = m.narrow && m.narrow->quantised();
     k.split = {quantised ? 1 : recipe.at("row_tasks"), recipe.at("panel_tasks")};
     if (packs_by_batch(m)) k.slots = recipe.at("slots");
     k.a_pitch = k.k;
@@ -167,7 +170,10 @@ class ProductFamily : public StepFamily {
       step.scratch.push_back(k.a_turned.buffer);
     }
     bind_weights(b, m, k, step);
-    if (!quantised && k.slots == 0 && recipe.at("packed_rows") != 0) {
+    if (tiles) {
+      k.tile_room = {b.scratch(static_cast<size_t>(p.machine.threads * kernels::kTileRoom))};
+      step.scratch.push_back(k.tile_room->buffer);
+    } else if (!quantised && k.slots == 0 && recipe.at("packed_rows") != 0) {
       k.packed_row_floats = kernels::packed_rows(isa);
       k.packed_rows = {b.scratch(static_cast<size_t>(m.batches() * k.split.count() * k.packed_row_floats) * sizeof(float))};
       step.scratch.push_back(k.packed_rows.buffer);
@@ -187,13 +193,21 @@ class ProductFamily : public StepFamily {
     step.text =
         fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}{}", k.m, k.n, k.k,
                     m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "", weights_text(b, m), kernels::name(isa), kernels::max_rows(isa),
-                    k.width, k.split.row_tasks, k.split.panel_tasks, k.packed_row_floats > 0 ? ", rows packed once" : "",
+                    k.width, k.split.row_tasks, k.split.panel_tasks, tiles ? ", by tiles" : k.packed_row_floats > 0 ? ", rows packed once" : "",
                     prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
+  static kernels::PanelType type_of(const GraphView& view, const ProductMatch& m) {
+    if (!m.narrow || m.narrow->quantised()) return kernels::PanelType::f32;
+    return view.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
+  }
+  static double against_vectors(const ProductMatch& m, const Machine& machine) {
+    return tiles_against_vectors(machine.isa, type_of(*m.view, m), m.m, m.n, m.k);
+  }
+
   static void bind_weights(PlanBuilder& b, const ProductMatch& m, ProductKernel& k, Step& step) {
     const MatrixForm form{m.b_matrices, m.k, m.n, m.k_stride(), m.n_stride(), k.width, m.transpose_b};
     if (m.narrow && m.narrow->quantised()) {
@@ -201,7 +215,7 @@ class ProductFamily : public StepFamily {
       return;
     }
     if (m.narrow) {  // half the bytes to read; widened in registers
-      k.b_type = b.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
+      k.b_type = type_of(*m.view, m);
       k.packed = pack_halves(b, m.narrow->values, form);
     } else if (b.is_constant(m.b())) {
       k.packed = pack_weights(b, m.b(), form, m.alpha);

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "kernels/dense_tiles.hpp"
+
 namespace lathe::lower {
 
 void ProductKernel::run(const StepContext& c) const {
@@ -29,7 +31,7 @@ void ProductKernel::run(const StepContext& c) const {
     left = turned;
   }
   const int64_t batches = static_cast<int64_t>(a_offsets.size());
-  const auto piece = [&](int64_t i, int64_t r, int64_t p, const float* panel_data) {
+  const auto piece = [&](int64_t i, int64_t r, int64_t p, int worker, const float* panel_data) {
     const int64_t task = (i * split.row_tasks + r) * split.panel_tasks + p;
     kernels::TapeOperand operands[kernels::kMaxSlots];
     kernels::DenseArguments d;
@@ -52,23 +54,24 @@ void ProductKernel::run(const StepContext& c) const {
     d.k_block = k_block;
     d.panel_block = panel_block;
     if (packed_row_floats > 0) d.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
+    if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom;
     epilogue.fill(c, 0, d.epilogue, operands);
     if (before) before->multiply(c, r, d, dense);
     else dense(d);
   };
   if (slots > 0) {
-    c.workers.each(slots, [&](int64_t slot, int) {
+    c.workers.each(slots, [&](int64_t slot, int worker) {
       float* to = pointer<float>(c, packed) + slot * packed_floats;
       for (int64_t i = batches * slot / slots; i < batches * (slot + 1) / slots; ++i) {
         kernels::pack_panels(pointer<const float>(c, b) + b_offsets[i] * k * n, b_k_stride, b_n_stride, k, n, width, to, 0, panels);
-        piece(i, 0, 0, to);
+        piece(i, 0, 0, worker, to);
       }
     });
     return;
   }
-  c.workers.each(batches * split.count(), [&](int64_t task, int) {
+  c.workers.each(batches * split.count(), [&](int64_t task, int worker) {
     const int64_t i = task / split.count();
-    piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks,
+    piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks, worker,
           pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
   });
 }

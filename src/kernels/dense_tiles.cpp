@@ -1,0 +1,295 @@
+#include "kernels/dense_tiles.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cstring>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/dense_tiles.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+#include "kernels/halves.inl.hpp"
+#include "kernels/tiles.hpp"
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
+
+#if HWY_TARGET == HWY_AVX3
+inline constexpr int64_t kWidth = 32, kLanes = 16;
+inline constexpr int kTall = 2 * tiles::kRows;
+// Rows of A, all parts of a piece of K: so many bytes each, and as many groups of rows at a time as stay in L2 while all of B passes. They
+// stand a cache line further apart, not to fall on the same lines of L1.
+inline constexpr int64_t kPieceBytes = 2048, kRowBytes = kPieceBytes + 64, kGroupRows = 12 * kTall;
+inline constexpr int64_t kPanelBytes = kPieceBytes * kWidth;
+static_assert(kGroupRows * kRowBytes + kPanelBytes <= kTileRoom);
+inline constexpr int64_t kMostPoints = 64;  // taps pointed at together
+static_assert(kPanelWidth == kWidth);
+
+// The nearest bf16, in the low half of each lane; denormals become zero.
+HWY_INLINE __m256i nearest(VF x) {
+  __m256i y;
+  asm("vcvtneps2bf16 %1, %0" : "=v"(y) : "v"(x.raw));
+  return y;
+}
+HWY_INLINE VF widened(__m256i halves) { return VF{_mm512_castsi512_ps(_mm512_slli_epi32(_mm512_cvtepu16_epi32(halves), 16))}; }
+
+// The parts of a vector of numbers.
+template <int P>
+HWY_INLINE void part(VF x, __m256i (&parts)[P]) {
+  parts[0] = nearest(x);
+  if constexpr (P == 1) return;
+  VF rest = hn::Sub(x, widened(parts[0]));
+  constexpr int kNotFinite = 0x99;
+  if (const __mmask16 odd = _mm512_fpclass_ps_mask(rest.raw, kNotFinite); HWY_UNLIKELY(odd != 0)) {
+    // What is not finite is one part, and a number so large that its nearest is not begins with the one below.
+    const __mmask16 special = _mm512_fpclass_ps_mask(x.raw, kNotFinite), large = static_cast<__mmask16>(odd & ~special);
+    const __m256i below = _mm512_cvtepi32_epi16(_mm512_srli_epi32(_mm512_castps_si512(x.raw), 16));
+    parts[0] = _mm256_mask_mov_epi16(parts[0], large, below);
+    rest = VF{_mm512_maskz_sub_ps(static_cast<__mmask16>(~special), x.raw, widened(parts[0]).raw)};
+  }
+  for (int p = 1; p < P; ++p) {
+    parts[p] = nearest(rest);
+    if (p + 1 < P) rest = hn::Sub(rest, widened(parts[p]));
+  }
+}
+
+// `count` floats to the parts of a row, `part_bytes` apart.
+template <int P>
+HWY_INLINE void part_run(const float* HWY_RESTRICT from, int64_t count, char* to, int64_t part_bytes) {
+  const F32 d;
+  __m256i parts[P];
+  int64_t i = 0;
+  for (; i + kLanes <= count; i += kLanes) {
+    part<P>(hn::LoadU(d, from + i), parts);
+    for (int p = 0; p < P; ++p) _mm256_storeu_si256(reinterpret_cast<__m256i*>(to + p * part_bytes + 2 * i), parts[p]);
+  }
+  if (i == count) return;
+  const auto left = static_cast<__mmask16>((1u << (count - i)) - 1);
+  part<P>(VF{_mm512_maskz_loadu_ps(left, from + i)}, parts);
+  for (int p = 0; p < P; ++p) _mm256_mask_storeu_epi16(to + p * part_bytes + 2 * i, left, parts[p]);
+}
+
+// The piece [from, from + count) of K of some rows, filled up with zeros to part_bytes.
+template <int P>
+void part_rows(const DenseArguments& g, int64_t row, int rows, int64_t from, int64_t count, char* to, int64_t part_bytes) {
+  const float* pointers[kMostPoints * kTall];
+  for (int64_t at = from, end = from + count; at < end;) {
+    const int64_t tap = at / g.run, taps = std::min(kMostPoints, (end + g.run - 1) / g.run - tap), until = std::min(end, (tap + taps) * g.run);
+    if (g.window) {
+      point_rows(*g.window, row, rows, tap, taps, int64_t{0}, pointers);
+    } else {
+      for (int r = 0; r < rows; ++r) pointers[r] = g.a + (row + r) * g.lda;
+    }
+    for (int r = 0; r < rows; ++r) {
+      for (int64_t k = at; k < until;) {
+        const int64_t t = k / g.run, length = std::min(until, (t + 1) * g.run) - k;
+        part_run<P>(pointers[(t - tap) * rows + r] + k % g.run, length, to + r * kRowBytes + 2 * (k - from), part_bytes);
+        k += length;
+      }
+    }
+    at = until;
+  }
+  for (int r = 0; 2 * count < part_bytes && r < rows; ++r) {
+    for (int p = 0; p < P; ++p) std::memset(to + r * kRowBytes + p * part_bytes + 2 * count, 0, static_cast<size_t>(part_bytes - 2 * count));
+  }
+}
+
+template <PanelType T>
+HWY_INLINE VF load_numbers(const void* panel, int64_t at) {
+  if constexpr (T == PanelType::f32) return hn::LoadU(F32(), static_cast<const float*>(panel) + at);
+  else if constexpr (T == PanelType::f16) return load_f16(static_cast<const uint16_t*>(panel) + at);
+  else return load_bf16(static_cast<const uint16_t*>(panel) + at);
+}
+
+template <PanelType T>
+inline constexpr int kParts = T == PanelType::f32 ? 3 : T == PanelType::f16 ? 2 : 1;
+
+// `count` rows of a panel as groups of two, part by part; zeros up to `groups` groups.
+template <PanelType T>
+void part_panel(const void* panel, int64_t count, int64_t groups, char* to) {
+  constexpr int P = kParts<T>;
+  for (int64_t group = 0; group < groups; ++group) {
+    for (int64_t column = 0; column < kWidth; column += kLanes) {
+      const auto load = [&](int64_t k) HWY_ATTR { return k < count ? load_numbers<T>(panel, k * kWidth + column) : hn::Zero(F32()); };
+      __m256i even[P], odd[P];
+      part<P>(load(2 * group), even);
+      part<P>(load(2 * group + 1), odd);
+      for (int p = 0; p < P; ++p) {
+        const __m512i both = _mm512_or_si512(_mm512_cvtepu16_epi32(even[p]), _mm512_slli_epi32(_mm512_cvtepu16_epi32(odd[p]), 16));
+        _mm512_storeu_si512(to + ((p * groups + group) * kWidth + column) * 4, both);
+      }
+    }
+  }
+}
+
+// Tiles of A and B of a piece of K, by part.
+struct Piece {
+  const char* a;
+  const char* b;
+  int64_t a_part, b_part;  // bytes from part to part
+  int64_t chunks, groups;  // along K; of each
+  int upper;               // rows
+};
+
+template <bool kLower>
+HWY_INLINE void load_a(const Piece& p, int part, int64_t at) {
+  const char* from = p.a + part * p.a_part + at;
+  tiles::load<4>(from, kRowBytes);
+  if constexpr (kLower) tiles::load<5>(from + p.upper * kRowBytes, kRowBytes);
+}
+template <bool kRight>
+HWY_INLINE void load_b(const Piece& p, int part, int64_t at) {
+  const char* from = p.b + part * p.b_part + at;
+  tiles::load<6>(from, kWidth * 4);
+  if constexpr (kRight) tiles::load<7>(from + kLanes * 4, kWidth * 4);
+}
+template <bool kLower, bool kRight>
+HWY_INLINE void add() {
+  tiles::add_halves<0, 4, 6>();
+  if constexpr (kRight) tiles::add_halves<1, 4, 7>();
+  if constexpr (kLower) tiles::add_halves<2, 5, 6>();
+  if constexpr (kLower && kRight) tiles::add_halves<3, 5, 7>();
+}
+
+// Sums of up to 32 rows by a panel's columns, added to those at `sums`, or (fresh) to zero.
+template <int P, bool kLower, bool kRight>
+void tile(const Piece& p, float* sums, int64_t stride, bool fresh) {
+  const int64_t bytes = stride * 4;
+  float* below = sums + p.upper * stride;
+  if (fresh) {
+    tiles::zero<0>();
+    if constexpr (kRight) tiles::zero<1>();
+    if constexpr (kLower) tiles::zero<2>();
+    if constexpr (kLower && kRight) tiles::zero<3>();
+  } else {
+    tiles::load<0>(sums, bytes);
+    if constexpr (kRight) tiles::load<1>(sums + kLanes, bytes);
+    if constexpr (kLower) tiles::load<2>(below, bytes);
+    if constexpr (kLower && kRight) tiles::load<3>(below + kLanes, bytes);
+  }
+  for (int64_t c = 0; c < p.chunks; ++c) {
+    const int64_t a = c * p.groups * 4, b = c * p.groups * kWidth * 4;
+    // One side stays from product to product.
+    if constexpr (P == 3) {
+      load_a<kLower>(p, 0, a), load_b<kRight>(p, 2, b), add<kLower, kRight>();
+      load_b<kRight>(p, 1, b), add<kLower, kRight>();
+      load_a<kLower>(p, 1, a), add<kLower, kRight>();
+      load_b<kRight>(p, 0, b), add<kLower, kRight>();
+      load_a<kLower>(p, 2, a), add<kLower, kRight>();
+      load_a<kLower>(p, 0, a), add<kLower, kRight>();
+    } else if constexpr (P == 2) {
+      load_a<kLower>(p, 0, a), load_b<kRight>(p, 1, b), add<kLower, kRight>();
+      load_b<kRight>(p, 0, b), add<kLower, kRight>();
+      load_a<kLower>(p, 1, a), add<kLower, kRight>();
+    } else {
+      load_a<kLower>(p, 0, a), load_b<kRight>(p, 0, b), add<kLower, kRight>();
+    }
+  }
+  tiles::store<0>(sums, bytes);
+  if constexpr (kRight) tiles::store<1>(sums + kLanes, bytes);
+  if constexpr (kLower) tiles::store<2>(below, bytes);
+  if constexpr (kLower && kRight) tiles::store<3>(below + kLanes, bytes);
+}
+// By whether there are lower rows, whether there are right columns.
+template <int P>
+inline constexpr auto kTileOf = std::array{std::array{tile<P, false, false>, tile<P, false, true>}, std::array{tile<P, true, false>, tile<P, true, true>}};
+
+// Sums of a tile to C.
+void finish(const DenseArguments& g, const float* sums, int64_t row, int rows, int64_t column, int64_t columns) {
+  const F32 d;
+  const DenseEpilogue& e = g.epilogue;
+  for (int64_t v = 0; v < columns; v += kLanes) {
+    const auto there = static_cast<__mmask16>(columns - v >= kLanes ? 0xffffu : (1u << (columns - v)) - 1);
+    const auto load = [there](const float* p) HWY_ATTR { return VF{_mm512_maskz_loadu_ps(there, p)}; };
+    const VF factor = e.factor ? load(e.factor + column + v) : hn::Set(d, 1), bias = e.bias ? load(e.bias + column + v) : hn::Zero(d);
+    for (int r = 0; r < rows; ++r) {
+      VF x = hn::LoadU(d, sums + r * kWidth + v);
+      if (e.factor) x = hn::Mul(x, factor);
+      if (e.bias) x = hn::Add(x, bias);
+      if (e.residual) x = hn::Add(x, load(e.residual + (row + r) * e.residual_stride + column + v));
+      if (e.clamp) {  // NaN stays
+        x = hn::IfThenElse(hn::Lt(x, hn::Set(d, e.low)), hn::Set(d, e.low), x);
+        x = hn::IfThenElse(hn::Gt(x, hn::Set(d, e.high)), hn::Set(d, e.high), x);
+      }
+      _mm512_mask_storeu_ps(g.c + (row + r) * g.ldc + column + v, there, x.raw);
+    }
+  }
+}
+
+// Between two pieces of K, sums of whole panels stand in C; of others beside it.
+void sums_from(const DenseArguments& g, float* sums, int64_t row, int rows, int64_t column, int64_t columns) {
+  for (int r = 0; r < rows; ++r) std::memcpy(sums + r * kWidth, g.c + (row + r) * g.ldc + column, static_cast<size_t>(columns) * 4);
+}
+void sums_to(const DenseArguments& g, const float* sums, int64_t row, int rows, int64_t column, int64_t columns) {
+  for (int r = 0; r < rows; ++r) std::memcpy(g.c + (row + r) * g.ldc + column, sums + r * kWidth, static_cast<size_t>(columns) * 4);
+}
+
+template <PanelType T>
+void by_tiles(const DenseArguments& g) {
+  constexpr int P = kParts<T>;
+  constexpr int64_t kElement = T == PanelType::f32 ? 4 : 2;
+  const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
+  char *rows_at = static_cast<char*>(g.tile_room), *panel_at = rows_at + kGroupRows * kRowBytes;
+  alignas(64) float sums[kTall * kWidth];
+  const int64_t k = g.segments * g.run, rows = g.row_end - g.row_begin;
+  constexpr int64_t kMost = kPieceBytes / 2 / P / 32 * 32;
+  const int64_t pieces = tiles::along(k, kMost), piece = tiles::along(tiles::along(k, pieces), 2) * 2;
+  const int64_t row_groups = tiles::along(rows, kGroupRows);
+  tiles::Shape shape;
+  for (int64_t group = 0; group < row_groups; ++group) {
+    const int64_t begin = g.row_begin + rows * group / row_groups, end = g.row_begin + rows * (group + 1) / row_groups;
+    const int64_t height = tiles::even(end - begin, kTall);  // of a tile; the last one's may be less
+    for (int64_t from = 0; from < k; from += piece) {
+      const int64_t count = std::min(piece, k - from), pairs = (count + 1) / 2;
+      const int64_t chunk = tiles::even(pairs), chunks = tiles::along(pairs, chunk), part_bytes = chunk * chunks * 4;
+      const bool first = from == 0, last = from + count == k;
+      for (int64_t row = begin; row < end; row += height)
+        part_rows<P>(g, row, static_cast<int>(std::min(height, end - row)), from, count, rows_at + (row - begin) * kRowBytes, part_bytes);
+      for (int64_t panel = g.panel_begin; panel < g.panel_end; ++panel) {
+        const int64_t column = panel * kWidth, columns = std::min(kWidth, g.columns - column);
+        part_panel<T>(static_cast<const char*>(g.b) + (panel * k + from) * kWidth * kElement, count, chunk * chunks, panel_at);
+        for (int64_t row = begin; row < end; row += height) {
+          const int tall = static_cast<int>(std::min(height, end - row)), upper = tall > tiles::kRows ? (tall + 1) / 2 : tall;
+          shape.take(upper, tall - upper, static_cast<int>(chunk));
+          const Piece p{rows_at + (row - begin) * kRowBytes, panel_at, part_bytes, part_bytes * kWidth, chunks, chunk, upper};
+          const bool right = columns > kLanes;
+          if (!first) sums_from(g, sums, row, tall, column, columns);
+          kTileOf<P>[tall > upper][right](p, sums, kWidth, first);
+          if (!last) sums_to(g, sums, row, tall, column, columns);
+          else finish(g, sums, row, tall, column, columns);
+        }
+        if (last && run) tape_over_rows(g.epilogue, run, g.c + begin * g.ldc + column, g.ldc, begin, end - begin, column, columns);
+      }
+    }
+  }
+}
+
+void DenseByTilesHere(const DenseArguments& g) {
+  switch (g.b_type) {
+    case PanelType::f32: return by_tiles<PanelType::f32>(g);
+    case PanelType::f16: return by_tiles<PanelType::f16>(g);
+    default: return by_tiles<PanelType::bf16>(g);
+  }
+}
+#endif
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+
+int products_by_tiles(PanelType type) { return type == PanelType::f32 ? 6 : type == PanelType::f16 ? 3 : 1; }
+
+void dense_by_tiles(const DenseArguments& g) {
+#if HWY_ARCH_X86 && !defined(LATHE_TWO_TARGETS)
+  N_AVX3::DenseByTilesHere(g);
+#else
+  (void)g;
+#endif
+}
+
+}  // namespace lathe::kernels
+#endif

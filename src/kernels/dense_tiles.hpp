@@ -1,0 +1,20 @@
+// The dense kernel by tiles (kernels/tiles.hpp), whose products are of bf16 with sums in f32.
+//
+// A number is taken as the sum of as many parts of bf16 as its type has bits for: bf16 as it is, f16 in two, f32 in three, each the nearest
+// to what those before it leave. Of the products of parts those are summed that are not smaller than the last bit of the largest: one, three
+// and six. So a product of f32 is off by at most 2^-25 of itself, less than what rounding it to f32 costs. Parts below 2^-126 are zero.
+#pragma once
+
+#include "kernels/dense.hpp"
+
+namespace lathe::kernels {
+
+// Bytes of DenseArguments::tile_room.
+inline constexpr int64_t kTileRoom = 14 * 65536;
+// How many products stand for one, of numbers of this type.
+int products_by_tiles(PanelType type);
+// DenseArguments as dense() takes them, with tile_room; B's panels are those of the same instruction set. Rows of A count as rounded to the
+// type of B's elements.
+void dense_by_tiles(const DenseArguments& g);
+
+}  // namespace lathe::kernels
