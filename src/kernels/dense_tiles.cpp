@@ -124,24 +124,25 @@ void part_panel(const void* panel, int64_t count, int64_t groups, char* to) {
   }
 }
 
-// Tiles of A and B of a piece of K, by part.
+// Tiles of A and B of a piece of K, by part: segments of K, each of some chunks of groups.
 struct Piece {
-  const char* a;
+  const char* const* a;  // by segment
   const char* b;
   int64_t a_part, b_part;  // bytes from part to part
-  int64_t chunks, groups;  // along K; of each
-  int upper;               // rows
+  int64_t a_row;           // bytes from row to row
+  int64_t segments, chunks, groups;
+  int upper;  // rows
 };
 
 template <bool kLower>
-HWY_INLINE void load_a(const Piece& p, int part, int64_t at) {
-  const char* from = p.a + part * p.a_part + at;
-  tiles::load<4>(from, kRowBytes);
-  if constexpr (kLower) tiles::load<5>(from + p.upper * kRowBytes, kRowBytes);
+HWY_INLINE void load_a(const Piece& p, int part, const char* at) {
+  const char* from = at + part * p.a_part;
+  tiles::load<4>(from, p.a_row);
+  if constexpr (kLower) tiles::load<5>(from + p.upper * p.a_row, p.a_row);
 }
 template <bool kRight>
-HWY_INLINE void load_b(const Piece& p, int part, int64_t at) {
-  const char* from = p.b + part * p.b_part + at;
+HWY_INLINE void load_b(const Piece& p, int part, const char* at) {
+  const char* from = at + part * p.b_part;
   tiles::load<6>(from, kWidth * 4);
   if constexpr (kRight) tiles::load<7>(from + kLanes * 4, kWidth * 4);
 }
@@ -169,8 +170,9 @@ void tile(const Piece& p, float* sums, int64_t stride, bool fresh) {
     if constexpr (kLower) tiles::load<2>(below, bytes);
     if constexpr (kLower && kRight) tiles::load<3>(below + kLanes, bytes);
   }
-  for (int64_t c = 0; c < p.chunks; ++c) {
-    const int64_t a = c * p.groups * 4, b = c * p.groups * kWidth * 4;
+  const char *a = nullptr, *b = p.b;
+  for (int64_t c = 0; c < p.segments * p.chunks; ++c, a += p.groups * 4, b += p.groups * kWidth * 4) {
+    if (c % p.chunks == 0) a = p.a[c / p.chunks];
     // One side stays from product to product.
     if constexpr (P == 3) {
       load_a<kLower>(p, 0, a), load_b<kRight>(p, 2, b), add<kLower, kRight>();
@@ -253,7 +255,8 @@ void by_tiles(const DenseArguments& g) {
         for (int64_t row = begin; row < end; row += height) {
           const int tall = static_cast<int>(std::min(height, end - row)), upper = tall > tiles::kRows ? (tall + 1) / 2 : tall;
           shape.take(upper, tall - upper, static_cast<int>(chunk));
-          const Piece p{rows_at + (row - begin) * kRowBytes, panel_at, part_bytes, part_bytes * kWidth, chunks, chunk, upper};
+          const char* tile_rows = rows_at + (row - begin) * kRowBytes;
+          const Piece p{&tile_rows, panel_at, part_bytes, part_bytes * kWidth, kRowBytes, 1, chunks, chunk, upper};
           const bool right = columns > kLanes;
           if (!first) sums_from(g, sums, row, tall, column, columns);
           kTileOf<P>[tall > upper][right](p, sums, kWidth, first);
@@ -266,11 +269,54 @@ void by_tiles(const DenseArguments& g) {
   }
 }
 
+template <PanelType T>
+void by_tiles_in_place(const DenseArguments& g, const PartedRows& rows) {
+  constexpr int P = kParts<T>;
+  constexpr int64_t kElement = T == PanelType::f32 ? 4 : 2;
+  const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
+  char* panel_at = static_cast<char*>(g.tile_room);
+  alignas(64) float sums[kTall * kWidth];
+  const int64_t k = g.segments * g.run, line = rows.window.out_w, chunk = tiles::dividing(g.run / 2);
+  const uint16_t* points[kMostPoints];
+  const char* segments[kMostPoints];
+  tiles::Shape shape;
+  for (int64_t panel = g.panel_begin; panel < g.panel_end; ++panel) {
+    const int64_t column = panel * kWidth, columns = std::min(kWidth, g.columns - column);
+    part_panel<T>(static_cast<const char*>(g.b) + panel * k * kWidth * kElement, k, k / 2, panel_at);
+    for (int64_t row = g.row_begin, tall = 0; row < g.row_end; row += tall) {
+      tall = tiles::even(std::min(g.row_end - row, line - row % line), kTall);
+      const int height = static_cast<int>(tall), upper = height > tiles::kRows ? (height + 1) / 2 : height;
+      point_rows(rows.window, row, 1, 0, g.segments, int64_t{0}, points);
+      for (int64_t s = 0; s < g.segments; ++s) segments[s] = reinterpret_cast<const char*>(points[s]);
+      shape.take(upper, height - upper, static_cast<int>(chunk));
+      const Piece p{segments, panel_at, rows.distance * 2, k / 2 * kWidth * 4, rows.pixel * 2, g.segments, g.run / 2 / chunk, chunk, upper};
+      kTileOf<P>[height > upper][columns > kLanes](p, sums, kWidth, true);
+      finish(g, sums, row, height, column, columns);
+      if (run) tape_over_rows(g.epilogue, run, g.c + row * g.ldc + column, g.ldc, row, tall, column, columns);
+    }
+  }
+}
+
 void DenseByTilesHere(const DenseArguments& g) {
   switch (g.b_type) {
     case PanelType::f32: return by_tiles<PanelType::f32>(g);
     case PanelType::f16: return by_tiles<PanelType::f16>(g);
     default: return by_tiles<PanelType::bf16>(g);
+  }
+}
+void PartedByTilesHere(const DenseArguments& g, const PartedRows& rows) {
+  switch (g.b_type) {
+    case PanelType::f32: return by_tiles_in_place<PanelType::f32>(g, rows);
+    case PanelType::f16: return by_tiles_in_place<PanelType::f16>(g, rows);
+    default: return by_tiles_in_place<PanelType::bf16>(g, rows);
+  }
+}
+void PartFloatsHere(PanelType type, const float* from, int64_t count, uint16_t* to, int64_t distance) {
+  auto* bytes = reinterpret_cast<char*>(to);
+  switch (type) {
+    case PanelType::f32: return part_run<3>(from, count, bytes, distance * 2);
+    case PanelType::f16: return part_run<2>(from, count, bytes, distance * 2);
+    default: return part_run<1>(from, count, bytes, distance * 2);
   }
 }
 #endif
@@ -283,13 +329,21 @@ namespace lathe::kernels {
 
 int products_by_tiles(PanelType type) { return type == PanelType::f32 ? 6 : type == PanelType::f16 ? 3 : 1; }
 
-void dense_by_tiles(const DenseArguments& g) {
+int parts_by_tiles(PanelType type) { return type == PanelType::f32 ? 3 : type == PanelType::f16 ? 2 : 1; }
+int64_t most_parted_depth(PanelType type) { return kTileRoom / (32 * 2 * parts_by_tiles(type)); }
+
 #if HWY_ARCH_X86 && !defined(LATHE_TWO_TARGETS)
-  N_AVX3::DenseByTilesHere(g);
-#else
-  (void)g;
-#endif
+void dense_by_tiles(const DenseArguments& g) { N_AVX3::DenseByTilesHere(g); }
+void parted_by_tiles(const DenseArguments& g, const PartedRows& rows) { N_AVX3::PartedByTilesHere(g, rows); }
+void part_floats(PanelType type, const float* from, int64_t count, uint16_t* to, int64_t distance) {
+  N_AVX3::PartFloatsHere(type, from, count, to, distance);
 }
+#else
+// Nobody asks: has_tiles() is false.
+void dense_by_tiles(const DenseArguments&) {}
+void parted_by_tiles(const DenseArguments&, const PartedRows&) {}
+void part_floats(PanelType, const float*, int64_t, uint16_t*, int64_t) {}
+#endif
 
 }  // namespace lathe::kernels
 #endif

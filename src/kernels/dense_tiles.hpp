@@ -13,8 +13,23 @@ namespace lathe::kernels {
 inline constexpr int64_t kTileRoom = 14 * 65536;
 // How many products stand for one, of numbers of this type.
 int products_by_tiles(PanelType type);
+int parts_by_tiles(PanelType type);
 // DenseArguments as dense() takes them, with tile_room; B's panels are those of the same instruction set. Rows of A count as rounded to the
 // type of B's elements.
 void dense_by_tiles(const DenseArguments& g);
+
+// Floats to their parts, `distance` numbers from part to part.
+void part_floats(PanelType type, const float* from, int64_t count, uint16_t* to, int64_t distance);
+
+// Rows that are parted already, read where they are: pixels of lines whose padding is written out.
+struct PartedRows {
+  WindowRowsOf<uint16_t> window;  // over the first part; nothing of it lies in the padding
+  int64_t distance = 0;           // numbers from part to part
+  int64_t pixel = 0;              // numbers from one result of a line to the next
+};
+// The longest K there is room for, parted as a whole.
+int64_t most_parted_depth(PanelType type);
+// Preconditions: run is even, segments * run <= most_parted_depth, at most 64 segments; g.a and g.window are not looked at.
+void parted_by_tiles(const DenseArguments& g, const PartedRows& rows);
 
 }  // namespace lathe::kernels

@@ -12,6 +12,7 @@ namespace lathe::lower {
   F(convolution_padded)        \
   F(convolution_direct)        \
   F(convolution_winograd)      \
+  F(convolution_tiled)         \
   F(products)                  \
   F(pool_lines)                \
   F(pool_planes)               \
