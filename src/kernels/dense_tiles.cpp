@@ -8,6 +8,7 @@
 #define HWY_TARGET_INCLUDE "kernels/dense_tiles.cpp"
 #include <hwy/foreach_target.h>
 // After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
 #include "kernels/halves.inl.hpp"
@@ -21,9 +22,15 @@ inline constexpr int64_t kWidth = 32, kLanes = 16;
 inline constexpr int kTall = 2 * tiles::kRows;
 // Rows of A, all parts of a piece of K: so many bytes each, and as many groups of rows at a time as stay in L2 while all of B passes. They
 // stand a cache line further apart, not to fall on the same lines of L1.
-inline constexpr int64_t kPieceBytes = 2048, kRowBytes = kPieceBytes + 64, kGroupRows = 12 * kTall;
-inline constexpr int64_t kPanelBytes = kPieceBytes * kWidth;
-static_assert(kGroupRows * kRowBytes + kPanelBytes <= kTileRoom);
+template <int P>
+inline constexpr int64_t kPieceBytes = P == 1 ? 2048 : 4096;
+template <int P>
+inline constexpr int64_t kRowBytes = kPieceBytes<P> + 64;
+template <int P>
+inline constexpr int64_t kGroupRows = (P == 1 ? 12 : 6) * kTall;
+template <int P>
+inline constexpr int64_t kRoom = kGroupRows<P>* kRowBytes<P> + kPieceBytes<P>* kWidth;
+static_assert(kRoom<1> <= kTileRoom && kRoom<2> <= kTileRoom);
 inline constexpr int64_t kMostPoints = 64;  // taps pointed at together
 static_assert(kPanelWidth == kWidth);
 
@@ -85,14 +92,14 @@ void part_rows(const DenseArguments& g, int64_t row, int rows, int64_t from, int
     for (int r = 0; r < rows; ++r) {
       for (int64_t k = at; k < until;) {
         const int64_t t = k / g.run, length = std::min(until, (t + 1) * g.run) - k;
-        part_run<P>(pointers[(t - tap) * rows + r] + k % g.run, length, to + r * kRowBytes + 2 * (k - from), part_bytes);
+        part_run<P>(pointers[(t - tap) * rows + r] + k % g.run, length, to + r * kRowBytes<P> + 2 * (k - from), part_bytes);
         k += length;
       }
     }
     at = until;
   }
   for (int r = 0; 2 * count < part_bytes && r < rows; ++r) {
-    for (int p = 0; p < P; ++p) std::memset(to + r * kRowBytes + p * part_bytes + 2 * count, 0, static_cast<size_t>(part_bytes - 2 * count));
+    for (int p = 0; p < P; ++p) std::memset(to + r * kRowBytes<P> + p * part_bytes + 2 * count, 0, static_cast<size_t>(part_bytes - 2 * count));
   }
 }
 
@@ -106,11 +113,33 @@ HWY_INLINE VF load_numbers(const void* panel, int64_t at) {
 template <PanelType T>
 inline constexpr int kParts = T == PanelType::f32 ? 3 : T == PanelType::f16 ? 2 : 1;
 
+// Bytes ahead of their use that B is fetched from memory.
+inline constexpr int64_t kAhead = 2048;
+
 // `count` rows of a panel as groups of two, part by part; zeros up to `groups` groups.
 template <PanelType T>
 void part_panel(const void* panel, int64_t count, int64_t groups, char* to) {
   constexpr int P = kParts<T>;
-  for (int64_t group = 0; group < groups; ++group) {
+  constexpr int64_t kGroup = 2 * kWidth * (T == PanelType::f32 ? 4 : 2);
+  int64_t group = 0;
+  if constexpr (T == PanelType::bf16) {
+    // Two rows of numbers as they are, interleaved.
+    alignas(64) static constexpr auto kOrder = [] {
+      std::array<uint16_t, 64> order{};
+      for (uint16_t i = 0; i < 64; ++i) order[i] = static_cast<uint16_t>(i / 2 + i % 2 * 32);
+      return order;
+    }();
+    const __m512i left = _mm512_load_si512(kOrder.data()), right = _mm512_load_si512(kOrder.data() + 32);
+    for (; group < count / 2; ++group) {
+      const char* from = static_cast<const char*>(panel) + group * kGroup;
+      hwy::Prefetch(from + kAhead), hwy::Prefetch(from + kAhead + 64);
+      const __m512i even = _mm512_loadu_si512(from), odd = _mm512_loadu_si512(from + 64);
+      _mm512_storeu_si512(to + group * 128, _mm512_permutex2var_epi16(even, left, odd));
+      _mm512_storeu_si512(to + group * 128 + 64, _mm512_permutex2var_epi16(even, right, odd));
+    }
+  }
+  for (; group < groups; ++group) {
+    for (int64_t line = 0; line < kGroup; line += 64) hwy::Prefetch(static_cast<const char*>(panel) + group * kGroup + kAhead + line);
     for (int64_t column = 0; column < kWidth; column += kLanes) {
       const auto load = [&](int64_t k) HWY_ATTR { return k < count ? load_numbers<T>(panel, k * kWidth + column) : hn::Zero(F32()); };
       __m256i even[P], odd[P];
@@ -154,21 +183,26 @@ HWY_INLINE void add() {
   if constexpr (kLower && kRight) tiles::add_halves<3, 5, 7>();
 }
 
-// Sums of up to 32 rows by a panel's columns, added to those at `sums`, or (fresh) to zero.
+// Where sums of a tile stand, and how many numbers it is from row to row.
+struct Sums {
+  float* at = nullptr;
+  int64_t stride = 0;
+};
+
+// Sums of up to 32 rows by a panel's columns, added to those at `start`, or to zero where that is null.
 template <int P, bool kLower, bool kRight>
-void tile(const Piece& p, float* sums, int64_t stride, bool fresh) {
-  const int64_t bytes = stride * 4;
-  float* below = sums + p.upper * stride;
-  if (fresh) {
+void tile(const Piece& p, Sums start, Sums sums) {
+  if (start.at == nullptr) {
     tiles::zero<0>();
     if constexpr (kRight) tiles::zero<1>();
     if constexpr (kLower) tiles::zero<2>();
     if constexpr (kLower && kRight) tiles::zero<3>();
   } else {
-    tiles::load<0>(sums, bytes);
-    if constexpr (kRight) tiles::load<1>(sums + kLanes, bytes);
-    if constexpr (kLower) tiles::load<2>(below, bytes);
-    if constexpr (kLower && kRight) tiles::load<3>(below + kLanes, bytes);
+    const float* below = start.at + p.upper * start.stride;
+    tiles::load<0>(start.at, start.stride * 4);
+    if constexpr (kRight) tiles::load<1>(start.at + kLanes, start.stride * 4);
+    if constexpr (kLower) tiles::load<2>(below, start.stride * 4);
+    if constexpr (kLower && kRight) tiles::load<3>(below + kLanes, start.stride * 4);
   }
   const char *a = nullptr, *b = p.b;
   for (int64_t c = 0; c < p.segments * p.chunks; ++c, a += p.groups * 4, b += p.groups * kWidth * 4) {
@@ -189,10 +223,11 @@ void tile(const Piece& p, float* sums, int64_t stride, bool fresh) {
       load_a<kLower>(p, 0, a), load_b<kRight>(p, 0, b), add<kLower, kRight>();
     }
   }
-  tiles::store<0>(sums, bytes);
-  if constexpr (kRight) tiles::store<1>(sums + kLanes, bytes);
-  if constexpr (kLower) tiles::store<2>(below, bytes);
-  if constexpr (kLower && kRight) tiles::store<3>(below + kLanes, bytes);
+  float* below = sums.at + p.upper * sums.stride;
+  tiles::store<0>(sums.at, sums.stride * 4);
+  if constexpr (kRight) tiles::store<1>(sums.at + kLanes, sums.stride * 4);
+  if constexpr (kLower) tiles::store<2>(below, sums.stride * 4);
+  if constexpr (kLower && kRight) tiles::store<3>(below + kLanes, sums.stride * 4);
 }
 // By whether there are lower rows, whether there are right columns.
 template <int P>
@@ -220,7 +255,7 @@ void finish(const DenseArguments& g, const float* sums, int64_t row, int rows, i
   }
 }
 
-// Between two pieces of K, sums of whole panels stand in C; of others beside it.
+// Between two pieces of K, sums stand in C: of whole panels tiles put them there, of the last one these.
 void sums_from(const DenseArguments& g, float* sums, int64_t row, int rows, int64_t column, int64_t columns) {
   for (int r = 0; r < rows; ++r) std::memcpy(sums + r * kWidth, g.c + (row + r) * g.ldc + column, static_cast<size_t>(columns) * 4);
 }
@@ -233,12 +268,12 @@ void by_tiles(const DenseArguments& g) {
   constexpr int P = kParts<T>;
   constexpr int64_t kElement = T == PanelType::f32 ? 4 : 2;
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
-  char *rows_at = static_cast<char*>(g.tile_room), *panel_at = rows_at + kGroupRows * kRowBytes;
+  char *rows_at = static_cast<char*>(g.tile_room), *panel_at = rows_at + kGroupRows<P> * kRowBytes<P>;
   alignas(64) float sums[kTall * kWidth];
   const int64_t k = g.segments * g.run, rows = g.row_end - g.row_begin;
-  constexpr int64_t kMost = kPieceBytes / 2 / P / 32 * 32;
+  constexpr int64_t kMost = kPieceBytes<P> / 2 / P / 32 * 32;
   const int64_t pieces = tiles::along(k, kMost), piece = tiles::along(tiles::along(k, pieces), 2) * 2;
-  const int64_t row_groups = tiles::along(rows, kGroupRows);
+  const int64_t row_groups = tiles::along(rows, kGroupRows<P>);
   tiles::Shape shape;
   for (int64_t group = 0; group < row_groups; ++group) {
     const int64_t begin = g.row_begin + rows * group / row_groups, end = g.row_begin + rows * (group + 1) / row_groups;
@@ -248,20 +283,21 @@ void by_tiles(const DenseArguments& g) {
       const int64_t chunk = tiles::even(pairs), chunks = tiles::along(pairs, chunk), part_bytes = chunk * chunks * 4;
       const bool first = from == 0, last = from + count == k;
       for (int64_t row = begin; row < end; row += height)
-        part_rows<P>(g, row, static_cast<int>(std::min(height, end - row)), from, count, rows_at + (row - begin) * kRowBytes, part_bytes);
+        part_rows<P>(g, row, static_cast<int>(std::min(height, end - row)), from, count, rows_at + (row - begin) * kRowBytes<P>, part_bytes);
       for (int64_t panel = g.panel_begin; panel < g.panel_end; ++panel) {
         const int64_t column = panel * kWidth, columns = std::min(kWidth, g.columns - column);
         part_panel<T>(static_cast<const char*>(g.b) + (panel * k + from) * kWidth * kElement, count, chunk * chunks, panel_at);
         for (int64_t row = begin; row < end; row += height) {
           const int tall = static_cast<int>(std::min(height, end - row)), upper = tall > tiles::kRows ? (tall + 1) / 2 : tall;
           shape.take(upper, tall - upper, static_cast<int>(chunk));
-          const char* tile_rows = rows_at + (row - begin) * kRowBytes;
-          const Piece p{&tile_rows, panel_at, part_bytes, part_bytes * kWidth, kRowBytes, 1, chunks, chunk, upper};
-          const bool right = columns > kLanes;
-          if (!first) sums_from(g, sums, row, tall, column, columns);
-          kTileOf<P>[tall > upper][right](p, sums, kWidth, first);
-          if (!last) sums_to(g, sums, row, tall, column, columns);
-          else finish(g, sums, row, tall, column, columns);
+          const char* tile_rows = rows_at + (row - begin) * kRowBytes<P>;
+          const Piece p{&tile_rows, panel_at, part_bytes, part_bytes * kWidth, kRowBytes<P>, 1, chunks, chunk, upper};
+          const bool right = columns > kLanes, whole = columns == kWidth;
+          const Sums beside{sums, kWidth}, kept = whole ? Sums{g.c + row * g.ldc + column, g.ldc} : beside;
+          if (!first && !whole) sums_from(g, sums, row, tall, column, columns);
+          kTileOf<P>[tall > upper][right](p, first ? Sums() : kept, last ? beside : kept);
+          if (last) finish(g, sums, row, tall, column, columns);
+          else if (!whole) sums_to(g, sums, row, tall, column, columns);
         }
         if (last && run) tape_over_rows(g.epilogue, run, g.c + begin * g.ldc + column, g.ldc, begin, end - begin, column, columns);
       }
@@ -290,7 +326,7 @@ void by_tiles_in_place(const DenseArguments& g, const PartedRows& rows) {
       for (int64_t s = 0; s < g.segments; ++s) segments[s] = reinterpret_cast<const char*>(points[s]);
       shape.take(upper, height - upper, static_cast<int>(chunk));
       const Piece p{segments, panel_at, rows.distance * 2, k / 2 * kWidth * 4, rows.pixel * 2, g.segments, g.run / 2 / chunk, chunk, upper};
-      kTileOf<P>[height > upper][columns > kLanes](p, sums, kWidth, true);
+      kTileOf<P>[height > upper][columns > kLanes](p, Sums(), {sums, kWidth});
       finish(g, sums, row, height, column, columns);
       if (run) tape_over_rows(g.epilogue, run, g.c + row * g.ldc + column, g.ldc, row, tall, column, columns);
     }

@@ -10,7 +10,7 @@
 namespace lathe::kernels {
 
 // Bytes of DenseArguments::tile_room.
-inline constexpr int64_t kTileRoom = 14 * 65536;
+inline constexpr int64_t kTileRoom = 16 * 65536;
 // How many products stand for one, of numbers of this type.
 int products_by_tiles(PanelType type);
 int parts_by_tiles(PanelType type);

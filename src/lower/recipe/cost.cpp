@@ -65,20 +65,25 @@ bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panel
   return panels / split.panel_tasks > block;
 }
 
-double tiles_against_vectors(kernels::Isa isa, kernels::PanelType type, int64_t rows, int64_t columns, int64_t depth, int64_t line,
-                             int64_t uses) {
-  if (isa != kernels::Isa::amx || rows < 1 || columns < 1 || depth < 1) return std::numeric_limits<double>::infinity();
-  // Cycles of 32 x 32 x 32 multiply-adds: by vectors; by tiles, of each product and of parting each operand (bench/kernels.cpp).
-  constexpr double kVectors = 1200, kTile = 80;
-  const double part_rows = type == kernels::PanelType::bf16 ? 160 : type == kernels::PanelType::f16 ? 300 : 450,
-               part_panel = type == kernels::PanelType::bf16 ? 200 : type == kernels::PanelType::f16 ? 400 : 650;
+double tiles_against_vectors(kernels::Isa isa, const TileWork& w) {
+  constexpr int64_t kFewColumns = 4;  // vectors along K do them
+  if (isa != kernels::Isa::amx || w.rows < 1 || w.columns <= kFewColumns || w.depth < 1) return std::numeric_limits<double>::infinity();
+  // Cycles of 32 x 32 x 32 multiply-adds: by vectors; by tiles; of parting either operand (bench/narrow.cpp, profiles of its networks by
+  // both instruction sets).
+  struct Cycles {
+    double tile, part_rows, part_panel;
+  };
+  constexpr double kVectors = 1200, kCall = 48;
+  const Cycles c = w.type == kernels::PanelType::bf16  ? Cycles{130, 160, 120}
+                   : w.type == kernels::PanelType::f16 ? Cycles{400, 300, 350}
+                                                       : Cycles{850, 450, 500};
   const auto whole = [](int64_t n, int64_t step) { return static_cast<double>((n + step - 1) / step * step) / static_cast<double>(n); };
-  if (line == 0) line = rows;
-  const double row_tiles = static_cast<double>(rows + 31) / 32, panels = static_cast<double>((columns + 31) / 32);
-  const double tiles = kTile * kernels::products_by_tiles(type) + part_rows / panels / static_cast<double>(uses) +
-                       part_panel / std::clamp(row_tiles, 1.0, 12.0);
+  const int64_t line = w.line == 0 ? w.rows : w.line;
+  const double row_tiles = static_cast<double>(w.rows + 31) / 32, panels = static_cast<double>((w.columns + 31) / 32);
+  const double part_rows = c.part_rows * (1 + kCall / static_cast<double>(w.run)) / panels / static_cast<double>(w.uses);
   // Lines shorter than two tiles load B for fewer rows.
-  return tiles * whole(line, line < 32 ? 32 : 16) * whole(depth, 32) / kVectors;
+  return (c.tile + part_rows + c.part_panel / std::clamp(row_tiles, 1.0, 12.0)) * whole(line, line < 32 ? 32 : 16) * whole(w.depth, 32) /
+         kVectors;
 }
 
 }  // namespace lathe::lower

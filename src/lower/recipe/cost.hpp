@@ -43,10 +43,15 @@ bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panel
 
 // Tiles have to save so much.
 inline constexpr double kTilesPay = 0.85;
-// How much longer a product of rows x columns x depth takes by tiles of bf16 (kernels/dense_tiles.hpp) than by vectors, parting both
-// operands counted; infinite where there are no tiles. Rows come in lines of so many that share no tile; each number of A is parted once
-// for so many of its uses along the depth.
-double tiles_against_vectors(kernels::Isa isa, kernels::PanelType type, int64_t rows, int64_t columns, int64_t depth, int64_t line = 0,
-                             int64_t uses = 1);
+// A product by tiles of bf16 (kernels/dense_tiles.hpp).
+struct TileWork {
+  kernels::PanelType type = kernels::PanelType::f32;
+  int64_t rows = 0, columns = 0, depth = 0;
+  int64_t run = 0;   // of a row's numbers, how many are parted together
+  int64_t line = 0;  // as many rows share tiles; 0: all
+  int64_t uses = 1;  // along the depth, of a number that is parted once
+};
+// How much longer it takes than by vectors, parting both operands counted; infinite where there are no tiles.
+double tiles_against_vectors(kernels::Isa isa, const TileWork& work);
 
 }  // namespace lathe::lower

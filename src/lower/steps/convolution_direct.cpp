@@ -299,8 +299,10 @@ class DirectFamily : public StepFamily {
   }
 
  private:
-  static double against_vectors(const ConvolutionMatch& m, const Machine& machine) {
-    return tiles_against_vectors(machine.isa, panel_type(m), m.rows, m.group_filters, m.depth);
+  double against_vectors(const ConvolutionMatch& m, const Machine& machine) const {
+    const int64_t run = padded_ ? m.window.kernel[1] * m.xs[1] : m.group_channels;
+    return tiles_against_vectors(machine.isa,
+                                 {.type = panel_type(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth, .run = run});
   }
 
   bool padded_;

@@ -178,7 +178,8 @@ class TiledFamily : public StepFamily {
   static int64_t run_of(const ConvolutionMatch& m) { return m.group_channels * (joins(m) ? m.window.kernel[1] : 1); }
 
   static double against_vectors(const ConvolutionMatch& m, const Machine& machine) {
-    return tiles_against_vectors(machine.isa, panel_type(m), m.rows, m.group_filters, m.depth, m.window.out[1], m.taps);
+    return tiles_against_vectors(machine.isa, {.type = panel_type(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth,
+                                               .run = m.group_channels, .line = m.window.out[1], .uses = m.taps});
   }
 
   static PartedLines lines_of(const ConvolutionMatch& m) {

@@ -205,7 +205,7 @@ class ProductFamily : public StepFamily {
     return view.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
   }
   static double against_vectors(const ProductMatch& m, const Machine& machine) {
-    return tiles_against_vectors(machine.isa, type_of(*m.view, m), m.m, m.n, m.k);
+    return tiles_against_vectors(machine.isa, {.type = type_of(*m.view, m), .rows = m.m, .columns = m.n, .depth = m.k, .run = m.k});
   }
 
   static void bind_weights(PlanBuilder& b, const ProductMatch& m, ProductKernel& k, Step& step) {
