@@ -171,7 +171,7 @@ TEST_CASE("what is wrong with a sheet is told with its line, its column, what wa
   CHECK(s.error(one + "threads = 0\n").starts_with("sheet.toml:4:11: 'threads' of [[variant]] is a whole number"));
   CHECK(s.error(one + "threads = 1.5\n").starts_with("sheet.toml:4:11: 'threads' of [[variant]] is a whole number"));
   CHECK(s.error(one + "isa = \"avx3\"\n") ==
-        "sheet.toml:4:7: 'isa' of [[variant]] is one of scalar, sse4, avx2, avx512, neon, not 'avx3'; did you mean 'avx2'?");
+        "sheet.toml:4:7: 'isa' of [[variant]] is one of scalar, sse4, avx2, avx512, amx, neon, not 'avx3'; did you mean 'avx2'?");
   CHECK(s.error(one + "narrow = { weights = \"i7\" }\n").find("'weights' of 'narrow' is one of f16, bf16") != std::string::npos);
   CHECK(s.error(one + "narrow = { range = \"squares\" }\n").find("'range' goes with activations") != std::string::npos);
   CHECK(s.error(one + "narrow = { activations = \"u8\", weights = \"i4\" }\n").find("i8 with activations on bytes") != std::string::npos);

@@ -1,14 +1,17 @@
 // Kernels against simple loops, over many shapes, under every instruction set of this machine.
+#include <array>
 #include <cmath>
 #include <cstring>
+#include <limits>
 
 #include "kernels/copy.hpp"
-#include "kernels/dense.hpp"
+#include "kernels/dense_tiles.hpp"
 #include "kernels/planes.hpp"
 #include "kernels/rows.hpp"
 #include "kernels/skeleton.hpp"
 #include "kernels/tape.hpp"
 #include "support.hpp"
+#include "tensor/widen.hpp"
 
 using namespace test;
 using namespace lathe::kernels;
@@ -65,6 +68,69 @@ TEST_CASE("dense product over ragged shapes, with and without epilogue") {
           if (epilogue) sum = std::clamp(sum + bias[j] + residual[i * n + j], -0.5, 2.0);
           REQUIRE(c[i * n + j] == doctest::Approx(sum).epsilon(1e-4).scale(1));
         }
+      }
+    }
+  }
+}
+
+TEST_CASE("products by tiles: ragged shapes, windows, every type of both operands, as near as f32; what is not finite stays so") {
+  if (best() != Isa::amx) return;
+  std::mt19937 random(13);
+  const auto up_to = [&](int64_t most) { return 1 + static_cast<int64_t>(random() % static_cast<uint64_t>(most)); };
+  const int64_t width = panel_width(Isa::amx);
+  const auto rounded = [](DType type, std::vector<float>& numbers) {
+    const Tensor t = narrow<double>(type, {static_cast<int64_t>(numbers.size())}, std::vector<double>(numbers.begin(), numbers.end()));
+    const auto wide = widen<double>(t);
+    for (size_t i = 0; i < numbers.size(); ++i) numbers[i] = static_cast<float>(wide[i]);
+    return std::vector<uint16_t>(static_cast<const uint16_t*>(t.data()), static_cast<const uint16_t*>(t.data()) + t.size());
+  };
+  Fenced room(Tensor(DType::f32, {kTileRoom / 4}), true);
+  for (int trial = 0; trial < 240; ++trial) {
+    const PanelType type = std::array{PanelType::f32, PanelType::f16, PanelType::bf16}[trial % 3];
+    const bool like_b = type != PanelType::f32 && trial % 2 == 1, special = trial % 5 == 4;
+    const DType dtype = type == PanelType::f16 ? DType::f16 : DType::bf16;
+    const int64_t m = up_to(trial % 7 == 0 ? 500 : 70), n = up_to(100), k = up_to(trial % 11 == 0 ? 5000 : 200);
+    auto a = random_floats(static_cast<size_t>(m * k), static_cast<uint64_t>(trial)), b = random_floats(static_cast<size_t>(k * n), 1000);
+    if (like_b) rounded(dtype, a);
+    std::vector<uint16_t> narrow_b;
+    if (type != PanelType::f32) narrow_b = rounded(dtype, b);
+    if (special) {
+      a[random() % a.size()] = std::numeric_limits<float>::infinity();
+      a[random() % a.size()] = std::numeric_limits<float>::quiet_NaN();
+      if (!like_b) a[random() % a.size()] = -std::numeric_limits<float>::max();
+      if (type == PanelType::f32) b[random() % b.size()] = -std::numeric_limits<float>::infinity();
+    }
+    const auto bias = random_floats(static_cast<size_t>(n), 5), residual = random_floats(static_cast<size_t>(m * n), 6);
+    const size_t numbers = static_cast<size_t>(packed_size(k, n, width));
+    std::vector<float> packed(numbers + 64);
+    const int64_t panels = (n + width - 1) / width;
+    if (type == PanelType::f32) pack_panels(b.data(), n, 1, k, n, width, packed.data(), 0, panels);
+    else pack_panels(narrow_b.data(), n, 1, k, n, width, reinterpret_cast<uint16_t*>(packed.data()), 0, panels);
+    Fenced c(Tensor(DType::f32, {m * n}), true);
+    DenseArguments g;
+    g.a = a.data(), g.lda = g.run = k;
+    g.row_end = m, g.panel_end = panels, g.columns = n;
+    g.b = packed.data(), g.b_type = type, g.rows_like_b = like_b;
+    g.c = c.tensor.as<float>().data(), g.ldc = n;
+    g.tile_room = room.tensor.data();
+    g.epilogue.bias = bias.data();
+    g.epilogue.residual = residual.data(), g.epilogue.residual_stride = n;
+    dense_by_tiles(g);
+    for (int64_t i = 0; i < m; ++i) {
+      for (int64_t j = 0; j < n; ++j) {
+        double sum = 0, size = 1;
+        for (int64_t p = 0; p < k; ++p) {
+          const double product = static_cast<double>(a[i * k + p]) * b[p * n + j];
+          sum += product, size += std::abs(product);
+        }
+        sum += bias[j] + residual[i * n + j];
+        const float got = g.c[i * n + j];
+        CAPTURE(trial);
+        if (std::isnan(sum)) REQUIRE(std::isnan(got));
+        if (std::isinf(sum)) REQUIRE(static_cast<double>(got) == sum);
+        // Of two f16 the product of second parts is left out.
+        const double each = type == PanelType::f16 && like_b ? 0x1p-18 : 0;
+        if (std::isfinite(sum)) REQUIRE(std::abs(got - sum) <= (each + 0x1p-23 * std::sqrt(static_cast<double>(k) + 4)) * size);
       }
     }
   }

@@ -229,7 +229,7 @@ TEST_CASE("each family with knobs does its sample, by the recipe that it says") 
 
 TEST_CASE("any recipe is refused with a sentence or gives right numbers, and the same bits unless it reorders sums") {
   std::mt19937_64 random(5);
-  const std::set<std::string> reorder{"k_block", "key_block", "block_rows", "made"};
+  const std::set<std::string> reorder{"k_block", "key_block", "block_rows", "made", "tiles"};
   const int64_t values[]{-1, 0, 1, 2, 3, 4, 5, 7, 8, 12, 16, 28, 30, 64, 100, 128, 240, 576, 1000, 4096, int64_t{1} << 40, INT64_MIN};
   int taken = 0, refused = 0;
   for (Sample& s : samples()) {

@@ -62,8 +62,10 @@ std::optional<double> package_joules();
 
 // fp32 multiply-add rate in GFLOP/s (a multiply-add counts two) on `threads` threads: best of several short bursts.
 double measure_fma_peak(const std::string& isa, int threads, double seconds = 0.05);
-// 8-bit dot-product rate in Gop/s; 0 when there is no instruction for it.
-double measure_int8_peak(int threads, double seconds = 0.05);
+// Rate of 8-bit products with sums in 32 bits, in Gop/s, by an instruction set's dot products or tiles; 0 when it has none.
+double measure_int8_peak(const std::string& isa, int threads, double seconds = 0.05);
+// The same in GFLOP/s of bf16 with sums in f32, by tiles.
+double measure_bf16_peak(const std::string& isa, int threads, double seconds = 0.05);
 // Read bandwidth in GB/s over a working set of `bytes` a thread.
 double measure_read_bandwidth(const std::string& isa, size_t bytes, int threads, double seconds = 0.05);
 
@@ -82,6 +84,7 @@ struct Limits {
     double gflops = 0;  // one lane: of the median run; several: of all that ran, over the time it took
   };
   struct Int8 {
+    std::string isa;
     int threads = 1;
     double gops = 0;
   };
@@ -93,6 +96,7 @@ struct Limits {
   };
   std::vector<Fma> fma;
   std::vector<Int8> int8;
+  std::vector<Fma> bf16;  // by tiles
   std::vector<Read> read;
 };
 
@@ -127,7 +131,8 @@ struct BenchResult {
   double gflops = 0;
   double peak_gflops =
       0;             // median of probes before, during (one lane) and after; same instruction set; as many threads, but no more than cores
-  double share = 0;  // gflops / peak_gflops
+  double share = 0;  // of the time, what its arithmetic takes at least: gflops / peak_gflops, steps by int8 or bf16 by those peaks
+  double int8_gops = 0, bf16_gflops = 0;  // peaks of such arithmetic, where there are steps of it
   double weight_bytes = 0;      // constants that a run reads
   double read_bandwidth = 0;    // bytes a second that this machine reads of a working set of that size, on as many threads
   double share_of_reading = 0;  // weight_bytes a run / read_bandwidth: what bounds decoders

@@ -13,16 +13,21 @@ namespace lathe {
 // What this machine can do at best, probed once: least seconds for some arithmetic and some memory traffic.
 class Roofline {
  public:
-  // Probes the multiply-add rate and copying over working sets from L1 to memory; about a quarter of a second.
+  // Probes the multiply-add rates and copying over working sets from L1 to memory; about a third of a second.
   Roofline(const std::string& isa, int threads);
   double peak_gflops() const { return peak_; }
+  // Of a step's arithmetic, in those of the model's numbers.
+  double peak_gflops(const StepInfo& step) const;
   // Copy bandwidth in GB/s for a working set of so many bytes: between the probed sizes, by their logarithm.
   double bandwidth(double bytes) const;
   // The larger of the two times. `by_arithmetic`: which one it is.
   double seconds(double flops, double bytes, bool* by_arithmetic = nullptr) const;
+  double seconds(const StepInfo& step, bool* by_arithmetic = nullptr) const;
 
  private:
-  double peak_ = 0;
+  double seconds(double flops, double bytes, double peak, bool* by_arithmetic) const;
+
+  double peak_ = 0, int8_ = 0, bf16_ = 0;  // 0: no instructions of their own
   std::vector<std::pair<double, double>> copy_;  // bytes, GB/s
 };
 

@@ -71,8 +71,8 @@ struct StepInfo {
   std::string op;                  // of the node at its head; the kind where there is none
   std::vector<std::string> nodes;  // the fused nodes
   std::string recipe;
-  double flops = 0;            // arithmetic (a multiply-add counts two)
-  double bytes = 0;            // least memory traffic
+  double flops = 0;  // arithmetic (a multiply-add counts two)
+  double bytes = 0;  // least memory traffic
   std::string why, why_not;    // why these nodes are one step, and why no more of them
   std::string output, layout;  // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
   std::string chosen{};        // its recipe as data: "convolution.direct/1 k_block=576 panel_block=8"; "" for copies
@@ -83,6 +83,9 @@ struct StepInfo {
   std::string refused{};               // why a tuned recipe for this problem was not followed
   std::string estimated{};             // the family that the estimate takes
   std::vector<FamilyInfo> families{};  // that could do it
+  // What its multiply-adds are of: "f32"; "int8", sums in 32 bits; "bf16", sums in f32, as many products for one of the model's numbers.
+  std::string arithmetic{"f32"};
+  int products = 1;
 };
 
 // A state that lanes keep. One that grows has one more entry along an axis for each position that a run adds.

@@ -84,7 +84,7 @@ Command add_explain(CLI::App& app) {
     for (size_t i = 0; i < edition.steps.size(); ++i) {
       const StepInfo& s = edition.steps[i];
       bool arithmetic = false;
-      const double limit = roofline.seconds(s.flops, s.bytes, &arithmetic);
+      const double limit = roofline.seconds(s, &arithmetic);
       least += limit;
       Json j{{"step", i + 1},
              {"kind", s.kind},
@@ -171,7 +171,7 @@ Command add_explain(CLI::App& app) {
     for (size_t i = 0; i < edition.steps.size(); ++i) {
       const StepInfo& s = edition.steps[i];
       bool arithmetic = false;
-      const double limit = roofline.seconds(s.flops, s.bytes, &arithmetic);
+      const double limit = roofline.seconds(s, &arithmetic);
       std::string head = fmt::format("{:>4}  {}", i + 1, s.kind);
       if (!s.output.empty()) head += fmt::format(" -> {}{}", s.output, s.layout == "channels-last" ? ", channels-last" : "");
       fmt::print("{}\n", head);

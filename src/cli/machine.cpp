@@ -30,7 +30,8 @@ Command add_machine(CLI::App& app) {
            {"int8_dot", m.int8_dot}};
     for (const CacheInfo& c : m.caches) j["caches"].push_back({{"level", c.level}, {"bytes", c.bytes}, {"shared_by", c.shared_by}});
     for (const auto& f : limits.fma) j["fma"].push_back({{"isa", f.isa}, {"threads", f.threads}, {"gflops", f.gflops}});
-    for (const auto& f : limits.int8) j["int8"].push_back({{"threads", f.threads}, {"gops", f.gops}});
+    for (const auto& f : limits.int8) j["int8"].push_back({{"isa", f.isa}, {"threads", f.threads}, {"gops", f.gops}});
+    for (const auto& f : limits.bf16) j["bf16"].push_back({{"isa", f.isa}, {"threads", f.threads}, {"gflops", f.gflops}});
     for (const auto& r : limits.read)
       j["read"].push_back({{"level", r.level}, {"bytes_a_thread", r.bytes}, {"threads", r.threads}, {"gbytes_per_second", r.gbytes}});
     write_json(o->json, j);
@@ -62,9 +63,14 @@ Command add_machine(CLI::App& app) {
       for (int t = 0; t < threads; ++t) row.push_back(fmt::format("{:.1f} GFLOP/s", limits.fma[i + t].gflops));
       rates.row(row);
     }
-    if (!limits.int8.empty()) {
-      std::vector<std::string> row{"int8 dot product"};
-      for (const auto& f : limits.int8) row.push_back(fmt::format("{:.1f} GOP/s", f.gops));
+    for (size_t i = 0; i < limits.int8.size(); i += threads) {
+      std::vector<std::string> row{fmt::format("int8 {}, {}", limits.int8[i].isa == "amx" ? "tiles" : "dot product", limits.int8[i].isa)};
+      for (int t = 0; t < threads; ++t) row.push_back(fmt::format("{:.1f} GOP/s", limits.int8[i + t].gops));
+      rates.row(row);
+    }
+    for (size_t i = 0; i < limits.bf16.size(); i += threads) {
+      std::vector<std::string> row{"bf16 tiles, " + limits.bf16[i].isa};
+      for (int t = 0; t < threads; ++t) row.push_back(fmt::format("{:.1f} GFLOP/s", limits.bf16[i + t].gflops));
       rates.row(row);
     }
     for (size_t i = 0; i < limits.read.size(); i += threads) {

@@ -121,6 +121,7 @@ struct DenseArguments {
   float* packed_rows = nullptr;
   // Room for dense_by_tiles (kernels/dense_tiles.hpp), aligned to 64 bytes, or null: it is not asked.
   void* tile_room = nullptr;
+  bool rows_like_b = false;  // for it: what A's numbers are beyond the type of B's elements does not count
 };
 
 // Panels of a B that comes from memory in a block, at most: more would leave memory idle while the last tiles work on what is there.

@@ -46,19 +46,29 @@ HWY_INLINE VF widened(__m256i halves) { return VF{_mm512_castsi512_ps(_mm512_sll
 template <int P>
 HWY_INLINE void part(VF x, __m256i (&parts)[P]) {
   parts[0] = nearest(x);
-  if constexpr (P == 1) return;
-  VF rest = hn::Sub(x, widened(parts[0]));
-  constexpr int kNotFinite = 0x99;
-  if (const __mmask16 odd = _mm512_fpclass_ps_mask(rest.raw, kNotFinite); HWY_UNLIKELY(odd != 0)) {
-    // What is not finite is one part, and a number so large that its nearest is not begins with the one below.
-    const __mmask16 special = _mm512_fpclass_ps_mask(x.raw, kNotFinite), large = static_cast<__mmask16>(odd & ~special);
-    const __m256i below = _mm512_cvtepi32_epi16(_mm512_srli_epi32(_mm512_castps_si512(x.raw), 16));
-    parts[0] = _mm256_mask_mov_epi16(parts[0], large, below);
-    rest = VF{_mm512_maskz_sub_ps(static_cast<__mmask16>(~special), x.raw, widened(parts[0]).raw)};
-  }
-  for (int p = 1; p < P; ++p) {
-    parts[p] = nearest(rest);
-    if (p + 1 < P) rest = hn::Sub(rest, widened(parts[p]));
+  if constexpr (P > 1) {
+    VF rest = hn::Sub(x, widened(parts[0]));
+    constexpr int kNotFinite = 0x99;
+    if (const __mmask16 odd = _mm512_fpclass_ps_mask(rest.raw, kNotFinite); HWY_UNLIKELY(odd != 0)) {
+      const __mmask16 special = _mm512_fpclass_ps_mask(x.raw, kNotFinite), large = static_cast<__mmask16>(odd & ~special);
+      // A number so large that its nearest is not finite begins with the one below.
+      const __m512i bits = _mm512_castps_si512(x.raw);
+      parts[0] = _mm256_mask_mov_epi16(parts[0], large, _mm512_cvtepi32_epi16(_mm512_srli_epi32(bits, 16)));
+      rest = hn::Sub(x, widened(parts[0]));
+      const __m256i sign = _mm512_cvtepi32_epi16(_mm512_srli_epi32(_mm512_and_si512(bits, _mm512_set1_epi32(INT32_MIN)), 16));
+      const __m256i last = nearest(x);
+      parts[0] = _mm256_mask_mov_epi16(parts[0], special, _mm256_or_si256(sign, _mm256_set1_epi16(0x3f80)));
+      for (int p = 1; p < P; ++p) {
+        const __m256i finite = nearest(rest);
+        if (p + 1 < P) rest = hn::Sub(rest, widened(finite));
+        parts[p] = _mm256_mask_mov_epi16(finite, special, p + 1 < P ? _mm256_setzero_si256() : last);
+      }
+      return;
+    }
+    for (int p = 1; p < P; ++p) {
+      parts[p] = nearest(rest);
+      if (p + 1 < P) rest = hn::Sub(rest, widened(parts[p]));
+    }
   }
 }
 
@@ -111,7 +121,7 @@ HWY_INLINE VF load_numbers(const void* panel, int64_t at) {
 }
 
 template <PanelType T>
-inline constexpr int kParts = T == PanelType::f32 ? 3 : T == PanelType::f16 ? 2 : 1;
+inline constexpr int kParts = TileForm{T}.b_parts();
 
 // Bytes ahead of their use that B is fetched from memory.
 inline constexpr int64_t kAhead = 2048;
@@ -190,7 +200,7 @@ struct Sums {
 };
 
 // Sums of up to 32 rows by a panel's columns, added to those at `start`, or to zero where that is null.
-template <int P, bool kLower, bool kRight>
+template <int A, int B, bool kLower, bool kRight>
 void tile(const Piece& p, Sums start, Sums sums) {
   if (start.at == nullptr) {
     tiles::zero<0>();
@@ -208,19 +218,18 @@ void tile(const Piece& p, Sums start, Sums sums) {
   for (int64_t c = 0; c < p.segments * p.chunks; ++c, a += p.groups * 4, b += p.groups * kWidth * 4) {
     if (c % p.chunks == 0) a = p.a[c / p.chunks];
     // One side stays from product to product.
-    if constexpr (P == 3) {
-      load_a<kLower>(p, 0, a), load_b<kRight>(p, 2, b), add<kLower, kRight>();
-      load_b<kRight>(p, 1, b), add<kLower, kRight>();
-      load_a<kLower>(p, 1, a), add<kLower, kRight>();
-      load_b<kRight>(p, 0, b), add<kLower, kRight>();
-      load_a<kLower>(p, 2, a), add<kLower, kRight>();
-      load_a<kLower>(p, 0, a), add<kLower, kRight>();
-    } else if constexpr (P == 2) {
-      load_a<kLower>(p, 0, a), load_b<kRight>(p, 1, b), add<kLower, kRight>();
-      load_b<kRight>(p, 0, b), add<kLower, kRight>();
-      load_a<kLower>(p, 1, a), add<kLower, kRight>();
+    const auto rows = [&](int part) { load_a<kLower>(p, part, a), add<kLower, kRight>(); };
+    const auto columns = [&](int part) { load_b<kRight>(p, part, b), add<kLower, kRight>(); };
+    if constexpr (A == 1) {
+      load_a<kLower>(p, 0, a), columns(0);
+    } else if constexpr (A == 2) {
+      load_a<kLower>(p, 0, a), columns(1), columns(0), rows(1);
+    } else if constexpr (B == 1) {
+      load_b<kRight>(p, 0, b), rows(2), rows(1), rows(0);
+    } else if constexpr (B == 2) {
+      load_a<kLower>(p, 0, a), columns(1), rows(1), columns(0), rows(0), rows(2);
     } else {
-      load_a<kLower>(p, 0, a), load_b<kRight>(p, 0, b), add<kLower, kRight>();
+      load_a<kLower>(p, 0, a), columns(2), columns(1), rows(1), columns(0), rows(2), rows(0);
     }
   }
   float* below = sums.at + p.upper * sums.stride;
@@ -230,8 +239,9 @@ void tile(const Piece& p, Sums start, Sums sums) {
   if constexpr (kLower && kRight) tiles::store<3>(below + kLanes, sums.stride * 4);
 }
 // By whether there are lower rows, whether there are right columns.
-template <int P>
-inline constexpr auto kTileOf = std::array{std::array{tile<P, false, false>, tile<P, false, true>}, std::array{tile<P, true, false>, tile<P, true, true>}};
+template <int A, int B>
+inline constexpr auto kTileOf = std::array{std::array{tile<A, B, false, false>, tile<A, B, false, true>},
+                                           std::array{tile<A, B, true, false>, tile<A, B, true, true>}};
 
 // Sums of a tile to C.
 void finish(const DenseArguments& g, const float* sums, int64_t row, int rows, int64_t column, int64_t columns) {
@@ -263,17 +273,17 @@ void sums_to(const DenseArguments& g, const float* sums, int64_t row, int rows, 
   for (int r = 0; r < rows; ++r) std::memcpy(g.c + (row + r) * g.ldc + column, sums + r * kWidth, static_cast<size_t>(columns) * 4);
 }
 
-template <PanelType T>
+template <PanelType T, bool kLikeB>
 void by_tiles(const DenseArguments& g) {
-  constexpr int P = kParts<T>;
+  constexpr int A = TileForm{T, kLikeB}.a_parts(), B = kParts<T>;
   constexpr int64_t kElement = T == PanelType::f32 ? 4 : 2;
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
-  char *rows_at = static_cast<char*>(g.tile_room), *panel_at = rows_at + kGroupRows<P> * kRowBytes<P>;
+  char *rows_at = static_cast<char*>(g.tile_room), *panel_at = rows_at + kGroupRows<A> * kRowBytes<A>;
   alignas(64) float sums[kTall * kWidth];
   const int64_t k = g.segments * g.run, rows = g.row_end - g.row_begin;
-  constexpr int64_t kMost = kPieceBytes<P> / 2 / P / 32 * 32;
+  constexpr int64_t kMost = kPieceBytes<A> / 2 / A / 32 * 32;
   const int64_t pieces = tiles::along(k, kMost), piece = tiles::along(tiles::along(k, pieces), 2) * 2;
-  const int64_t row_groups = tiles::along(rows, kGroupRows<P>);
+  const int64_t row_groups = tiles::along(rows, kGroupRows<A>);
   tiles::Shape shape;
   for (int64_t group = 0; group < row_groups; ++group) {
     const int64_t begin = g.row_begin + rows * group / row_groups, end = g.row_begin + rows * (group + 1) / row_groups;
@@ -283,19 +293,19 @@ void by_tiles(const DenseArguments& g) {
       const int64_t chunk = tiles::even(pairs), chunks = tiles::along(pairs, chunk), part_bytes = chunk * chunks * 4;
       const bool first = from == 0, last = from + count == k;
       for (int64_t row = begin; row < end; row += height)
-        part_rows<P>(g, row, static_cast<int>(std::min(height, end - row)), from, count, rows_at + (row - begin) * kRowBytes<P>, part_bytes);
+        part_rows<A>(g, row, static_cast<int>(std::min(height, end - row)), from, count, rows_at + (row - begin) * kRowBytes<A>, part_bytes);
       for (int64_t panel = g.panel_begin; panel < g.panel_end; ++panel) {
         const int64_t column = panel * kWidth, columns = std::min(kWidth, g.columns - column);
         part_panel<T>(static_cast<const char*>(g.b) + (panel * k + from) * kWidth * kElement, count, chunk * chunks, panel_at);
         for (int64_t row = begin; row < end; row += height) {
           const int tall = static_cast<int>(std::min(height, end - row)), upper = tall > tiles::kRows ? (tall + 1) / 2 : tall;
           shape.take(upper, tall - upper, static_cast<int>(chunk));
-          const char* tile_rows = rows_at + (row - begin) * kRowBytes<P>;
-          const Piece p{&tile_rows, panel_at, part_bytes, part_bytes * kWidth, kRowBytes<P>, 1, chunks, chunk, upper};
+          const char* tile_rows = rows_at + (row - begin) * kRowBytes<A>;
+          const Piece p{&tile_rows, panel_at, part_bytes, part_bytes * kWidth, kRowBytes<A>, 1, chunks, chunk, upper};
           const bool right = columns > kLanes, whole = columns == kWidth;
           const Sums beside{sums, kWidth}, kept = whole ? Sums{g.c + row * g.ldc + column, g.ldc} : beside;
           if (!first && !whole) sums_from(g, sums, row, tall, column, columns);
-          kTileOf<P>[tall > upper][right](p, first ? Sums() : kept, last ? beside : kept);
+          kTileOf<A, B>[tall > upper][right](p, first ? Sums() : kept, last ? beside : kept);
           if (last) finish(g, sums, row, tall, column, columns);
           else if (!whole) sums_to(g, sums, row, tall, column, columns);
         }
@@ -305,9 +315,9 @@ void by_tiles(const DenseArguments& g) {
   }
 }
 
-template <PanelType T>
+template <PanelType T, bool kLikeB>
 void by_tiles_in_place(const DenseArguments& g, const PartedRows& rows) {
-  constexpr int P = kParts<T>;
+  constexpr int A = TileForm{T, kLikeB}.a_parts(), B = kParts<T>;
   constexpr int64_t kElement = T == PanelType::f32 ? 4 : 2;
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;
   char* panel_at = static_cast<char*>(g.tile_room);
@@ -326,32 +336,39 @@ void by_tiles_in_place(const DenseArguments& g, const PartedRows& rows) {
       for (int64_t s = 0; s < g.segments; ++s) segments[s] = reinterpret_cast<const char*>(points[s]);
       shape.take(upper, height - upper, static_cast<int>(chunk));
       const Piece p{segments, panel_at, rows.distance * 2, k / 2 * kWidth * 4, rows.pixel * 2, g.segments, g.run / 2 / chunk, chunk, upper};
-      kTileOf<P>[height > upper][columns > kLanes](p, Sums(), {sums, kWidth});
+      kTileOf<A, B>[height > upper][columns > kLanes](p, Sums(), {sums, kWidth});
       finish(g, sums, row, height, column, columns);
       if (run) tape_over_rows(g.epilogue, run, g.c + row * g.ldc + column, g.ldc, row, tall, column, columns);
     }
   }
 }
 
-void DenseByTilesHere(const DenseArguments& g) {
+template <bool kLikeB>
+void dense_by_type(const DenseArguments& g) {
   switch (g.b_type) {
-    case PanelType::f32: return by_tiles<PanelType::f32>(g);
-    case PanelType::f16: return by_tiles<PanelType::f16>(g);
-    default: return by_tiles<PanelType::bf16>(g);
+    case PanelType::f32: return by_tiles<PanelType::f32, false>(g);
+    case PanelType::f16: return by_tiles<PanelType::f16, kLikeB>(g);
+    default: return by_tiles<PanelType::bf16, kLikeB>(g);
   }
 }
+template <bool kLikeB>
+void parted_by_type(const DenseArguments& g, const PartedRows& rows) {
+  switch (g.b_type) {
+    case PanelType::f32: return by_tiles_in_place<PanelType::f32, false>(g, rows);
+    case PanelType::f16: return by_tiles_in_place<PanelType::f16, kLikeB>(g, rows);
+    default: return by_tiles_in_place<PanelType::bf16, kLikeB>(g, rows);
+  }
+}
+
+void DenseByTilesHere(const DenseArguments& g) { g.rows_like_b ? dense_by_type<true>(g) : dense_by_type<false>(g); }
 void PartedByTilesHere(const DenseArguments& g, const PartedRows& rows) {
-  switch (g.b_type) {
-    case PanelType::f32: return by_tiles_in_place<PanelType::f32>(g, rows);
-    case PanelType::f16: return by_tiles_in_place<PanelType::f16>(g, rows);
-    default: return by_tiles_in_place<PanelType::bf16>(g, rows);
-  }
+  g.rows_like_b ? parted_by_type<true>(g, rows) : parted_by_type<false>(g, rows);
 }
-void PartFloatsHere(PanelType type, const float* from, int64_t count, uint16_t* to, int64_t distance) {
+void PartFloatsHere(int parts, const float* from, int64_t count, uint16_t* to, int64_t distance) {
   auto* bytes = reinterpret_cast<char*>(to);
-  switch (type) {
-    case PanelType::f32: return part_run<3>(from, count, bytes, distance * 2);
-    case PanelType::f16: return part_run<2>(from, count, bytes, distance * 2);
+  switch (parts) {
+    case 3: return part_run<3>(from, count, bytes, distance * 2);
+    case 2: return part_run<2>(from, count, bytes, distance * 2);
     default: return part_run<1>(from, count, bytes, distance * 2);
   }
 }
@@ -363,22 +380,19 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace lathe::kernels {
 
-int products_by_tiles(PanelType type) { return type == PanelType::f32 ? 6 : type == PanelType::f16 ? 3 : 1; }
-
-int parts_by_tiles(PanelType type) { return type == PanelType::f32 ? 3 : type == PanelType::f16 ? 2 : 1; }
-int64_t most_parted_depth(PanelType type) { return kTileRoom / (32 * 2 * parts_by_tiles(type)); }
+int64_t most_parted_depth(PanelType type) { return kTileRoom / (32 * 2 * TileForm{type}.b_parts()); }
 
 #if HWY_ARCH_X86 && !defined(LATHE_TWO_TARGETS)
 void dense_by_tiles(const DenseArguments& g) { N_AVX3::DenseByTilesHere(g); }
 void parted_by_tiles(const DenseArguments& g, const PartedRows& rows) { N_AVX3::PartedByTilesHere(g, rows); }
-void part_floats(PanelType type, const float* from, int64_t count, uint16_t* to, int64_t distance) {
-  N_AVX3::PartFloatsHere(type, from, count, to, distance);
+void part_floats(int parts, const float* from, int64_t count, uint16_t* to, int64_t distance) {
+  N_AVX3::PartFloatsHere(parts, from, count, to, distance);
 }
 #else
 // Nobody asks: has_tiles() is false.
 void dense_by_tiles(const DenseArguments&) {}
 void parted_by_tiles(const DenseArguments&, const PartedRows&) {}
-void part_floats(PanelType, const float*, int64_t, uint16_t*, int64_t) {}
+void part_floats(int, const float*, int64_t, uint16_t*, int64_t) {}
 #endif
 
 }  // namespace lathe::kernels

@@ -9,6 +9,7 @@
 #include <hwy/highway.h>
 
 #include "kernels/math.inl.hpp"
+#include "kernels/tiles.hpp"
 
 #if HWY_ARCH_X86
 #include <immintrin.h>
@@ -68,6 +69,9 @@ double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* 
   return LATHE_SELECT(isa, ReadHere)(data, bytes, times, sink);
 }
 
+#if !HWY_ARCH_X86
+double burn_bf16_tiles(Isa, int64_t) { return 0; }
+#endif
 #if HWY_ARCH_X86
 bool has_int8_dot() { return is_avx512(best()) && __builtin_cpu_supports("avx512vnni"); }
 bool permutes_bytes() { return is_avx512(best()) && __builtin_cpu_supports("avx512vbmi"); }
@@ -90,7 +94,30 @@ __attribute__((target("avx512f,avx512vnni"))) static double burn_vnni(int64_t ro
   return 2.0 * kChains * 64 * static_cast<double>(rounds);
 }
 
-double burn_int8_dot(int64_t rounds, int32_t* sink) { return has_int8_dot() ? burn_vnni(rounds, sink) : 0; }
+// Products of tiles of zeros: as fast as any.
+template <typename F>
+static double burn_tiles(int64_t rounds, double each, F products) {
+  tiles::Shape shape;
+  shape.take(tiles::kRows, tiles::kRows, tiles::kGroups);
+  for (int64_t r = 0; r < rounds; ++r) products();
+  return 2.0 * 4 * each * static_cast<double>(rounds);
+}
+
+double burn_int8_dot(Isa isa, int64_t rounds, int32_t* sink) {
+  if (!is_avx512(isa) || !has_int8_dot()) return 0;
+  if (isa != Isa::amx) return burn_vnni(rounds, sink);
+  return burn_tiles(rounds, 16384, [] {
+    tiles::add_bytes<false, 0, 4, 6>(), tiles::add_bytes<false, 1, 4, 7>();
+    tiles::add_bytes<false, 2, 5, 6>(), tiles::add_bytes<false, 3, 5, 7>();
+  });
+}
+double burn_bf16_tiles(Isa isa, int64_t rounds) {
+  if (isa != Isa::amx) return 0;
+  return burn_tiles(rounds, 8192, [] {
+    tiles::add_halves<0, 4, 6>(), tiles::add_halves<1, 4, 7>();
+    tiles::add_halves<2, 5, 6>(), tiles::add_halves<3, 5, 7>();
+  });
+}
 #elif HWY_ARCH_ARM_A64
 bool has_int8_dot() {
   constexpr unsigned long kDotProduct = 1ul << 20;  // HWCAP_ASIMDDP
@@ -98,8 +125,8 @@ bool has_int8_dot() {
   return there;
 }
 bool permutes_bytes() { return false; }
-double burn_int8_dot(int64_t rounds, int32_t* sink) {
-  if (!has_int8_dot()) return 0;
+double burn_int8_dot(Isa isa, int64_t rounds, int32_t* sink) {
+  if (isa != Isa::neon || !has_int8_dot()) return 0;
   constexpr int kChains = 12;
   int32x4_t acc[kChains];
   for (int i = 0; i < kChains; ++i) acc[i] = vdupq_n_s32(i + *sink);
@@ -116,7 +143,7 @@ double burn_int8_dot(int64_t rounds, int32_t* sink) {
 #else
 bool has_int8_dot() { return false; }
 bool permutes_bytes() { return false; }
-double burn_int8_dot(int64_t, int32_t*) { return 0; }
+double burn_int8_dot(Isa, int64_t, int32_t*) { return 0; }
 #endif
 
 }  // namespace lathe::kernels

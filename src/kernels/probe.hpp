@@ -14,7 +14,10 @@ double burn_fma(Isa isa, int64_t rounds, float* sink);
 bool has_int8_dot();
 // Whether any byte of 128 can be fetched for each of 64 at once.
 bool permutes_bytes();
-double burn_int8_dot(int64_t rounds, int32_t* sink);
+// By tiles where the instruction set has them.
+double burn_int8_dot(Isa isa, int64_t rounds, int32_t* sink);
+// The same of bf16 with sums in f32, by tiles; 0 when there are none.
+double burn_bf16_tiles(Isa isa, int64_t rounds);
 // Reads `bytes` (a multiple of 1024) with the widest loads, `times` over. Returns bytes read.
 double read_all(Isa isa, const void* data, int64_t bytes, int64_t times, float* sink);
 

@@ -107,10 +107,17 @@ double measure_fma_peak(const std::string& isa, int threads, double seconds) {
   return best_rate(threads, seconds, [&](int t) { return kernels::burn_fma(which, 20000, &sinks[t * 16]); }) / 1e9;
 }
 
-double measure_int8_peak(int threads, double seconds) {
-  if (!kernels::has_int8_dot()) return 0;
+double measure_int8_peak(const std::string& isa, int threads, double seconds) {
+  const kernels::Isa which = isa_of(isa);
   std::vector<int32_t> sinks(static_cast<size_t>(threads) * 16, 1);
-  return best_rate(threads, seconds, [&](int t) { return kernels::burn_int8_dot(20000, &sinks[t * 16]); }) / 1e9;
+  if (kernels::burn_int8_dot(which, 1, sinks.data()) == 0) return 0;
+  return best_rate(threads, seconds, [&](int t) { return kernels::burn_int8_dot(which, 20000, &sinks[t * 16]); }) / 1e9;
+}
+
+double measure_bf16_peak(const std::string& isa, int threads, double seconds) {
+  const kernels::Isa which = isa_of(isa);
+  if (kernels::burn_bf16_tiles(which, 1) == 0) return 0;
+  return best_rate(threads, seconds, [&](int) { return kernels::burn_bf16_tiles(which, 20000); }) / 1e9;
 }
 
 double measure_read_bandwidth(const std::string& isa, size_t bytes, int threads, double seconds) {
@@ -167,14 +174,17 @@ Limits measure_limits(int threads, const std::function<void(const std::string&)>
   };
   Limits l;
   for (const std::string& isa : m.isas) {
-    for (int t = 1; t <= threads; ++t) {
+    for (int t = 1; t <= threads && isa != kernels::name(kernels::Isa::amx); ++t) {  // its vectors are those of AVX-512
       say(fmt::format("multiply-add rate, {}, {} threads", isa, t));
       l.fma.push_back({isa, t, measure_fma_peak(isa, t)});
     }
   }
-  for (int t = 1; m.int8_dot && t <= threads; ++t) {
-    say(fmt::format("int8 dot products, {} threads", t));
-    l.int8.push_back({t, measure_int8_peak(t)});
+  for (const std::string& isa : m.isas) {
+    for (int t = 1; t <= threads; ++t) {
+      say(fmt::format("int8 and bf16 products, {}, {} threads", isa, t));
+      if (const double gops = measure_int8_peak(isa, t); gops > 0) l.int8.push_back({isa, t, gops});
+      if (const double gflops = measure_bf16_peak(isa, t); gflops > 0) l.bf16.push_back({isa, t, gflops});
+    }
   }
   // Half of each level, so that it holds the set beside everything else; DRAM: four times the last level.
   std::vector<std::pair<std::string, size_t>> sets;
@@ -248,7 +258,19 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   r.flops = edition.flops;
   r.not_counted = edition.not_counted;
   const int all = std::min(threads * o.lanes, usable_cores());  // more threads than cores have no more of a peak
-  const double before = measure_fma_peak(program.options().isa, std::min(all, 64));
+  const std::string& isa = program.options().isa;
+  const double before = measure_fma_peak(isa, std::min(all, 64));
+  const auto has = [&](std::string_view numbers) {
+    return std::ranges::any_of(edition.steps, [&](const StepInfo& s) { return s.arithmetic == numbers; });
+  };
+  if (has("int8")) r.int8_gops = measure_int8_peak(isa, std::min(all, 64));
+  if (has("bf16")) r.bf16_gflops = measure_bf16_peak(isa, std::min(all, 64));
+  // In multiply-adds of f32: what others are faster by is told by peaks measured one after the other.
+  double equal = r.flops;
+  for (const StepInfo& s : edition.steps) {
+    const double peak = s.arithmetic == "int8" ? r.int8_gops : s.arithmetic == "bf16" ? r.bf16_gflops / s.products : 0;
+    if (peak > 0) equal += s.flops * (before / peak - 1);
+  }
 
   // With one lane the peak is probed every tenth of a second between runs: a machine that changes its pace in the middle
   // must not make the share wrong.
@@ -361,7 +383,7 @@ BenchResult bench(const Program& program, int threads, const std::vector<Tensor>
   // Of one lane from the median, so that a hiccup of the machine does not count; of several what ran in all: while some wait, their runs
   // take longer and nothing is done.
   r.gflops = r.flops * (o.lanes == 1 ? 1 / r.latency.median : r.runs_per_second) / 1e9;
-  r.share = r.gflops / r.peak_gflops;
+  r.share = r.flops > 0 ? r.gflops * (equal + r.flops - edition.flops) / r.flops / r.peak_gflops : 0;
   r.steady = steady;
   // Probes between runs are in it: it is the processor's, for all it did.
   if (joules_before && joules_after && *joules_after > *joules_before)

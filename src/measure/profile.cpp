@@ -14,7 +14,10 @@ namespace lathe {
 
 using Clock = std::chrono::steady_clock;
 
-Roofline::Roofline(const std::string& isa, int threads) : peak_(measure_fma_peak(isa, threads, 0.03)) {
+Roofline::Roofline(const std::string& isa, int threads)
+    : peak_(measure_fma_peak(isa, threads, 0.03)),
+      int8_(measure_int8_peak(isa, threads, 0.03)),
+      bf16_(measure_bf16_peak(isa, threads, 0.03)) {
   for (size_t bytes = size_t{16} << 10; bytes <= size_t{128} << 20; bytes *= 4) {
     // Half is read and half written; the threads share it.
     const size_t each = std::max<size_t>(4096, bytes / 2 / static_cast<size_t>(threads));
@@ -34,8 +37,16 @@ double Roofline::bandwidth(double bytes) const {
   return copy_.back().second;
 }
 
-double Roofline::seconds(double flops, double bytes, bool* by_arithmetic) const {
-  const double arithmetic = flops / peak_ / 1e9, memory = bytes > 0 ? bytes / bandwidth(bytes) / 1e9 : 0;
+double Roofline::peak_gflops(const StepInfo& s) const {
+  const double peak = s.arithmetic == "int8" ? int8_ : s.arithmetic == "bf16" ? bf16_ / s.products : 0;
+  return peak > 0 ? peak : peak_;
+}
+
+double Roofline::seconds(const StepInfo& s, bool* by_arithmetic) const { return seconds(s.flops, s.bytes, peak_gflops(s), by_arithmetic); }
+double Roofline::seconds(double flops, double bytes, bool* by_arithmetic) const { return seconds(flops, bytes, peak_, by_arithmetic); }
+
+double Roofline::seconds(double flops, double bytes, double peak, bool* by_arithmetic) const {
+  const double arithmetic = flops / peak / 1e9, memory = bytes > 0 ? bytes / bandwidth(bytes) / 1e9 : 0;
   if (by_arithmetic != nullptr) *by_arithmetic = arithmetic >= memory;
   return std::max(arithmetic, memory);
 }
@@ -143,7 +154,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     p.steps.push_back(std::move(step));
   }
   for (StepProfile& s : p.steps) {
-    s.limit_seconds = roofline.seconds(s.step.flops, s.step.bytes, &s.by_arithmetic);
+    s.limit_seconds = roofline.seconds(s.step, &s.by_arithmetic);
     rate(s, sum);
   }
   const auto timed_runs = static_cast<double>(p.timed.runs);
@@ -154,7 +165,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
       StepProfile s;
       s.step = r.first.edition->steps[i];
       s.latency = summarise(r.seconds[i]);
-      s.limit_seconds = made.runs * roofline.seconds(s.step.flops, s.step.bytes, &s.by_arithmetic);
+      s.limit_seconds = made.runs * roofline.seconds(s.step, &s.by_arithmetic);
       s.step.flops *= made.runs;
       s.step.bytes *= made.runs;
       p.flops += s.step.flops;

@@ -668,10 +668,10 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
   }
   const BandwidthProbe probe(c, o.threads);
   std::vector<double> peaks, bandwidths, limits;
-  const bool int8 = c.fed[0].dtype() == DType::u8 && kernels::has_int8_dot();
+  const bool int8 = c.fed[0].dtype() == DType::u8 && measure_int8_peak("", 1, 0.001) > 0;
   for (int round = 0; round < o.rounds; ++round) {
     say(fmt::format("round {} of {}", round + 1, o.rounds));
-    const double peak = int8 ? measure_int8_peak(o.threads, 0.005) : measure_fma_peak("", o.threads, 0.005);
+    const double peak = int8 ? measure_int8_peak("", o.threads, 0.005) : measure_fma_peak("", o.threads, 0.005);
     // A working set in memory is cold in the probe as well.
     const double bandwidth = probe.measure();
     const double limit = std::max(c.flops / peak, row.bytes / bandwidth) / 1e9;

@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "ops/narrow_weights.hpp"
 #include "passes/rewriter.hpp"
 #include "tensor/numbers.hpp"
 
@@ -21,6 +22,9 @@ const std::set<std::string_view> kMoves{
     "Identity",     "Reshape",   "Flatten",        "Squeeze",         "Unsqueeze", "Transpose", "Slice",          "Split", "Concat",
     "Gather",       "GatherND",  "GatherElements", "Expand",          "Tile",      "Shape",     "Size",           "Pad",   "DepthToSpace",
     "SpaceToDepth", "ScatterND", "Dropout",        "ScatterElements", "Compress",  "NonZero",   "ReverseSequence"};
+
+// Their kernels may round what they multiply.
+const std::set<std::string_view> kMultiplies{"Conv", "Gemm", "MatMul"};
 
 class Widener {
  public:
@@ -132,6 +136,8 @@ class Widener {
       return false;
     }
     const std::string name = n.name.empty() ? n.op : n.name;
+    if (kMultiplies.contains(n.op) && half(n.inputs[0]))
+      w.attributes[std::string(ops::kRowsLike)].data = int64_t{number_of_dtype(graph_.values[n.inputs[0]].dtype)};
     out_.push_back(std::move(w));
     for (const auto& [v, as] : results) made(v, as, name);
     ++count_;

@@ -453,6 +453,7 @@ EditionInfo describe(const lower::Plan& plan) {
   for (const auto& s : plan.steps) {
     const std::string kind(name_of(s.kind));
     StepInfo step{kind, kind, s.nodes, s.text, s.flops, s.bytes, s.why, s.why_not, {}, {}};
+    step.arithmetic = s.arithmetic, step.products = s.products;
     if (s.recipe) step.chosen = lower::describe(*s.recipe);
     if (s.choosing) {
       const lower::Choosing& c = *s.choosing;

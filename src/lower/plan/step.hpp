@@ -126,6 +126,8 @@ struct Step {
   std::shared_ptr<const Choosing> choosing;  // where recipes were asked for
   std::string text;                // the same for people: algorithm, tiles, split
   double flops = 0, bytes = 0;     // arithmetic and least memory traffic
+  std::string_view arithmetic = "f32";  // StepInfo's
+  int products = 1;
   std::vector<int> members;        // the nodes of `graph` it stands for; none for copies and layout changes
   int head = -1;                   // of these, the one that gives the step its name
   std::string why, why_not;        // why these nodes are together, and why no more of them

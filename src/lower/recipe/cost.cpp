@@ -74,9 +74,8 @@ double tiles_against_vectors(kernels::Isa isa, const TileWork& w) {
     double tile, part_rows, part_panel;
   };
   constexpr double kVectors = 1200, kCall = 48;
-  const Cycles c = w.type == kernels::PanelType::bf16  ? Cycles{130, 160, 120}
-                   : w.type == kernels::PanelType::f16 ? Cycles{400, 300, 350}
-                                                       : Cycles{850, 450, 500};
+  constexpr double kTile[] = {0, 130, 0, 400, 0, 700, 850}, kPartRows[] = {0, 160, 300, 450}, kPartPanel[] = {0, 120, 350, 500};
+  const Cycles c{kTile[w.form.products()], kPartRows[w.form.a_parts()], kPartPanel[w.form.b_parts()]};
   const auto whole = [](int64_t n, int64_t step) { return static_cast<double>((n + step - 1) / step * step) / static_cast<double>(n); };
   const int64_t line = w.line == 0 ? w.rows : w.line;
   const double row_tiles = static_cast<double>(w.rows + 31) / 32, panels = static_cast<double>((w.columns + 31) / 32);

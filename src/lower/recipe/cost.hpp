@@ -3,7 +3,7 @@
 
 #include <cstdint>
 
-#include "kernels/dense.hpp"
+#include "kernels/dense_tiles.hpp"
 #include "lower/recipe/machine.hpp"
 
 namespace lathe::lower {
@@ -45,7 +45,7 @@ bool packs_rows(const Machine& machine, int threads, int64_t rows, int64_t panel
 inline constexpr double kTilesPay = 0.85;
 // A product by tiles of bf16 (kernels/dense_tiles.hpp).
 struct TileWork {
-  kernels::PanelType type = kernels::PanelType::f32;
+  kernels::TileForm form;
   int64_t rows = 0, columns = 0, depth = 0;
   int64_t run = 0;   // of a row's numbers, how many are parted together
   int64_t line = 0;  // as many rows share tiles; 0: all

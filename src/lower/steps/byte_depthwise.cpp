@@ -64,6 +64,7 @@ class ByteDepthwiseFamily : public StepFamily {
     auto kernel = std::make_unique<ByteDepthwiseKernel>();
     ByteDepthwiseKernel& k = *kernel;
     Step step = begin_step(b, m);
+    step.arithmetic = "int8";
     k.depthwise = kernels::depthwise8(p.machine.isa);
     k.channels = m.columns, k.taps = m.taps, k.rows = m.rows;
     k.tasks = recipe.at("tasks");

@@ -111,6 +111,7 @@ class ByteFamily : public StepFamily {
     auto kernel = std::make_unique<ByteKernel>();
     ByteKernel& k = *kernel;
     Step step = begin_step(b, m);
+    step.arithmetic = "int8";
     k.dense = kernels::dense8(isa);
     k.isa = isa;
     k.groups = m.groups, k.depth = m.depth, k.rows = m.rows, k.group_filters = m.filters();

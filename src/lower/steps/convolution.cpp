@@ -11,27 +11,6 @@
 namespace lathe::lower {
 namespace {
 
-// A weight of NaN or infinity on a picture's edge: plain evaluation leaves out what stands in the padding, the dense kernel would make NaN
-// of it. Such a model is broken, but it should be broken in the same places everywhere.
-bool finite_weights(const GraphView& view, ValueId v) {
-  const auto narrow = view.narrow(v);
-  const auto& c = view.graph().values[static_cast<size_t>(narrow ? narrow->values : v)].constant;
-  if (!c || c->data() == nullptr) return true;  // not known, or looked at before it was packed
-  if (narrow) {
-    const unsigned exponent = c->dtype() == DType::f16 ? 0x7c00 : 0x7f80;
-    const std::span halves(static_cast<const uint16_t*>(c->data()), static_cast<size_t>(c->size()));
-    return std::ranges::none_of(halves, [&](uint16_t h) { return (h & exponent) == exponent; });
-  }
-  // A sum of zeros unless something is not finite; without a branch for each.
-  float sum = 0;
-  for (float x : c->as<float>()) sum += x * 0.0f;
-  return sum == 0;
-}
-
-}  // namespace
-
-namespace {
-
 template <typename T>
 void unpack_convolution(const T* packed, int64_t filters, int64_t channels, int64_t taps, int64_t width, T* w) {
   const int64_t k = channels * taps;
@@ -80,13 +59,8 @@ bool has_huge_weights(const Tensor& w) {
                              [](uint16_t h) { return (h & 0x7fff) >= kLarge; });
 }
 
-kernels::PanelType panel_type(const ConvolutionMatch& m) {
-  if (!m.narrow) return kernels::PanelType::f32;
-  return m.view->dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
-}
-
 ConvolutionPanels pack_panels_of(PlanBuilder& b, const ConvolutionMatch& m, int64_t width) {
-  const kernels::PanelType type = panel_type(m);
+  const kernels::PanelType type = tile_form(m).b;
   if (!m.narrow) return {pack_as<float>(b, m, m.weights(), PackForm::convolution, width), type};
   return {pack_as<uint16_t>(b, m, m.narrow->values, PackForm::convolution_16, width), type};
 }
@@ -95,6 +69,8 @@ bool pads_rows(const ops::Window& window, int64_t channels) {
   return channels <= 8 && window.axes() == 2 && window.kernel[1] > 1 && window.dilations[1] == 1;
 }
 
+// A weight of NaN or infinity on a picture's edge: plain evaluation leaves out what stands in the padding, the dense kernel would make NaN
+// of it. Such a model is broken, but it should be broken in the same places everywhere.
 bool is_convolution(const GraphView& view, const Node& n) {
   return n.op == "Conv" && !n.outputs.empty() && all_f32(view.graph(), n) && view.shape(n.inputs[0]).size() <= 5 &&
          finite_weights(view, n.inputs[1]);

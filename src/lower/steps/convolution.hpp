@@ -7,6 +7,7 @@
 #include "lower/fuse/epilogue.hpp"
 #include "lower/fuse/window.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/tiles.hpp"
 
 namespace lathe::lower {
 
@@ -53,7 +54,7 @@ void pack_convolution(const T* w, int64_t filters, int64_t channels, int64_t tap
   }
 }
 
-kernels::PanelType panel_type(const ConvolutionMatch& m);
+inline kernels::TileForm tile_form(const ConvolutionMatch& m) { return tile_form(*m.view, m.node(), m.narrow); }
 
 // Numbers whose transforms might overflow: from 1e18 on.
 bool has_huge_weights(const Tensor& w);

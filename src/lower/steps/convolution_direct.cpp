@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <cstring>
 #include <optional>
 
@@ -36,6 +37,7 @@ class DenseConvolution : public StepKernel {
   Location packed_rows;           // scratch, by task
   int64_t packed_row_floats = 0;  // of each; 0: none
   std::optional<Location> tile_room;  // scratch, by worker
+  bool rows_like_b = false;
   Split split;
   std::optional<Prologue> before;
   BoundEpilogue epilogue;
@@ -91,7 +93,7 @@ class DenseConvolution : public StepKernel {
       a.k_block = k_block;
       a.panel_block = panel_block;
       if (packed_row_floats > 0) a.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
-      if (tile_room) a.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom;
+      if (tile_room) a.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom, a.rows_like_b = rows_like_b;
       epilogue.fill(c, g * group_filters, a.epilogue, operands);
       if (before) before->multiply(c, task, a, dense);
       else dense(a);
@@ -230,7 +232,7 @@ class DirectFamily : public StepFamily {
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("panel_block", panel_block, 1, panels);
     const bool tiles = against_vectors(m, machine) < kTilesPay;
-    space.knob("tiles", tiles ? 1 : 0, 0, machine.isa == kernels::Isa::amx ? 1 : 0);
+    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against_vectors(m, machine)) ? 1 : 0, 1, true);
     space.knob("packed_rows", !tiles && packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);
     space.knob("row_tasks", split.row_tasks, 1, m.rows);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
@@ -273,6 +275,8 @@ class DirectFamily : public StepFamily {
     else bind_window(b, m, k, step);
     bind_weights(b, m, k, step);
     if (tiles) {
+      step.arithmetic = "bf16", step.products = tile_form(m).products();
+      k.rows_like_b = tile_form(m).rows_like_b;
       k.tile_room = {b.scratch(static_cast<size_t>(machine.threads * kernels::kTileRoom))};
       step.scratch.push_back(k.tile_room->buffer);
     } else if (recipe.at("packed_rows") != 0) {
@@ -290,7 +294,7 @@ class DirectFamily : public StepFamily {
                                         : "row pointers",
                             m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", kernels::name(machine.isa),
                             kernels::max_rows(machine.isa), k.width, k.split.row_tasks, k.split.panel_tasks,
-                            tiles                     ? ", by tiles"
+                            tiles                     ? ", " + tiles_text(tile_form(m))
                             : k.packed_row_floats > 0 ? ", rows packed once"
                                                       : "", prologue_text(*m.group, k.before),
                             m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
@@ -302,7 +306,7 @@ class DirectFamily : public StepFamily {
   double against_vectors(const ConvolutionMatch& m, const Machine& machine) const {
     const int64_t run = padded_ ? m.window.kernel[1] * m.xs[1] : m.group_channels;
     return tiles_against_vectors(machine.isa,
-                                 {.type = panel_type(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth, .run = run});
+                                 {.form = tile_form(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth, .run = run});
   }
 
   bool padded_;

@@ -17,7 +17,7 @@ namespace {
 
 // Lines with their parts. Counts are numbers.
 struct PartedLines {
-  kernels::PanelType type = kernels::PanelType::f32;
+  kernels::TileForm form;
   int64_t in_h = 0, in_w = 0, channels = 0, pitch = 0;  // of the picture; floats from pixel to pixel
   int64_t top = 0, left = 0, out_w = 0;                 // padding, and pixels of a line with it
   int64_t stride = 1, extent = 1;                       // lines from one of results to the next; what one of them reads
@@ -26,11 +26,11 @@ struct PartedLines {
   int64_t row() const { return out_w * channels; }
   int64_t lines(int64_t results) const { return (results - 1) * stride + extent; }
   int64_t distance() const { return static_cast<int64_t>(round_up(static_cast<size_t>(lines(block) * row()), kAlignment)); }
-  int64_t bytes() const { return 2 * kernels::parts_by_tiles(type) * distance(); }
+  int64_t bytes() const { return 2 * form.a_parts() * distance(); }
 
   // What lines [from, to) of results of a picture read.
   void part(const float* picture, int64_t from, int64_t to, uint16_t* out) const {
-    const int64_t parts = kernels::parts_by_tiles(type), kept = std::min(in_w, out_w - left), behind = out_w - left - kept,
+    const int64_t parts = form.a_parts(), kept = std::min(in_w, out_w - left), behind = out_w - left - kept,
                   first = from * stride - top;
     const auto zero = [&](uint16_t* at, int64_t count) {
       for (int64_t p = 0; p < parts; ++p) std::memset(at + p * distance(), 0, static_cast<size_t>(count) * 2);
@@ -43,9 +43,9 @@ struct PartedLines {
       const float* in = picture + y * in_w * pitch;
       uint16_t* at = out + left * channels;
       zero(out, left * channels);
-      if (pitch == channels) kernels::part_floats(type, in, kept * channels, at, distance());
+      if (pitch == channels) kernels::part_floats(form.a_parts(), in, kept * channels, at, distance());
       else
-        for (int64_t x = 0; x < kept; ++x) kernels::part_floats(type, in + x * pitch, channels, at + x * channels, distance());
+        for (int64_t x = 0; x < kept; ++x) kernels::part_floats(form.a_parts(), in + x * pitch, channels, at + x * channels, distance());
       zero(at + kept * channels, behind * channels);
     }
   }
@@ -74,7 +74,8 @@ class TiledConvolution : public StepKernel {
       a.panel_end = panels;
       a.columns = filters;
       a.b = pointer<const void>(c, weights);
-      a.b_type = lines.type;
+      a.b_type = lines.form.b;
+      a.rows_like_b = lines.form.rows_like_b;
       a.c = pointer<float>(c, output);
       a.ldc = out_pitch;
       epilogue.fill(c, 0, a.epilogue, operands);
@@ -106,7 +107,7 @@ class TiledFamily : public StepFamily {
     if (!m || m->groups != 1 || m->rows == 0 || !m->constant_weights() || m->taps == 1 || m->window.axes() != 2) return nullptr;
     // K by two numbers, and chunks of it that fill a good part of a tile.
     if (run_of(*m) % 2 != 0 || kernels::tiles::dividing(run_of(*m) / 2) < kLeastChunk) return nullptr;
-    if (m->depth > kernels::most_parted_depth(panel_type(*m)) || m->depth / run_of(*m) > kMostSegments) return nullptr;
+    if (m->depth > kernels::most_parted_depth(tile_form(*m).b) || m->depth / run_of(*m) > kMostSegments) return nullptr;
     return m;
   }
 
@@ -116,7 +117,7 @@ class TiledFamily : public StepFamily {
     const auto& m = static_cast<const ConvolutionMatch&>(match);
     constexpr int64_t kNear = 768 << 10;  // bytes: they stay in L2 while all panels pass
     PartedLines l = lines_of(m);
-    const int64_t a_line = 2 * kernels::parts_by_tiles(l.type) * l.row(), out_h = m.window.out[0], all = m.xs[0] * out_h;
+    const int64_t a_line = 2 * l.form.a_parts() * l.row(), out_h = m.window.out[0], all = m.xs[0] * out_h;
     space.knob("lines", std::clamp<int64_t>((kNear / a_line - l.extent) / l.stride + 1, 1, out_h), 1, out_h);
     const bool shared = p.machine.threads > 1 && worth_sharing(p.machine.rates, m.work.flops * against_vectors(m, p.machine));
     space.knob("tasks", shared ? std::min<int64_t>(all, p.machine.threads * 2) : 1, 1, all);
@@ -135,6 +136,7 @@ class TiledFamily : public StepFamily {
     const ops::Window& w = m.window;
     k.lines = lines_of(m);
     k.lines.block = recipe.at("lines");
+    step.arithmetic = "bf16", step.products = k.lines.form.products();
     k.tasks = recipe.at("tasks");
     k.input = b.rows(m.input(), Layout::channels_last, k.lines.pitch);
     step.reads.push_back(k.input.buffer);
@@ -162,10 +164,9 @@ class TiledFamily : public StepFamily {
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);
     step.writes.push_back(k.output.buffer);
-    step.text = fmt::format("tiles over {} lines at a time{}, {} part{} each, tasks {}{}", k.lines.block,
-                            m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "",
-                            kernels::parts_by_tiles(k.lines.type), kernels::parts_by_tiles(k.lines.type) > 1 ? "s" : "", k.tasks,
-                            m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+    step.text = fmt::format("{} lines at a time{}, {}, tasks {}{}", k.lines.block,
+                            m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", tiles_text(k.lines.form),
+                            k.tasks, m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
@@ -178,14 +179,14 @@ class TiledFamily : public StepFamily {
   static int64_t run_of(const ConvolutionMatch& m) { return m.group_channels * (joins(m) ? m.window.kernel[1] : 1); }
 
   static double against_vectors(const ConvolutionMatch& m, const Machine& machine) {
-    return tiles_against_vectors(machine.isa, {.type = panel_type(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth,
+    return tiles_against_vectors(machine.isa, {.form = tile_form(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth,
                                                .run = m.group_channels, .line = m.window.out[1], .uses = m.taps});
   }
 
   static PartedLines lines_of(const ConvolutionMatch& m) {
     const ops::Window& w = m.window;
     PartedLines l;
-    l.type = panel_type(m);
+    l.form = tile_form(m);
     l.in_h = m.xs[2], l.in_w = m.xs[3];
     l.channels = l.pitch = m.group_channels;
     l.top = w.pads_begin[0], l.left = w.pads_begin[1];

@@ -3,11 +3,14 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
+#include <limits>
 
 #include "kernels/dense_tiles.hpp"
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/forms.hpp"
 #include "lower/steps/product_kernel.hpp"
+#include "lower/steps/tiles.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -123,7 +126,7 @@ class ProductFamily : public StepFamily {
         packs_rows(machine, threads, m.m, panels, panel_block, m.view->is_constant(m.b()) && p.weights_leave_caches, tile, split);
     space.knob("panel_block", panel_block, 1, panels);
     const bool tiles = against_vectors(m, machine) < kTilesPay;
-    space.knob("tiles", tiles ? 1 : 0, 0, machine.isa == kernels::Isa::amx ? 1 : 0);
+    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against_vectors(m, machine)) ? 1 : 0, 1, true);
     space.knob("packed_rows", !tiles && packed && batches * split.count() <= kMostPacked, 0, 1);
     space.knob("row_tasks", split.row_tasks, 1, m.m);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
@@ -171,6 +174,8 @@ class ProductFamily : public StepFamily {
     }
     bind_weights(b, m, k, step);
     if (tiles) {
+      step.arithmetic = "bf16", step.products = form_of(m).products();
+      k.rows_like_b = form_of(m).rows_like_b;
       k.tile_room = {b.scratch(static_cast<size_t>(p.machine.threads * kernels::kTileRoom))};
       step.scratch.push_back(k.tile_room->buffer);
     } else if (!quantised && k.slots == 0 && recipe.at("packed_rows") != 0) {
@@ -193,19 +198,18 @@ class ProductFamily : public StepFamily {
     step.text =
         fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}{}", k.m, k.n, k.k,
                     m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "", weights_text(b, m), kernels::name(isa), kernels::max_rows(isa),
-                    k.width, k.split.row_tasks, k.split.panel_tasks, tiles ? ", by tiles" : k.packed_row_floats > 0 ? ", rows packed once" : "",
+                    k.width, k.split.row_tasks, k.split.panel_tasks, tiles ? ", " + tiles_text(form_of(m)) : k.packed_row_floats > 0 ? ", rows packed once" : "",
                     prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
-  static kernels::PanelType type_of(const GraphView& view, const ProductMatch& m) {
-    if (!m.narrow || m.narrow->quantised()) return kernels::PanelType::f32;
-    return view.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
-  }
+  static kernels::TileForm form_of(const ProductMatch& m) { return tile_form(*m.view, m.node(), m.narrow); }
   static double against_vectors(const ProductMatch& m, const Machine& machine) {
-    return tiles_against_vectors(machine.isa, {.type = type_of(*m.view, m), .rows = m.m, .columns = m.n, .depth = m.k, .run = m.k});
+    // Parts of 16-bit weights are not made for what is not finite.
+    if (m.narrow && !m.narrow->quantised() && !finite_weights(*m.view, m.b())) return std::numeric_limits<double>::infinity();
+    return tiles_against_vectors(machine.isa, {.form = form_of(m), .rows = m.m, .columns = m.n, .depth = m.k, .run = m.k});
   }
 
   static void bind_weights(PlanBuilder& b, const ProductMatch& m, ProductKernel& k, Step& step) {
@@ -215,7 +219,7 @@ class ProductFamily : public StepFamily {
       return;
     }
     if (m.narrow) {  // half the bytes to read; widened in registers
-      k.b_type = type_of(*m.view, m);
+      k.b_type = form_of(m).b;
       k.packed = pack_halves(b, m.narrow->values, form);
     } else if (b.is_constant(m.b())) {
       k.packed = pack_weights(b, m.b(), form, m.alpha);

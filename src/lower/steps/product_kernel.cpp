@@ -54,7 +54,7 @@ void ProductKernel::run(const StepContext& c) const {
     d.k_block = k_block;
     d.panel_block = panel_block;
     if (packed_row_floats > 0) d.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
-    if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom;
+    if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom, d.rows_like_b = rows_like_b;
     epilogue.fill(c, 0, d.epilogue, operands);
     if (before) before->multiply(c, r, d, dense);
     else dense(d);

@@ -27,6 +27,7 @@ class ProductKernel : public StepKernel {
   Location packed_rows;           // scratch, by task
   int64_t packed_row_floats = 0;  // of each; 0: none
   std::optional<Location> tile_room;  // scratch, by worker
+  bool rows_like_b = false;
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
   int64_t a_pitch = 0, out_pitch = 0;  // floats from row to row
   float alpha = 1;
