@@ -36,6 +36,7 @@ struct StepProfile {
   Latency latency;
   double share = 0;  // of the sum of all steps' medians
   double gflops = 0, gbytes = 0;
+  double peak_gflops = 0;    // of its arithmetic
   double limit_seconds = 0;  // least time by the roofline
   bool by_arithmetic = false;
   double of_limit = 0;  // limit_seconds / median
@@ -75,6 +76,7 @@ struct Profile {
   Latency run, timed;               // whole runs without and with the clock read after every step, in turn
   double overhead = 0;              // median over the pairs of timed / run - 1
   double flops = 0;                 // what is inside control flow included
+  double arithmetic_seconds = 0;    // that takes at least, by the peak of each step's arithmetic
   // Of the run with the median time: when steps began, and what the other workers did.
   std::vector<StepTime> timeline;
   std::vector<Spell> spells;

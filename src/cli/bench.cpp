@@ -295,6 +295,8 @@ Command add_bench(CLI::App& app) {
            {"held", o->bench.held},
            {"gflops", counted ? Json(r.gflops) : Json(nullptr)},
            {"peak_gflops", r.peak_gflops},
+           {"peak_int8_gops", r.int8_gops > 0 ? Json(r.int8_gops) : Json(nullptr)},
+           {"peak_bf16_gflops", r.bf16_gflops > 0 ? Json(r.bf16_gflops) : Json(nullptr)},
            {"share_of_peak", counted ? Json(r.share) : Json(nullptr)},
            {"spread", r.spread},
            {"peak_drift", r.peak_drift},
@@ -364,7 +366,10 @@ Command add_bench(CLI::App& app) {
     table.row(
         {"arithmetic", counted ? fmt::format("{}{}FLOP a run", least, count_text(r.flops) + (r.flops < 1000 ? " " : "")) : "not counted"});
     if (counted) table.row({"rate", fmt::format("{}{:.1f} GFLOP/s", least, r.gflops)});
-    table.row({"measured peak", fmt::format("{:.1f} GFLOP/s", r.peak_gflops)});
+    std::string peak = fmt::format("{:.1f} GFLOP/s", r.peak_gflops);
+    if (r.int8_gops > 0) peak += fmt::format(" of f32, {:.1f} GOP/s of int8", r.int8_gops);
+    if (r.bf16_gflops > 0) peak += fmt::format("{}, {:.1f} GFLOP/s of bf16", r.int8_gops > 0 ? "" : " of f32", r.bf16_gflops);
+    table.row({"measured peak", peak});
     if (counted) table.row({"share of peak", fmt::format("{}{:.1f} %", least, 100 * r.share)});
     if (r.read_bandwidth > 0)
       table.row({"weights", fmt::format("{} a run: {:.1f} % of what {:.1f} GB/s of reading allow", bytes_text(r.weight_bytes),

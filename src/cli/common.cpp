@@ -257,7 +257,7 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
       ->type_name("NAME")
       ->allow_extra_args(false);
   app.add_option("--threads", threads, "Threads (all cores this process may use)")->check(CLI::Range(1, 1024))->type_name("N");
-  app.add_option("--isa", isa, "Instruction set: scalar, sse4, avx2, avx512, on ARM neon (the best there is)")->type_name("NAME");
+  app.add_option("--isa", isa, "Instruction set: scalar, sse4, avx2, avx512, amx, on ARM neon (the best there is)")->type_name("NAME");
   app.add_flag("--direct", direct, "No Winograd: 3x3 convolutions are summed directly (less memory, half the rounding error)");
   app.add_flag("--round-each", round_each,
                "f16 and bf16: round after each node, as the model is written (else values between nodes stay f32)");

@@ -113,6 +113,9 @@ Json steps_json(const Profile& p, int around) {
            {"share", s.share},
            {"gflops", s.gflops},
            {"gbytes_per_second", s.gbytes},
+           {"arithmetic", s.step.arithmetic},
+           {"products", s.step.products},
+           {"peak_gflops", s.peak_gflops},
            {"limit_seconds", s.limit_seconds},
            {"limit", s.by_arithmetic ? "arithmetic" : "bandwidth"},
            {"share_of_limit", s.of_limit}};
@@ -220,7 +223,7 @@ Command add_profile(CLI::App& app) {
                o->profile.cold ? ", caches emptied before each" : "");
     fmt::print("  a run takes {} in the median ({} to {} at 90 %), {:.1f} GFLOP/s: {:.1f} % of the peak\n", seconds_text(p.run.median),
                seconds_text(p.run.min), seconds_text(p.run.p90), p.flops / p.run.median / 1e9,
-               100 * p.flops / p.run.median / 1e9 / roofline.peak_gflops());
+               100 * p.arithmetic_seconds / p.run.median);
     fmt::print("  reading the clock after every step changes that by {:+.1f} %\n", 100 * p.overhead);
     if (!o->model.recipes.empty()) fmt::print("  {}\n", tuned_text(edition, o->model.recipes));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));

@@ -128,11 +128,12 @@ HWY_INLINE Sums add_four(Sums s, __m512i a, __m512i b, __m512i c, __m512i d, con
 }
 
 // A pixel's sums of a chunk of channels; of the last one `there` says which are there.
-template <bool kWhole, int kParts>
-HWY_INLINE Sums chunk_sums(const uint8_t* const* taps, int64_t count, int64_t c, __mmask64 there, __m512i flip, const int8_t* w, Sums s) {
+template <bool kWhole, bool kSigned, int kParts>
+HWY_INLINE Sums chunk_sums(const uint8_t* const* taps, int64_t count, int64_t c, __mmask64 there, const int8_t* w, Sums s) {
   const auto load = [&](int64_t t) HWY_ATTR {
     const void* p = taps[t] + c;
-    return _mm512_xor_si512(kWhole ? _mm512_loadu_si512(p) : _mm512_maskz_loadu_epi8(there, p), flip);
+    const __m512i x = kWhole ? _mm512_loadu_si512(p) : _mm512_maskz_loadu_epi8(there, p);
+    return kSigned ? _mm512_xor_si512(x, _mm512_set1_epi8(-128)) : x;
   };
   int64_t t = 0;
   for (; t + 2 <= count; t += 4, w += 256 * kParts) {
@@ -163,15 +164,15 @@ HWY_NOINLINE void in_order(const Sums& s, int32_t* line) {
 }
 
 // Channels [c, c + count) of a pixel, those of one chunk, which is `at` from where `start` and `factors` begin.
-template <bool kWhole, int kParts>
+template <bool kWhole, bool kSigned, int kParts>
 HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, const int32_t* start, const uint8_t* const* taps, int64_t row,
-                       int64_t c, int64_t at, int64_t count, __m512i flip) {
+                       int64_t c, int64_t at, int64_t count) {
   const PackedFilters8& w = g.filters;
   const __mmask64 there = kWhole ? ~uint64_t{0} : ~uint64_t{0} >> (kChunk8 - count);
   const int8_t* filters = w.bytes + c / kChunk8 * ((w.taps + 3) / 4) * 256 * kParts;
   Sums s{_mm512_load_si512(start + at), _mm512_load_si512(start + at + 16), _mm512_load_si512(start + at + 32),
          _mm512_load_si512(start + at + 48)};
-  s = chunk_sums<kWhole, kParts>(taps, w.taps, c, there, flip, filters, s);
+  s = chunk_sums<kWhole, kSigned, kParts>(taps, w.taps, c, there, filters, s);
   alignas(64) int32_t line[kChunk8];
   if (!g.out) {
     in_order(s, line);
@@ -190,11 +191,10 @@ HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, con
   requantise_exactly(g, line, out, c, count);
 }
 
-template <int kParts>
+template <bool kSigned, int kParts>
 void by_four_bytes(const Depthwise8Arguments& g) {
   const PackedFilters8& w = g.filters;
-  const __m512i flip = _mm512_set1_epi8(g.a_signed ? -128 : 0);
-  const auto a_zero = static_cast<uint32_t>(g.a_zero + (g.a_signed ? 128 : 0));
+  const auto a_zero = static_cast<uint32_t>(g.a_zero + (kSigned ? 128 : 0));
   const uint8_t* taps[kMostTapsDepthwise8];
   alignas(64) int32_t start[kLine];
   Factors factors;
@@ -211,8 +211,8 @@ void by_four_bytes(const Depthwise8Arguments& g) {
     for (int64_t row = g.row_begin; row < g.row_end; ++row) {
       pixels.next(taps);
       int64_t c = from;
-      for (; c + kChunk8 <= until; c += kChunk8) chunk8<true, kParts>(g, factors, start, taps, row, c, c - from, kChunk8, flip);
-      if (c < until) chunk8<false, kParts>(g, factors, start, taps, row, c, c - from, until - c, flip);
+      for (; c + kChunk8 <= until; c += kChunk8) chunk8<true, kSigned, kParts>(g, factors, start, taps, row, c, c - from, kChunk8);
+      if (c < until) chunk8<false, kSigned, kParts>(g, factors, start, taps, row, c, c - from, until - c);
     }
   }
 }
@@ -220,8 +220,8 @@ void by_four_bytes(const Depthwise8Arguments& g) {
 
 void Depthwise8Here(const Depthwise8Arguments& g) {
 #if HWY_TARGET == HWY_AVX3
-  if (g.filters.parts == 1) by_four_bytes<1>(g);
-  else if (g.filters.parts == 2) by_four_bytes<2>(g);
+  if (g.filters.parts == 1) g.a_signed ? by_four_bytes<true, 1>(g) : by_four_bytes<false, 1>(g);
+  else if (g.filters.parts == 2) g.a_signed ? by_four_bytes<true, 2>(g) : by_four_bytes<false, 2>(g);
   else if (g.a_signed) by_floats<true>(g);
 #else
   if (g.a_signed) by_floats<true>(g);

@@ -155,6 +155,8 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
   }
   for (StepProfile& s : p.steps) {
     s.limit_seconds = roofline.seconds(s.step, &s.by_arithmetic);
+    s.peak_gflops = roofline.peak_gflops(s.step);
+    p.arithmetic_seconds += s.step.flops / s.peak_gflops / 1e9;
     rate(s, sum);
   }
   const auto timed_runs = static_cast<double>(p.timed.runs);
@@ -169,6 +171,8 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
       s.step.flops *= made.runs;
       s.step.bytes *= made.runs;
       p.flops += s.step.flops;
+      s.peak_gflops = roofline.peak_gflops(s.step);
+      p.arithmetic_seconds += s.step.flops / s.peak_gflops / 1e9;
       rate(s, sum);
       made.steps.push_back(std::move(s));
     }

@@ -159,13 +159,15 @@
     if (!profile) return;
     const dots = withInner(profile.steps, "").filter((p) => p.flops > 0 && p.bytes > 0 && p.seconds.median > 0);
     if (!dots.length) return;
-    const s = section("roofline", "Roofline", "Each step by its arithmetic for each byte that it must move, and the rate it reached; the larger the dot, the more of the time. Above the lines nothing can be.");
+    const s = section("roofline", "Roofline", "Each step by its arithmetic for each byte that it must move, and the rate it reached; the larger the dot, the more of the time. Above the lines of its arithmetic nothing can be.");
     const box = { left: 70, right: 1140, top: 14, bottom: 380 };
     const g = svg(s, 1160, 426, "Roofline");
     const peak = profile.peak_gflops, wide = profile.bandwidth[profile.bandwidth.length - 1].bytes_per_second / 1e9, near = profile.bandwidth[0].bytes_per_second / 1e9;
     const intensity = (p) => p.flops / p.bytes, rate = (p) => p.flops / p.seconds.median / 1e9;
     const x = d3.scaleLog().domain([Math.min(0.1, d3.min(dots, intensity) / 1.5), Math.max(100, d3.max(dots, intensity) * 1.5)]).range([box.left, box.right]);
-    const y = d3.scaleLog().domain([Math.max(peak * 1e-5, d3.min(dots, rate) / 2), peak * 1.6]).range([box.bottom, box.top]);
+    // Peaks of other arithmetic than f32: of bytes, or of bf16, so many products for one.
+    const others = [...new Map(dots.filter((p) => p.arithmetic && p.arithmetic !== "f32" && p.peak_gflops !== peak).map((p) => [p.arithmetic + (p.products > 1 ? ` / ${p.products}` : ""), p.peak_gflops]))];
+    const y = d3.scaleLog().domain([Math.max(peak * 1e-5, d3.min(dots, rate) / 2), Math.max(peak, ...others.map((o) => o[1])) * 1.6]).range([box.bottom, box.top]);
     axes(g, x, y, box, "FLOP a byte", "GFLOP/s", (a) => a.ticks(8, "~g"), (a) => a.ticks(6, "~g"));
     const roof = (bandwidth, what) => {
       const [x0, x1] = x.domain(), turn = Math.min(Math.max(peak / bandwidth, x0), x1);
@@ -176,7 +178,11 @@
     };
     roof(near, "nearest cache");
     roof(wide, "memory");
-    g.append("text").attr("class", "quiet").attr("x", box.right).attr("y", y(peak) - 6).attr("text-anchor", "end").text(`measured peak: ${sig(peak)} GFLOP/s`);
+    g.append("text").attr("class", "quiet").attr("x", box.right).attr("y", y(peak) - 6).attr("text-anchor", "end").text(`measured peak${others.length ? ", f32" : ""}: ${sig(peak)} GFLOP/s`);
+    for (const [name, high] of others) {
+      g.append("path").attr("d", d3.line()([[x(Math.min(Math.max(high / near, x.domain()[0]), x.domain()[1])), y(high)], [x(x.domain()[1]), y(high)]])).attr("stroke", css("--quiet")).attr("stroke-dasharray", "2 4");
+      g.append("text").attr("class", "quiet").attr("x", box.right).attr("y", y(high) - 6).attr("text-anchor", "end").text(`${name}: ${sig(high)} G${name.startsWith("int8") ? "OP" : "FLOP"}/s`);
+    }
     telling(g.selectAll("circle").data(dots).enter().append("circle").attr("cx", (p) => x(intensity(p))).attr("cy", (p) => y(Math.max(y.domain()[0], rate(p)))).attr("r", (p) => 3.5 + 16 * Math.sqrt(p.share))
       .attr("fill", (p) => kindColour(p.kind)).attr("fill-opacity", 0.72).attr("stroke", css("--card")),
       (p) => `step ${p.place}, ${p.kind}: ${p.nodes[0] || ""}\n${sig(rate(p))} GFLOP/s at ${sig(intensity(p))} FLOP a byte\n${percent(p.share_of_limit)} of the limit (${p.limit}), ${percent(p.share)} of the time`);
