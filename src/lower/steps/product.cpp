@@ -114,6 +114,8 @@ class ProductFamily : public StepFamily {
     Split split = split_work(machine, threads, m.m, panels, width, m.k, tile);
     const int64_t panel_block = panels_of_block(machine, std::min(m.k, kDepthBlock), width);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
+    const bool tiles = against_vectors(m, machine) < kTilesPay;
+    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against_vectors(m, machine)) ? 1 : 0, 1, true);
     if (m.narrow && m.narrow->quantised()) {
       space.knob("panel_block", std::min(panels, panels_of_block(machine, m.k, width)), 1, panels);
       space.knob("panel_tasks",
@@ -125,8 +127,6 @@ class ProductFamily : public StepFamily {
         m.group->ahead().empty() && !m.transpose_a &&
         packs_rows(machine, threads, m.m, panels, panel_block, m.view->is_constant(m.b()) && p.weights_leave_caches, tile, split);
     space.knob("panel_block", panel_block, 1, panels);
-    const bool tiles = against_vectors(m, machine) < kTilesPay;
-    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against_vectors(m, machine)) ? 1 : 0, 1, true);
     space.knob("packed_rows", !tiles && packed && batches * split.count() <= kMostPacked, 0, 1);
     space.knob("row_tasks", split.row_tasks, 1, m.m);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
@@ -151,7 +151,7 @@ class ProductFamily : public StepFamily {
     ProductKernel& k = *kernel;
     Step step = begin_step(b, m);
     step.beside_others = true;
-    const bool quantised = m.narrow && m.narrow->quantised(), tiles = !quantised && recipe.at("tiles") != 0;
+    const bool quantised = m.narrow && m.narrow->quantised(), tiles = recipe.at("tiles") != 0;
     k.dense = tiles ? kernels::dense_by_tiles : kernels::dense(isa);
     k.m = m.m, k.n = m.n, k.k = m.k;
     k.transpose_a = m.transpose_a, k.alpha = m.alpha;
@@ -207,6 +207,8 @@ class ProductFamily : public StepFamily {
  private:
   static kernels::TileForm form_of(const ProductMatch& m) { return tile_form(*m.view, m.node(), m.narrow); }
   static double against_vectors(const ProductMatch& m, const Machine& machine) {
+    // Up to so many rows are done on quantised weights as they are.
+    if (m.narrow && m.narrow->quantised() && m.m <= kMostNarrowRows) return std::numeric_limits<double>::infinity();
     // Parts of 16-bit weights are not made for what is not finite.
     if (m.narrow && !m.narrow->quantised() && !finite_weights(*m.view, m.b())) return std::numeric_limits<double>::infinity();
     return tiles_against_vectors(machine.isa, {.form = form_of(m), .rows = m.m, .columns = m.n, .depth = m.k, .run = m.k});

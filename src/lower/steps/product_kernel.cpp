@@ -93,7 +93,7 @@ kernels::DenseEpilogue from_row(kernels::DenseEpilogue e, int64_t row, kernels::
 
 void ProductKernel::run_narrow(const StepContext& c) const {
   const kernels::NarrowPanels weights = narrow->panels(c);
-  c.workers.each(split.panel_tasks, [&](int64_t task, int) {
+  c.workers.each(split.panel_tasks, [&](int64_t task, int worker) {
     const int64_t begin = panels * task / split.panel_tasks, end = panels * (task + 1) / split.panel_tasks;
     kernels::TapeOperand operands[kernels::kMaxSlots];
     if (m <= narrow_rows) {
@@ -128,6 +128,7 @@ void ProductKernel::run_narrow(const StepContext& c) const {
       d.ldc = out_pitch;
       d.k_block = k_block;
       d.panel_block = count;
+      if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom;
       epilogue.fill(c, column, d.epilogue, operands);
       dense(d);
     }
