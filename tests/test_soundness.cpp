@@ -7,6 +7,7 @@
 #include <cstring>
 
 #include "support.hpp"
+#include "tensor/widen.hpp"
 
 using namespace test;
 using Data = Attribute::Data;
@@ -233,6 +234,34 @@ TEST_CASE("a lane of more threads than the program was compiled for") {
   for (const int threads : {1, 2, 5, 16}) {
     Lane lane(program, threads);
     CHECK(compare("y", lane.run({{"x", in}})[0], expected, Tolerance{1e-4, 1e-3, 0}).pass);
+  }
+}
+
+TEST_CASE("a lane of more threads than the program was compiled for, with products that share out scratch") {
+  Builder b("halves");
+  const auto x = b.input("x", DType::f32, {2, 64, 40, 36});
+  const auto wide = [&](const Shape& shape, uint64_t seed) {
+    const Tensor t = random_tensor(shape, seed, -0.1F, 0.1F);
+    const auto numbers = widen<double>(t);
+    return b.op("Cast", {b.constant("w" + std::to_string(seed), narrow<double>(DType::bf16, shape, numbers))}, {{"to", int64_t{1}}});
+  };
+  const auto taps = b.op("Conv", {x, wide({96, 64, 3, 3}, 2)}, {{"pads", std::vector<int64_t>{1, 1, 1, 1}}});
+  const auto pixels = b.op("Conv", {taps, wide({128, 96, 1, 1}, 3)});
+  const auto rows = b.op("Transpose", {pixels}, {{"perm", std::vector<int64_t>{0, 2, 3, 1}}});
+  b.output(b.op("MatMul", {rows, wide({128, 160}, 4)}), "y");
+  const Graph g = b.finish();
+  const Tensor in = random_tensor({2, 64, 40, 36}, 1);
+  const Tensor expected = plain(g, {in})[0];
+  Tensor first;
+  for (const int compiled : {1, 2}) {
+    const Program program = compile(g, {.threads = compiled});
+    for (const int threads : {1, 2, 5, 16}) {
+      Lane lane(program, threads);
+      const Tensor y = lane.run({{"x", in}})[0].clone();
+      CHECK(compare("y", y, expected, Tolerance{1e-4, 1e-3, 0}).pass);
+      if (first.empty()) first = y;
+      else CHECK(identical(first, y));
+    }
   }
 }
 

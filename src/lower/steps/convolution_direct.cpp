@@ -36,7 +36,8 @@ class DenseConvolution : public StepKernel {
   bool from_memory = false;
   Location packed_rows;           // scratch, by task
   int64_t packed_row_floats = 0;  // of each; 0: none
-  std::optional<Location> tile_room;  // scratch, by worker
+  std::optional<Location> tile_room;  // scratch: so many rooms
+  int64_t tile_rooms = 0;
   bool rows_like_b = false;
   Split split;
   std::optional<Prologue> before;
@@ -62,7 +63,7 @@ class DenseConvolution : public StepKernel {
     const kernels::WindowRows rows_of = window.rows<float>(nullptr, zeros ? pointer<const float>(c, *zeros) : nullptr);
     const float* in = pad ? pointer<const float>(c, pad->to) : before ? nullptr : pointer<const float>(c, input);
     if (before && before->block == 0) before->make_all(c, rows);
-    c.workers.each(groups * split.count(), [&](int64_t task, int worker) {
+    auto piece = [&](int64_t task, int64_t room) {
       const int64_t g = task / split.count(), r = task % split.count() / split.panel_tasks, p = task % split.panel_tasks;
       kernels::TapeOperand operands[kernels::kMaxSlots];
       kernels::WindowRows w = rows_of;
@@ -93,11 +94,13 @@ class DenseConvolution : public StepKernel {
       a.k_block = k_block;
       a.panel_block = panel_block;
       if (packed_row_floats > 0) a.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
-      if (tile_room) a.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom, a.rows_like_b = rows_like_b;
+      if (tile_room) a.tile_room = pointer<char>(c, *tile_room) + room * kernels::kTileRoom, a.rows_like_b = rows_like_b;
       epilogue.fill(c, g * group_filters, a.epilogue, operands);
       if (before) before->multiply(c, task, a, dense);
       else dense(a);
-    });
+    };
+    if (tile_room) each_in_rooms(c, tile_rooms, groups * split.count(), piece);
+    else c.workers.each(groups * split.count(), piece);
   }
 };
 
@@ -277,7 +280,8 @@ class DirectFamily : public StepFamily {
     if (tiles) {
       step.arithmetic = "bf16", step.products = tile_form(m).products();
       k.rows_like_b = tile_form(m).rows_like_b;
-      k.tile_room = {b.scratch(static_cast<size_t>(machine.threads * kernels::kTileRoom))};
+      k.tile_rooms = machine.threads;
+      k.tile_room = {b.scratch(static_cast<size_t>(k.tile_rooms * kernels::kTileRoom))};
       step.scratch.push_back(k.tile_room->buffer);
     } else if (recipe.at("packed_rows") != 0) {
       k.packed_row_floats = kernels::packed_rows(machine.isa);

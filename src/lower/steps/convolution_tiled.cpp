@@ -55,7 +55,8 @@ class TiledConvolution : public StepKernel {
  public:
   PartedLines lines;
   WindowTables window;
-  Location input, output, weights, room;  // room: scratch, by worker: of tiles, then of lines
+  Location input, output, weights, room;  // room: scratch, so many: each of tiles, then of lines
+  int64_t rooms = 1;
   int64_t image_floats = 0, segments = 1, run_length = 0, pixel = 0;
   int64_t rows = 0, filters = 0, panels = 0, out_pitch = 0, tasks = 1;
   BoundEpilogue epilogue;
@@ -63,8 +64,8 @@ class TiledConvolution : public StepKernel {
   int64_t room_bytes() const { return kernels::kTileRoom + lines.bytes(); }
 
   void run(const StepContext& c) const override {
-    c.workers.each(tasks, [&](int64_t task, int worker) {
-      char* own = pointer<char>(c, room) + worker * room_bytes();
+    each_in_rooms(c, rooms, tasks, [&](int64_t task, int64_t at) {
+      char* own = pointer<char>(c, room) + at * room_bytes();
       auto* parted = reinterpret_cast<uint16_t*>(own + kernels::kTileRoom);
       kernels::TapeOperand operands[kernels::kMaxSlots];
       kernels::DenseArguments a;
@@ -159,7 +160,8 @@ class TiledFamily : public StepFamily {
     k.rows = m.rows, k.filters = m.group_filters, k.panels = (m.group_filters + width - 1) / width;
     k.weights = pack_panels_of(b, m, width).at;
     step.reads.push_back(k.weights.buffer);
-    k.room = {b.scratch(static_cast<size_t>(p.machine.threads * k.room_bytes()))};
+    k.rooms = std::min<int64_t>(p.machine.threads, k.tasks);
+    k.room = {b.scratch(static_cast<size_t>(k.rooms * k.room_bytes()))};
     step.scratch.push_back(k.room.buffer);
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);

@@ -176,7 +176,8 @@ class ProductFamily : public StepFamily {
     if (tiles) {
       step.arithmetic = "bf16", step.products = form_of(m).products();
       k.rows_like_b = form_of(m).rows_like_b;
-      k.tile_room = {b.scratch(static_cast<size_t>(p.machine.threads * kernels::kTileRoom))};
+      k.tile_rooms = p.machine.threads;
+      k.tile_room = {b.scratch(static_cast<size_t>(k.tile_rooms * kernels::kTileRoom))};
       step.scratch.push_back(k.tile_room->buffer);
     } else if (!quantised && k.slots == 0 && recipe.at("packed_rows") != 0) {
       k.packed_row_floats = kernels::packed_rows(isa);

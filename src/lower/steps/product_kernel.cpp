@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "kernels/dense_tiles.hpp"
+#include "lower/steps/tiles.hpp"
 
 namespace lathe::lower {
 
@@ -31,7 +31,7 @@ void ProductKernel::run(const StepContext& c) const {
     left = turned;
   }
   const int64_t batches = static_cast<int64_t>(a_offsets.size());
-  const auto piece = [&](int64_t i, int64_t r, int64_t p, int worker, const float* panel_data) {
+  const auto piece = [&](int64_t i, int64_t r, int64_t p, int64_t room, const float* panel_data) {
     const int64_t task = (i * split.row_tasks + r) * split.panel_tasks + p;
     kernels::TapeOperand operands[kernels::kMaxSlots];
     kernels::DenseArguments d;
@@ -54,24 +54,28 @@ void ProductKernel::run(const StepContext& c) const {
     d.k_block = k_block;
     d.panel_block = panel_block;
     if (packed_row_floats > 0) d.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
-    if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom, d.rows_like_b = rows_like_b;
+    if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + room * kernels::kTileRoom, d.rows_like_b = rows_like_b;
     epilogue.fill(c, 0, d.epilogue, operands);
     if (before) before->multiply(c, r, d, dense);
     else dense(d);
   };
+  const auto share = [&](int64_t tasks, auto&& task) {
+    if (tile_room) each_in_rooms(c, tile_rooms, tasks, task);
+    else c.workers.each(tasks, task);
+  };
   if (slots > 0) {
-    c.workers.each(slots, [&](int64_t slot, int worker) {
+    share(slots, [&](int64_t slot, int64_t room) {
       float* to = pointer<float>(c, packed) + slot * packed_floats;
       for (int64_t i = batches * slot / slots; i < batches * (slot + 1) / slots; ++i) {
         kernels::pack_panels(pointer<const float>(c, b) + b_offsets[i] * k * n, b_k_stride, b_n_stride, k, n, width, to, 0, panels);
-        piece(i, 0, 0, worker, to);
+        piece(i, 0, 0, room, to);
       }
     });
     return;
   }
-  c.workers.each(batches * split.count(), [&](int64_t task, int worker) {
+  share(batches * split.count(), [&](int64_t task, int64_t room) {
     const int64_t i = task / split.count();
-    piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks, worker,
+    piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks, room,
           pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
   });
 }
@@ -93,7 +97,7 @@ kernels::DenseEpilogue from_row(kernels::DenseEpilogue e, int64_t row, kernels::
 
 void ProductKernel::run_narrow(const StepContext& c) const {
   const kernels::NarrowPanels weights = narrow->panels(c);
-  c.workers.each(split.panel_tasks, [&](int64_t task, int worker) {
+  auto some = [&](int64_t task, int64_t room) {
     const int64_t begin = panels * task / split.panel_tasks, end = panels * (task + 1) / split.panel_tasks;
     kernels::TapeOperand operands[kernels::kMaxSlots];
     if (m <= narrow_rows) {
@@ -128,11 +132,13 @@ void ProductKernel::run_narrow(const StepContext& c) const {
       d.ldc = out_pitch;
       d.k_block = k_block;
       d.panel_block = count;
-      if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + worker * kernels::kTileRoom;
+      if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + room * kernels::kTileRoom;
       epilogue.fill(c, column, d.epilogue, operands);
       dense(d);
     }
-  });
+  };
+  if (tile_room) each_in_rooms(c, tile_rooms, split.panel_tasks, some);
+  else c.workers.each(split.panel_tasks, some);
 }
 
 }  // namespace lathe::lower

@@ -26,7 +26,8 @@ class ProductKernel : public StepKernel {
   Location a_turned;              // scratch
   Location packed_rows;           // scratch, by task
   int64_t packed_row_floats = 0;  // of each; 0: none
-  std::optional<Location> tile_room;  // scratch, by worker
+  std::optional<Location> tile_room;  // scratch: so many rooms
+  int64_t tile_rooms = 0;
   bool rows_like_b = false;
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0;
   int64_t a_pitch = 0, out_pitch = 0;  // floats from row to row
