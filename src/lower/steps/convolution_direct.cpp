@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <limits>
 #include <cstring>
 #include <optional>
 
@@ -308,6 +309,7 @@ class DirectFamily : public StepFamily {
 
  private:
   double against_vectors(const ConvolutionMatch& m, const Machine& machine) const {
+    if (parts_too_often(*m.group, tile_form(m))) return std::numeric_limits<double>::infinity();
     const int64_t run = padded_ ? m.window.kernel[1] * m.xs[1] : m.group_channels;
     return tiles_against_vectors(machine.isa,
                                  {.form = tile_form(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth, .run = run});

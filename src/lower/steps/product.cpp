@@ -208,6 +208,7 @@ class ProductFamily : public StepFamily {
  private:
   static kernels::TileForm form_of(const ProductMatch& m) { return tile_form(*m.view, m.node(), m.narrow); }
   static double against_vectors(const ProductMatch& m, const Machine& machine) {
+    if (parts_too_often(*m.group, form_of(m))) return std::numeric_limits<double>::infinity();
     // Up to so many rows are done on quantised weights as they are.
     if (m.narrow && m.narrow->quantised() && m.m <= kMostNarrowRows) return std::numeric_limits<double>::infinity();
     // Parts of 16-bit weights are not made for what is not finite.

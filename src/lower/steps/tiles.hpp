@@ -25,6 +25,9 @@ inline kernels::TileForm tile_form(const GraphView& view, const Node& node, cons
           node.integer(ops::kRowsLike, 0) == number_of_dtype(dtype)};
 }
 
+// Rows that are made by nodes before the product come some at a time, and B would be parted for each of them.
+inline bool parts_too_often(const Group& group, const kernels::TileForm& form) { return !group.ahead().empty() && form.products() > 1; }
+
 // Tasks that take turns at rooms of scratch, as many at once as there are rooms. (A lane may have more workers.)
 template <typename F>
 void each_in_rooms(const StepContext& c, int64_t rooms, int64_t tasks, F&& f) {
