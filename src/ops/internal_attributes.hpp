@@ -19,5 +19,8 @@ inline constexpr const char* kScaling = "lathe.scaling";
 // for bf16), and all of which it attends to. Its mask is as long as
 // these are, which a run finds out.
 inline constexpr const char* kHeld = "lathe.held";
+// Conv, Gemm, MatMul in f32: the 16-bit type that the model gives their first operand, by its number. Its numbers may come with more bits
+// than that has; a kernel need not look at those.
+inline constexpr const char* kRowsLike = "lathe.rows_like";
 
 }  // namespace lathe::ops

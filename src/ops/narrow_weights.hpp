@@ -8,10 +8,6 @@
 
 namespace lathe::ops {
 
-// Of a node that computes in f32: the 16-bit type that the model gives its first operand, by its number. The numbers may come with more
-// bits than it has; a kernel need not look at those.
-inline constexpr std::string_view kRowsLike = "lathe.rows_like";
-
 // f16 and bf16, cast to f32; or i8, u8, i4 and u4 through a DequantizeLinear.
 struct NarrowWeights {
   // The constant: K x N, or N x K where its products transpose it; of convolutions, which are f16 and bf16 alone, filters x channels x

@@ -6,7 +6,7 @@
 #include <set>
 
 #include "base/fail.hpp"
-#include "ops/narrow_weights.hpp"
+#include "ops/internal_attributes.hpp"
 #include "passes/rewriter.hpp"
 #include "tensor/numbers.hpp"
 
@@ -137,7 +137,7 @@ class Widener {
     }
     const std::string name = n.name.empty() ? n.op : n.name;
     if (kMultiplies.contains(n.op) && half(n.inputs[0]))
-      w.attributes[std::string(ops::kRowsLike)].data = int64_t{number_of_dtype(graph_.values[n.inputs[0]].dtype)};
+      w.attributes[ops::kRowsLike].data = int64_t{number_of_dtype(graph_.values[n.inputs[0]].dtype)};
     out_.push_back(std::move(w));
     for (const auto& [v, as] : results) made(v, as, name);
     ++count_;

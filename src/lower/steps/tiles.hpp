@@ -8,6 +8,7 @@
 #include "kernels/dense_tiles.hpp"
 #include "lower/plan/graph_view.hpp"
 #include "lower/plan/step.hpp"
+#include "ops/internal_attributes.hpp"
 #include "ops/narrow_weights.hpp"
 #include "ops/support.hpp"
 #include "tensor/numbers.hpp"

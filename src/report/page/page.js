@@ -159,7 +159,7 @@
     if (!profile) return;
     const dots = withInner(profile.steps, "").filter((p) => p.flops > 0 && p.bytes > 0 && p.seconds.median > 0);
     if (!dots.length) return;
-    const s = section("roofline", "Roofline", "Each step by its arithmetic for each byte that it must move, and the rate it reached; the larger the dot, the more of the time. Above the lines of its arithmetic nothing can be.");
+    const s = section("roofline", "Roofline", "Each step by its arithmetic for each byte that it must move, and the rate it reached; the larger the dot, the more of the time. No step can be above the line of its arithmetic.");
     const box = { left: 70, right: 1140, top: 14, bottom: 380 };
     const g = svg(s, 1160, 426, "Roofline");
     const peak = profile.peak_gflops, wide = profile.bandwidth[profile.bandwidth.length - 1].bytes_per_second / 1e9, near = profile.bandwidth[0].bytes_per_second / 1e9;
@@ -167,21 +167,23 @@
     const x = d3.scaleLog().domain([Math.min(0.1, d3.min(dots, intensity) / 1.5), Math.max(100, d3.max(dots, intensity) * 1.5)]).range([box.left, box.right]);
     // Peaks of other arithmetic than f32: of bytes, or of bf16, so many products for one.
     const others = [...new Map(dots.filter((p) => p.arithmetic && p.arithmetic !== "f32" && p.peak_gflops !== peak).map((p) => [p.arithmetic + (p.products > 1 ? ` / ${p.products}` : ""), p.peak_gflops]))];
-    const y = d3.scaleLog().domain([Math.max(peak * 1e-5, d3.min(dots, rate) / 2), Math.max(peak, ...others.map((o) => o[1])) * 1.6]).range([box.bottom, box.top]);
+    const top = Math.max(peak, ...others.map((o) => o[1]));
+    const y = d3.scaleLog().domain([Math.max(peak * 1e-5, d3.min(dots, rate) / 2), top * 1.6]).range([box.bottom, box.top]);
     axes(g, x, y, box, "FLOP a byte", "GFLOP/s", (a) => a.ticks(8, "~g"), (a) => a.ticks(6, "~g"));
     const roof = (bandwidth, what) => {
-      const [x0, x1] = x.domain(), turn = Math.min(Math.max(peak / bandwidth, x0), x1);
-      const at = (v) => Math.max(y.domain()[0], Math.min(peak, v * bandwidth));
-      g.append("path").attr("d", d3.line()([[x(Math.max(x0, y.domain()[0] / bandwidth)), y(at(Math.max(x0, y.domain()[0] / bandwidth)))], [x(turn), y(at(turn))], [x(x1), y(peak)]])).attr("fill", "none").attr("stroke", css("--quiet")).attr("stroke-dasharray", what === "memory" ? "" : "5 4");
+      const [x0, x1] = x.domain(), turn = Math.min(Math.max(top / bandwidth, x0), x1);
+      const at = (v) => Math.max(y.domain()[0], Math.min(top, v * bandwidth));
+      g.append("path").attr("d", d3.line()([[x(Math.max(x0, y.domain()[0] / bandwidth)), y(at(Math.max(x0, y.domain()[0] / bandwidth)))], [x(turn), y(at(turn))]])).attr("fill", "none").attr("stroke", css("--quiet")).attr("stroke-dasharray", what === "memory" ? "" : "5 4");
       const label = Math.max(x0 * 1.3, y.domain()[0] / bandwidth * 1.5);
       g.append("text").attr("class", "quiet").attr("x", x(label) + 8).attr("y", y(at(label)) + 14).text(`${what}: ${sig(bandwidth)} GB/s`);
     };
     roof(near, "nearest cache");
     roof(wide, "memory");
-    g.append("text").attr("class", "quiet").attr("x", box.right).attr("y", y(peak) - 6).attr("text-anchor", "end").text(`measured peak${others.length ? ", f32" : ""}: ${sig(peak)} GFLOP/s`);
-    for (const [name, high] of others) {
-      g.append("path").attr("d", d3.line()([[x(Math.min(Math.max(high / near, x.domain()[0]), x.domain()[1])), y(high)], [x(x.domain()[1]), y(high)]])).attr("stroke", css("--quiet")).attr("stroke-dasharray", "2 4");
-      g.append("text").attr("class", "quiet").attr("x", box.right).attr("y", y(high) - 6).attr("text-anchor", "end").text(`${name}: ${sig(high)} G${name.startsWith("int8") ? "OP" : "FLOP"}/s`);
+    for (const [name, high] of [[others.length ? "measured peak, f32" : "measured peak", peak], ...others]) {
+      g.append("path").attr("d", d3.line()([[x(Math.min(Math.max(high / near, x.domain()[0]), x.domain()[1])), y(high)], [x(x.domain()[1]), y(high)]])).attr("stroke", css("--quiet")).attr("stroke-dasharray", high === peak ? "" : "2 4");
+      // Among the dots of faster arithmetic its name would not be read on the right.
+      const left = high === peak && others.length;
+      g.append("text").attr("class", "quiet").attr("x", left ? x(Math.max(high / near, x.domain()[0])) + 10 : box.right).attr("y", y(high) + (left ? 16 : -6)).attr("text-anchor", left ? "start" : "end").text(`${name}: ${sig(high)} G${name.startsWith("int8") ? "OP" : "FLOP"}/s`);
     }
     telling(g.selectAll("circle").data(dots).enter().append("circle").attr("cx", (p) => x(intensity(p))).attr("cy", (p) => y(Math.max(y.domain()[0], rate(p)))).attr("r", (p) => 3.5 + 16 * Math.sqrt(p.share))
       .attr("fill", (p) => kindColour(p.kind)).attr("fill-opacity", 0.72).attr("stroke", css("--card")),
