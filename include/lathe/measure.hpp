@@ -133,10 +133,10 @@ struct BenchResult {
       0;             // median of probes before, during (one lane) and after; same instruction set; as many threads, but no more than cores
   double share = 0;  // of the time, what its arithmetic takes at least: gflops / peak_gflops, steps by int8 or bf16 by those peaks
   double int8_gops = 0, bf16_gflops = 0;  // peaks of such arithmetic, where there are steps of it
-  double weight_bytes = 0;      // constants that a run reads
-  double read_bandwidth = 0;    // bytes a second that this machine reads of a working set of that size, on as many threads
-  double share_of_reading = 0;  // weight_bytes a run / read_bandwidth: what bounds decoders
-  double first_seconds = 0;     // of the first run, which allocates
+  double weight_bytes = 0;                // constants that a run reads
+  double read_bandwidth = 0;              // bytes a second that this machine reads of a working set of that size, on as many threads
+  double share_of_reading = 0;            // weight_bytes a run / read_bandwidth: what bounds decoders
+  double first_seconds = 0;               // of the first run, which allocates
   size_t peak_memory = 0;       // that the process held when the runs were done, in bytes; what probes of the machine take is not in it
   int64_t warmup_runs = 0;      // before medians of successive runs stood still
   bool steady = false;          // they did, within the time for it

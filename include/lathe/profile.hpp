@@ -27,7 +27,7 @@ class Roofline {
  private:
   double seconds(double flops, double bytes, double peak, bool* by_arithmetic) const;
 
-  double peak_ = 0, int8_ = 0, bf16_ = 0;  // 0: no instructions of their own
+  double peak_ = 0, int8_ = 0, bf16_ = 0;        // 0: no instructions of their own
   std::vector<std::pair<double, double>> copy_;  // bytes, GB/s
 };
 

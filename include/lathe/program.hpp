@@ -71,8 +71,8 @@ struct StepInfo {
   std::string op;                  // of the node at its head; the kind where there is none
   std::vector<std::string> nodes;  // the fused nodes
   std::string recipe;
-  double flops = 0;  // arithmetic (a multiply-add counts two)
-  double bytes = 0;  // least memory traffic
+  double flops = 0;            // arithmetic (a multiply-add counts two)
+  double bytes = 0;            // least memory traffic
   std::string why, why_not;    // why these nodes are one step, and why no more of them
   std::string output, layout;  // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
   std::string chosen{};        // its recipe as data: "convolution.direct/1 k_block=576 panel_block=8"; "" for copies

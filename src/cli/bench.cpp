@@ -54,7 +54,6 @@ std::string environment_text(const Environment& e, double stolen) {
 
 namespace {
 
-
 int versus(const BenchFlags& o, const Graph& graph, const CompileOptions& options, const Program& fused, const std::vector<Shape>& shapes,
            const std::vector<Tensor>& inputs) {
   CompileOptions apart = options;

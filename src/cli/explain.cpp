@@ -40,10 +40,11 @@ Command add_explain(CLI::App& app) {
   app.add_option("--detail", o->detail, "What the drawing shows: nodes, steps or modules (by the size of the graph)")
       ->check(CLI::IsMember({"nodes", "steps", "modules"}))
       ->type_name("WHAT");
-  app.add_option("--sensitivity", o->sensitivity,
-                 "Shade the drawing by what narrow's --sensitivity or parity's --budget wrote as JSON")
+  app.add_option("--sensitivity", o->sensitivity, "Shade the drawing by what narrow's --sensitivity or parity's --budget wrote as JSON")
       ->type_name("FILE.json");
-  app.add_option("--depth", o->depth, "Of modules: parts of node names that make one (as many as tell most of them apart)")->check(CLI::Range(1, 20))->type_name("N");
+  app.add_option("--depth", o->depth, "Of modules: parts of node names that make one (as many as tell most of them apart)")
+      ->check(CLI::Range(1, 20))
+      ->type_name("N");
   app.add_option("--focus", o->focus, "Draw only what lies near the nodes whose name contains this")->type_name("TEXT");
   app.add_option("--around", o->around, "How many boxes away from the focus still are near (3)")
       ->check(CLI::Range(0, 1000))

@@ -222,8 +222,7 @@ Command add_profile(CLI::App& app) {
     fmt::print("{}, {} thread{}, {}, {} runs{}\n", o->model.model, threads, threads == 1 ? "" : "s", program.options().isa, p.timed.runs,
                o->profile.cold ? ", caches emptied before each" : "");
     fmt::print("  a run takes {} in the median ({} to {} at 90 %), {:.1f} GFLOP/s: {:.1f} % of the peak\n", seconds_text(p.run.median),
-               seconds_text(p.run.min), seconds_text(p.run.p90), p.flops / p.run.median / 1e9,
-               100 * p.arithmetic_seconds / p.run.median);
+               seconds_text(p.run.min), seconds_text(p.run.p90), p.flops / p.run.median / 1e9, 100 * p.arithmetic_seconds / p.run.median);
     fmt::print("  reading the clock after every step changes that by {:+.1f} %\n", 100 * p.overhead);
     if (!o->model.recipes.empty()) fmt::print("  {}\n", tuned_text(edition, o->model.recipes));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));

@@ -93,7 +93,8 @@ template <int P>
 void part_rows(const DenseArguments& g, int64_t row, int rows, int64_t from, int64_t count, char* to, int64_t part_bytes) {
   const float* pointers[kMostPoints * kTall];
   for (int64_t at = from, end = from + count; at < end;) {
-    const int64_t tap = at / g.run, taps = std::min(kMostPoints, (end + g.run - 1) / g.run - tap), until = std::min(end, (tap + taps) * g.run);
+    const int64_t tap = at / g.run, taps = std::min(kMostPoints, (end + g.run - 1) / g.run - tap),
+                  until = std::min(end, (tap + taps) * g.run);
     if (g.window) {
       point_rows(*g.window, row, rows, tap, taps, int64_t{0}, pointers);
     } else {
@@ -109,7 +110,8 @@ void part_rows(const DenseArguments& g, int64_t row, int rows, int64_t from, int
     at = until;
   }
   for (int r = 0; 2 * count < part_bytes && r < rows; ++r) {
-    for (int p = 0; p < P; ++p) std::memset(to + r * kRowBytes<P> + p * part_bytes + 2 * count, 0, static_cast<size_t>(part_bytes - 2 * count));
+    for (int p = 0; p < P; ++p)
+      std::memset(to + r * kRowBytes<P> + p * part_bytes + 2 * count, 0, static_cast<size_t>(part_bytes - 2 * count));
   }
 }
 
@@ -240,8 +242,8 @@ void tile(const Piece& p, Sums start, Sums sums) {
 }
 // By whether there are lower rows, whether there are right columns.
 template <int A, int B>
-inline constexpr auto kTileOf = std::array{std::array{tile<A, B, false, false>, tile<A, B, false, true>},
-                                           std::array{tile<A, B, true, false>, tile<A, B, true, true>}};
+inline constexpr auto kTileOf =
+    std::array{std::array{tile<A, B, false, false>, tile<A, B, false, true>}, std::array{tile<A, B, true, false>, tile<A, B, true, true>}};
 
 // Sums of a tile to C.
 void finish(const DenseArguments& g, const float* sums, int64_t row, int rows, int64_t column, int64_t columns) {
@@ -293,7 +295,8 @@ void by_tiles(const DenseArguments& g) {
       const int64_t chunk = tiles::even(pairs), chunks = tiles::along(pairs, chunk), part_bytes = chunk * chunks * 4;
       const bool first = from == 0, last = from + count == k;
       for (int64_t row = begin; row < end; row += height)
-        part_rows<A>(g, row, static_cast<int>(std::min(height, end - row)), from, count, rows_at + (row - begin) * kRowBytes<A>, part_bytes);
+        part_rows<A>(g, row, static_cast<int>(std::min(height, end - row)), from, count, rows_at + (row - begin) * kRowBytes<A>,
+                     part_bytes);
       for (int64_t panel = g.panel_begin; panel < g.panel_end; ++panel) {
         const int64_t column = panel * kWidth, columns = std::min(kWidth, g.columns - column);
         part_panel<T>(static_cast<const char*>(g.b) + (panel * k + from) * kWidth * kElement, count, chunk * chunks, panel_at);

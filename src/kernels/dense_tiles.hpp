@@ -2,8 +2,9 @@
 //
 // A number is taken as the sum of as many parts of bf16 as its type has bits for: bf16 as it is, f16 in two, f32 in three, each the nearest
 // to what those before it leave. Of the products of parts those are summed that are not smaller than the last bit of the largest. So a
-// product of f32 is off by at most 2^-25 of itself, less than what rounding it to f32 costs, and one of two f16 by 2^-18. Parts below 2^-126 are zero. What is not finite
-// is the last part, which is multiplied by first parts alone, behind a one: infinity times nothing would be NaN.
+// product of f32 is off by at most 2^-25 of itself, less than what rounding it to f32 costs, and one of two f16 by 2^-18. Parts below
+// 2^-126 are zero. What is not finite is the last part, which is multiplied by first parts alone, behind a one: infinity times nothing
+// would be NaN.
 #pragma once
 
 #include "kernels/dense.hpp"

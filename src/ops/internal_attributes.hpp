@@ -12,8 +12,8 @@ inline constexpr const char* kWrapPositions = "lathe.wrap_positions";
 // QLinearConv: a bias of floats, one a filter, added before the result is rounded to its own scale. (The op's own bias has the scale of the
 // input times that of the weights, which may be coarse beside the result's.)
 inline constexpr const char* kRealBias = "lathe.real_bias";
-// Resize of bytes by weights: zero point and scale of its input, then of its result, between which it stands for a DequantizeLinear, a Resize
-// of floats and a QuantizeLinear.
+// Resize of bytes by weights: zero point and scale of its input, then of its result, between which it stands for a DequantizeLinear, a
+// Resize of floats and a QuantizeLinear.
 inline constexpr const char* kScaling = "lathe.scaling";
 // Attention: states of the lane, by number, that its keys and values are put behind (rounded before, when a third number is 1 for f16 or 2
 // for bf16), and all of which it attends to. Its mask is as long as

@@ -121,16 +121,16 @@ struct Choosing {
 
 struct Step {
   StepKind kind = StepKind::plain;
-  std::vector<std::string> nodes;  // names of the fused nodes, in order
-  std::optional<Recipe> recipe;    // how it is done; none for copies that a step asks for, and what stands side by side
+  std::vector<std::string> nodes;            // names of the fused nodes, in order
+  std::optional<Recipe> recipe;              // how it is done; none for copies that a step asks for, and what stands side by side
   std::shared_ptr<const Choosing> choosing;  // where recipes were asked for
-  std::string text;                // the same for people: algorithm, tiles, split
-  double flops = 0, bytes = 0;     // arithmetic and least memory traffic
-  std::string_view arithmetic = "f32";  // StepInfo's
+  std::string text;                          // the same for people: algorithm, tiles, split
+  double flops = 0, bytes = 0;               // arithmetic and least memory traffic
+  std::string_view arithmetic = "f32";       // StepInfo's
   int products = 1;
-  std::vector<int> members;        // the nodes of `graph` it stands for; none for copies and layout changes
-  int head = -1;                   // of these, the one that gives the step its name
-  std::string why, why_not;        // why these nodes are together, and why no more of them
+  std::vector<int> members;  // the nodes of `graph` it stands for; none for copies and layout changes
+  int head = -1;             // of these, the one that gives the step its name
+  std::string why, why_not;  // why these nodes are together, and why no more of them
   std::vector<BufferId> reads, writes, scratch;
   BufferId in_place = kNoBuffer;     // a read buffer that the first written one may share
   Layout made_in = Layout::natural;  // layout changes: to which

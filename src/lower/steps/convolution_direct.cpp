@@ -35,8 +35,8 @@ class DenseConvolution : public StepKernel {
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1, segments = 1, run_length = 0;
   int64_t rows = 0, width = 0, panels = 0, k_block = 0, panel_block = 0;
   bool from_memory = false;
-  Location packed_rows;           // scratch, by task
-  int64_t packed_row_floats = 0;  // of each; 0: none
+  Location packed_rows;               // scratch, by task
+  int64_t packed_row_floats = 0;      // of each; 0: none
   std::optional<Location> tile_room;  // scratch: so many rooms
   int64_t tile_rooms = 0;
   bool rows_like_b = false;
@@ -301,8 +301,8 @@ class DirectFamily : public StepFamily {
                             kernels::max_rows(machine.isa), k.width, k.split.row_tasks, k.split.panel_tasks,
                             tiles                     ? ", " + tiles_text(tile_form(m))
                             : k.packed_row_floats > 0 ? ", rows packed once"
-                                                      : "", prologue_text(*m.group, k.before),
-                            m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+                                                      : "",
+                            prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }

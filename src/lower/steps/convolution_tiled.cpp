@@ -30,8 +30,7 @@ struct PartedLines {
 
   // What lines [from, to) of results of a picture read.
   void part(const float* picture, int64_t from, int64_t to, uint16_t* out) const {
-    const int64_t parts = form.a_parts(), kept = std::min(in_w, out_w - left), behind = out_w - left - kept,
-                  first = from * stride - top;
+    const int64_t parts = form.a_parts(), kept = std::min(in_w, out_w - left), behind = out_w - left - kept, first = from * stride - top;
     const auto zero = [&](uint16_t* at, int64_t count) {
       for (int64_t p = 0; p < parts; ++p) std::memset(at + p * distance(), 0, static_cast<size_t>(count) * 2);
     };
@@ -181,8 +180,13 @@ class TiledFamily : public StepFamily {
   static int64_t run_of(const ConvolutionMatch& m) { return m.group_channels * (joins(m) ? m.window.kernel[1] : 1); }
 
   static double against_vectors(const ConvolutionMatch& m, const Machine& machine) {
-    return tiles_against_vectors(machine.isa, {.form = tile_form(m), .rows = m.rows, .columns = m.group_filters, .depth = m.depth,
-                                               .run = m.group_channels, .line = m.window.out[1], .uses = m.taps});
+    return tiles_against_vectors(machine.isa, {.form = tile_form(m),
+                                               .rows = m.rows,
+                                               .columns = m.group_filters,
+                                               .depth = m.depth,
+                                               .run = m.group_channels,
+                                               .line = m.window.out[1],
+                                               .uses = m.taps});
   }
 
   static PartedLines lines_of(const ConvolutionMatch& m) {

@@ -196,11 +196,13 @@ class ProductFamily : public StepFamily {
     k.output = b.define_rows(m.result(), Layout::natural, k.out_pitch);
     step.writes.push_back(k.output.buffer);
     k.before = bind_prologue(b, m, p.machine, recipe, m.as, Layout::natural, k.m, step);
-    step.text =
-        fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}{}", k.m, k.n, k.k,
-                    m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "", weights_text(b, m), kernels::name(isa), kernels::max_rows(isa),
-                    k.width, k.split.row_tasks, k.split.panel_tasks, tiles ? ", " + tiles_text(form_of(m)) : k.packed_row_floats > 0 ? ", rows packed once" : "",
-                    prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+    step.text = fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}{}", k.m, k.n, k.k,
+                            m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "", weights_text(b, m), kernels::name(isa),
+                            kernels::max_rows(isa), k.width, k.split.row_tasks, k.split.panel_tasks,
+                            tiles                     ? ", " + tiles_text(form_of(m))
+                            : k.packed_row_floats > 0 ? ", rows packed once"
+                                                      : "",
+                            prologue_text(*m.group, k.before), m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }

@@ -22,10 +22,10 @@ class ProductKernel : public StepKernel {
   Location packed;  // constant, or scratch when B is made at run time
   bool pack_while_running = false, transpose_a = false;
   kernels::PanelType b_type = kernels::PanelType::f32;
-  int64_t slots = 0;              // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
-  Location a_turned;              // scratch
-  Location packed_rows;           // scratch, by task
-  int64_t packed_row_floats = 0;  // of each; 0: none
+  int64_t slots = 0;                  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
+  Location a_turned;                  // scratch
+  Location packed_rows;               // scratch, by task
+  int64_t packed_row_floats = 0;      // of each; 0: none
   std::optional<Location> tile_room;  // scratch: so many rooms
   int64_t tile_rooms = 0;
   bool rows_like_b = false;
@@ -43,7 +43,7 @@ class ProductKernel : public StepKernel {
   kernels::NarrowProduct multiply_narrow = nullptr;
   kernels::WidenPanel widen = nullptr;
   int64_t narrow_rows = 0;  // that are done so
-  Location widened;  // scratch, by task: some panels as floats
+  Location widened;         // scratch, by task: some panels as floats
 
   void run(const StepContext& c) const override;
 
