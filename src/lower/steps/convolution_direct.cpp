@@ -235,8 +235,9 @@ class DirectFamily : public StepFamily {
         packs_rows(machine, threads, m.rows, panels, panel_block, m.constant_weights() && p.weights_leave_caches, tile, split);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("panel_block", panel_block, 1, panels);
-    const bool tiles = against_vectors(m, machine) < kTilesPay;
-    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against_vectors(m, machine)) ? 1 : 0, 1, true);
+    const double against = against_vectors(m, machine);
+    const bool tiles = against < kTilesPay;
+    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against) ? 1 : 0, 1, true);
     space.knob("packed_rows", !tiles && packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);
     space.knob("row_tasks", split.row_tasks, 1, m.rows);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);

@@ -114,8 +114,9 @@ class ProductFamily : public StepFamily {
     Split split = split_work(machine, threads, m.m, panels, width, m.k, tile);
     const int64_t panel_block = panels_of_block(machine, std::min(m.k, kDepthBlock), width);
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
-    const bool tiles = against_vectors(m, machine) < kTilesPay;
-    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against_vectors(m, machine)) ? 1 : 0, 1, true);
+    const double against = against_vectors(m, machine);
+    const bool tiles = against < kTilesPay;
+    space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against) ? 1 : 0, 1, true);
     if (m.narrow && m.narrow->quantised()) {
       space.knob("panel_block", std::min(panels, panels_of_block(machine, m.k, width)), 1, panels);
       space.knob("panel_tasks",
@@ -210,7 +211,7 @@ class ProductFamily : public StepFamily {
  private:
   static kernels::TileForm form_of(const ProductMatch& m) { return tile_form(*m.view, m.node(), m.narrow); }
   static double against_vectors(const ProductMatch& m, const Machine& machine) {
-    if (parts_too_often(*m.group, form_of(m))) return std::numeric_limits<double>::infinity();
+    if (machine.isa != kernels::Isa::amx || parts_too_often(*m.group, form_of(m))) return std::numeric_limits<double>::infinity();
     // Up to so many rows are done on quantised weights as they are.
     if (m.narrow && m.narrow->quantised() && m.m <= kMostNarrowRows) return std::numeric_limits<double>::infinity();
     // Parts of 16-bit weights are not made for what is not finite.
