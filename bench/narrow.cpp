@@ -60,28 +60,34 @@ Item prepare(const std::string& form, double asked, Graph graph, int threads) {
 
 int main(int argc, char** argv) {
   int rounds = 7, most_threads = std::min(2, usable_cores());
+  int64_t batch = 1, side = 0;
   std::string only, only_form, folder;
   const bool people = isatty(STDERR_FILENO);
   for (int i = 1; i < argc; ++i) {
     if (!std::strcmp(argv[i], "--rounds") && i + 1 < argc) rounds = std::max(1, std::atoi(argv[++i]));
     else if (!std::strcmp(argv[i], "--threads") && i + 1 < argc) most_threads = std::max(1, std::atoi(argv[++i]));
+    else if (!std::strcmp(argv[i], "--batch") && i + 1 < argc) batch = std::max(1, std::atoi(argv[++i]));
+    else if (!std::strcmp(argv[i], "--side") && i + 1 < argc) side = std::max(32, std::atoi(argv[++i]) / 32 * 32);
     else if (!std::strcmp(argv[i], "--only") && i + 1 < argc) only = argv[++i];
     else if (!std::strcmp(argv[i], "--save") && i + 1 < argc) folder = argv[++i];
     else if (!std::strcmp(argv[i], "--form") && i + 1 < argc) only_form = argv[++i];
     else {
       fmt::print(stderr,
-                 "usage: narrow [--rounds N] [--threads MOST] [--only TEXT] [--form TEXT] [--save FOLDER]\n\n"
+                 "usage: narrow [--rounds N] [--threads MOST] [--batch N] [--side PIXELS] [--only TEXT] [--form TEXT] [--save FOLDER]\n\n"
+                 "--side makes pictures of other sizes than the networks' own (224, 256, 320)\n"
                  "--save writes the networks, as files, and times nothing\n");
       return 2;
     }
   }
-  const std::vector<std::pair<std::string, std::function<Graph()>>> nets{{"residual, 50 layers", [] { return networks::residual_50(1); }},
-                                                                         {"mobile, depthwise", [] { return networks::mobile(1); }},
-                                                                         {"encoder, 12 layers, 128", [] { return networks::encoder(1); }},
-                                                                         {"encoder-decoder, skips", [] { return networks::skips(1); }},
-                                                                         {"nested, 320", [] { return networks::nested(1); }},
-                                                                         {"recurrent, 2 layers", [] { return networks::recurrent(1); }},
-                                                                         {"decoder step with state", [] { return networks::decoder(1); }}};
+  const auto own = [&](int64_t usual) { return side > 0 ? side : usual; };
+  const std::vector<std::pair<std::string, std::function<Graph()>>> nets{
+      {"residual, 50 layers", [&] { return networks::residual_50(batch, own(224)); }},
+      {"mobile, depthwise", [&] { return networks::mobile(batch, own(224)); }},
+      {"encoder, 12 layers, 128", [&] { return networks::encoder(batch); }},
+      {"encoder-decoder, skips", [&] { return networks::skips(batch, own(256)); }},
+      {fmt::format("nested, {}", own(320)), [&] { return networks::nested(batch, own(320)); }},
+      {"recurrent, 2 layers", [&] { return networks::recurrent(batch); }},
+      {"decoder step with state", [&] { return networks::decoder(batch); }}};
   const std::vector<Form> forms{{"f16", [](Graph g) { return networks::halved(std::move(g)); }, 0.95},
                                 {"f16 between casts", [](Graph g) { return networks::halved(std::move(g), DType::f16, true); }, 0.95},
                                 {"bf16", [](Graph g) { return networks::halved(std::move(g), DType::bf16); }, 0.95},

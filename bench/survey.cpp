@@ -326,7 +326,8 @@ struct Result {
   double against = 0;  // times the f32 twin's time
   std::string plain;   // why, when a step is
 
-  bool slow() const { return against > 4 || (seconds > 0 && limit < 0.05 * seconds); }
+  // What moves twice the bytes of its twin may leave a cache that the twin fits: at most of its limit it is not slow.
+  bool slow() const { return (against > 4 && limit < 0.5 * seconds) || (seconds > 0 && limit < 0.05 * seconds); }
 };
 
 // Why what is plain or slow may stay so. Forms that begin with `name`, in one of these types (none: all).
@@ -346,6 +347,12 @@ const std::vector<Reason> kReasons{
     {"ReduceMean", {DType::i32, DType::i64}, "in double, as plain evaluation has it, and cut off"},
     {"ReduceL2", {DType::i32, DType::i64}, "in double, as plain evaluation has it, and cut off"},
     {"Pow", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
+    {"GridSample",
+     {DType::f32},
+     "four numbers a result from wherever the grid says, here at random: not memory's rate but its answers are waited for"},
+    {"Resize", {DType::u8}, "sums of floats, as fast as in f32: its limit counts bytes, of which there are a quarter"},
+    {"Mish", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
+    {"Atan", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
     {"Attention", {DType::f64}, "in double by hand-written graphs alone, which have the softmax written out: that has steps"},
     {"", {DType::f64}, "half as many to a register, functions of the C library; models are not shipped in double"},
 };

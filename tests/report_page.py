@@ -2,16 +2,10 @@
 """Opens reports in headless Chromium and uses them: hover, search, click, fold, zoom, keys, both themes; hostile names.
 Usage: report_page.py TOOL ROOT WORK_DIR [--shots DIR] [--model FILE]"""
 import argparse
-import json
 import pathlib
-import re
-import shutil
 import subprocess
 import sys
-import tempfile
 import time
-import urllib.error
-import urllib.request
 
 import numpy as np
 
@@ -25,6 +19,7 @@ parser.add_argument("--nodes", type=int, help="only time how the report of a net
 args = parser.parse_args()
 sys.path.insert(0, str(args.root / "demo/make"))
 import onnx_wire as wire  # noqa: E402
+from browser import Browser  # noqa: E402
 
 failures = []
 
@@ -33,78 +28,6 @@ def check(condition, what):
     if not condition:
         failures.append(what)
         print("FAILED:", what)
-
-
-class Browser:
-    """The WebDriver protocol, as far as it is needed here."""
-
-    def __init__(self):
-        self.profile = tempfile.mkdtemp(prefix="lathe-report-")
-        self.driver = subprocess.Popen(["chromedriver", "--port=0"], stdout=subprocess.PIPE, text=True)
-        port = None
-        for line in self.driver.stdout:
-            found = re.search(r"on port (\d+)", line)
-            if found and found.group(1) != "0":
-                port = found.group(1)
-                break
-        self.base = f"http://127.0.0.1:{port}"
-        flags = ["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                 "--disable-component-update", "--disable-sync", "--window-size=1280,940", f"--user-data-dir={self.profile}"]
-        options = {"args": flags}
-        reply = self.call("POST", "/session", {"capabilities": {"alwaysMatch": {"browserName": "chrome", "goog:chromeOptions": options,
-                                                                                 "goog:loggingPrefs": {"browser": "ALL"}}}})
-        self.session = "/session/" + reply["sessionId"]
-
-    def call(self, method, path, body=None):
-        data = None if body is None else json.dumps(body).encode()
-        request = urllib.request.Request(self.base + path, data, {"Content-Type": "application/json"}, method=method)
-        try:
-            with urllib.request.urlopen(request, timeout=120) as reply:
-                return json.load(reply)["value"]
-        except urllib.error.HTTPError as e:
-            raise RuntimeError(e.read().decode()[:500]) from None
-
-    def open(self, path):
-        self.call("POST", self.session + "/url", {"url": "file://" + str(path.resolve())})
-        time.sleep(0.3)
-
-    def run(self, script, *values):
-        return self.call("POST", self.session + "/execute/sync", {"script": script, "args": list(values)})
-
-    def pointer(self, x, y, press=False):
-        steps = [{"type": "pointerMove", "duration": 0, "x": int(x), "y": int(y)}]
-        if press:
-            steps += [{"type": "pointerDown", "button": 0}, {"type": "pointerUp", "button": 0}]
-        self.call("POST", self.session + "/actions", {"actions": [{"type": "pointer", "id": "mouse", "parameters": {"pointerType": "mouse"},
-                                                                      "actions": steps}]})
-
-    def keys(self, text):
-        steps = [{"type": kind, "value": c} for c in text for kind in ("keyDown", "keyUp")]
-        self.call("POST", self.session + "/actions", {"actions": [{"type": "key", "id": "keys", "actions": steps}]})
-
-    def log(self):
-        return [e for e in self.call("POST", self.session + "/se/log", {"type": "browser"}) if e["level"] == "SEVERE"]
-
-    def shot(self, name):
-        if args.shots:
-            import base64
-            args.shots.mkdir(parents=True, exist_ok=True)
-            (args.shots / name).write_bytes(base64.b64decode(self.call("GET", self.session + "/screenshot")))
-
-    def scroll(self, selector, block="center"):
-        self.run("document.querySelector(arguments[0]).scrollIntoView({block: arguments[1]})", selector, block)
-        time.sleep(0.15)
-
-    def middle(self, selector):
-        return self.run("const r = document.querySelector(arguments[0]).getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]",
-                        selector)
-
-    def close(self):
-        try:
-            self.call("DELETE", self.session)
-        finally:
-            self.driver.terminate()
-            shutil.rmtree(self.profile, ignore_errors=True)
 
 
 def report(model, page, *more):
@@ -278,7 +201,7 @@ def large(browser, work, count):
 
 
 args.work.mkdir(parents=True, exist_ok=True)
-browser = Browser()
+browser = Browser(args.shots)
 try:
     if args.model:
         page = args.work / "model.html"

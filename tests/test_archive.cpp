@@ -169,6 +169,35 @@ TEST_CASE("an archive for another instruction set is refused, or compiled again 
   }
 }
 
+TEST_CASE("an archive for any machine holds the graph alone, and gives what the program gives") {
+  Folder folder;
+  const fs::path any = folder.path / "any.lathe", carrying = folder.path / "carrying.lathe";
+  for (const bool open : {false, true}) {
+    CAPTURE(open);
+    const Graph g = open ? mixed_net(Dim("batch")) : mixed_net();
+    const Program made = compile(g, {.threads = 1});
+    const std::vector<Shape> shapes{{2, 16, 12, 12}};
+    save_program(made, any, {.any_machine = true});  // of open dims nothing need be compiled
+    made.describe(shapes);
+    save_program(made, carrying, {.carry_graph = true});
+    const ArchiveInfo info = archive_info(any);
+    CHECK(info.isa == "any");
+    CHECK(info.carries_graph);
+    CHECK(info.editions.empty());
+    CHECK(info.file_bytes * 3 < archive_info(carrying).file_bytes * 2);
+    const Program back = load_program(any);
+    CHECK(back.options().isa == machine_info().isas.back());
+    CHECK(back.metadata().at("labels") == "a,b,c");
+    Lane a(made), b(back);
+    const auto in = fed(made, shapes);
+    CHECK(same(a.run(std::span<const Tensor>(in)), b.run(std::span<const Tensor>(in))));
+    // Shipped on from where it was loaded, for that machine.
+    back.describe(shapes);
+    save_program(back, carrying);
+    CHECK(archive_info(carrying).isa == machine_info().isas.back());
+  }
+}
+
 TEST_CASE("a damaged archive is refused with a sentence, whichever byte it is") {
   Folder folder;
   Builder b("small", 21);

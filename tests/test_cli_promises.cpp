@@ -168,6 +168,16 @@ TEST_CASE("archives of several shapes run, are timed, and say which shapes they 
   REQUIRE(tool("ship " + kGrain + " --with-graph -o " + whole).code == 0);
   CHECK(shape("run " + whole + " --seed 1 --batch 4")["outputs"]["species"]["shape"] == Json({4, 6}));
   CHECK(shape("bench " + whole + " --seconds 0.05 --warmup 0")["items_per_run"] == 1);
+  // The graph alone: smaller, for any processor, any batch.
+  const std::string any = dir + "/any.lathe";
+  const Result anywhere = tool("ship " + kGrain + " --any-machine -o " + any);
+  REQUIRE(anywhere.code == 0);
+  CHECK(has(anywhere.out, "any processor"));
+  CHECK(has(anywhere.out, "those that it meets"));
+  CHECK(fs::file_size(any) < fs::file_size(whole));
+  CHECK(shape("run " + any + " --seed 1 --batch 4")["outputs"]["species"]["shape"] == Json({4, 6}));
+  CHECK(shape("inspect " + any)["isa"] == "any");
+  CHECK(tool("parity " + any + " --cases " + (kDemo / "grain").string()).code == 0);
   // What options bind is the first shape; --also comes on top of it.
   REQUIRE(tool("ship " + kGrain + " --dim batch=3 --also image=2,3,64,64 -o " + two).code == 0);
   CHECK(Json::parse(tool("inspect " + two + " --json -").out)["editions"] == Json({{{3, 3, 64, 64}}, {{2, 3, 64, 64}}}));

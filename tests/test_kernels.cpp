@@ -7,6 +7,7 @@
 #include "kernels/copy.hpp"
 #include "kernels/dense_tiles.hpp"
 #include "kernels/planes.hpp"
+#include "kernels/reduce_wide.hpp"
 #include "kernels/rows.hpp"
 #include "kernels/skeleton.hpp"
 #include "kernels/tape.hpp"
@@ -407,6 +408,42 @@ TEST_CASE("row kernels over many lengths") {
             if (one) break;
           }
         }
+      }
+    }
+  }
+}
+
+TEST_CASE("products of floats whose parts leave the range of a double") {
+  constexpr float kInfinity = std::numeric_limits<float>::infinity();
+  const auto repeated = [](std::initializer_list<std::pair<float, int>> parts) {
+    std::vector<float> all;
+    for (const auto& [value, times] : parts) all.insert(all.end(), static_cast<size_t>(times), value);
+    return all;
+  };
+  const std::vector<std::pair<std::vector<float>, float>> cases{{repeated({{1e30f, 200}, {1e-30f, 200}}), 1},
+                                                                {repeated({{1e-38f, 97}, {-1e38f, 97}}), -1},
+                                                                {repeated({{1e-45f, 3}, {2e38f, 4}}), 4.4027e18f},
+                                                                {repeated({{0.5f, 1000}}), 0},
+                                                                {repeated({{2.0f, 1001}}), kInfinity},
+                                                                {repeated({{-2.0f, 1001}}), -kInfinity},
+                                                                {repeated({{1e38f, 50}, {0.0f, 1}}), 0},
+                                                                {repeated({{kInfinity, 1}, {1e-30f, 300}}), kInfinity},
+                                                                {repeated({{kInfinity, 1}, {0.0f, 1}}), std::nanf("")},
+                                                                {repeated({{1.5f, 1}}), 1.5f}};
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    for (const auto& [row, want] : cases) {
+      const auto length = static_cast<int64_t>(row.size());
+      for (int64_t inner : {1, 3, 70}) {  // the same in each column
+        std::vector<float> x, y(static_cast<size_t>(inner), -7.0f);
+        for (float v : row) x.insert(x.end(), static_cast<size_t>(inner), v);
+        WideReductionArguments a;
+        a.op = WideReduction::product;
+        a.x = x.data(), a.out = y.data();
+        a.length = length, a.inner = inner, a.end = inner;
+        reduce_wide(isa)(WideNumber::f32, a);
+        for (float got : y)
+          CHECK(((std::isnan(want) && std::isnan(got)) || got == want || std::fabs(got - want) <= 1e-3f * std::fabs(want)));
       }
     }
   }

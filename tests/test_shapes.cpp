@@ -567,6 +567,82 @@ TEST_CASE("8-bit products and convolutions over random shapes, bit for bit") {
   });
 }
 
+TEST_CASE("depthwise windows of bytes over random shapes") {
+  over(400, 41, [](Trial& t, Dice& dice) {
+    // Mostly 3x3 neighbours, which have a way of their own: odd and even sizes, several pictures, channels that fill no vector.
+    const bool usual = !dice.one_in(4);
+    const int64_t channels = dice.one_in(3) ? dice.from(60, 140) : dice.from(1, 40), side = usual ? 3 : dice.from(1, 5);
+    const Tensor x = any_bytes(dice, {dice.from(1, 3), channels, dice.from(1, 12), dice.from(1, 12)}),
+                 f = any_bytes(dice, {channels, 1, side, usual ? 3 : dice.from(1, 5)});
+    const Ints pads{dice.from(0, 2), dice.from(0, 2), dice.from(0, 2), dice.from(0, 2)};
+    for (int a = 0; a < 2; ++a) {
+      if (x.shape()[2 + a] + pads[a] + pads[2 + a] < f.shape()[2 + a]) return false;
+    }
+    const auto number = [&](const char* name, const Tensor& like, bool middle) {
+      Tensor z(like.dtype(), {});
+      static_cast<uint8_t*>(z.data())[0] = middle ? (like.dtype() == DType::u8 ? 128 : 0) : static_cast<uint8_t>(dice.from(0, 255));
+      return t.b.constant(name, z);
+    };
+    const auto scale = [&](const char* name) {
+      return t.b.constant(name, Tensor::from<float>({}, {dice.pick<float>({0.125f, 0.0078f, 0.5f, 3.0f})}));
+    };
+    Attributes attributes{{"group", channels}, {"pads", pads}};
+    if (dice.one_in(5)) attributes["strides"] = Ints{dice.from(1, 2), dice.from(1, 2)};
+    const ValueId xv = t.feed(x), fv = t.b.constant("f", f), xz = number("xz", x, false), fz = number("fz", f, !dice.one_in(4));
+    if (dice.one_in(3)) return t.out("ConvInteger", {xv, fv, xz, fz}, attributes), true;
+    std::vector<ValueId> in{xv, scale("xs"), xz, fv, scale("fs"), fz, scale("ys"), number("yz", any_bytes(dice, {1}), false)};
+    if (dice.one_in(2)) {
+      Tensor bias(DType::i32, {channels});
+      for (int32_t& v : bias.as<int32_t>()) v = static_cast<int32_t>(dice.from(-30000, 30000));
+      in.push_back(t.b.constant("bias", bias));
+    }
+    t.out("QLinearConv", in, attributes);
+    return true;
+  });
+}
+
+TEST_CASE("largest values with their places, sequences turned round, lines resampled over random shapes") {
+  over(600, 43, [](Trial& t, Dice& dice) {
+    if (dice.one_in(3)) {
+      const Window w(dice, static_cast<int>(dice.pick({1, 2, 2, 3})), dice.one_in(3) ? 40 : 9, false);
+      if (!w.fits) return false;
+      Attributes attributes = w.attributes();
+      attributes["storage_order"] = dice.from(0, 1);
+      Tensor x = floats(dice, w.shape({dice.from(1, 2), dice.from(1, 4)}, w.in), true);
+      if (element_count(x.shape()) > 40000) return false;
+      if (dice.one_in(3)) {
+        for (float& v : x.as<float>()) v = std::floor(v);  // many equal ones
+      }
+      const auto made = t.b.ops("MaxPool", {t.feed(x)}, 2, attributes);
+      t.b.output(made[0], "values"), t.b.output(made[1], "at");
+      return true;
+    }
+    if (dice.one_in(2)) {
+      const int64_t steps = dice.size(40), batches = dice.size(20), time = dice.from(0, 1);
+      Shape s = time == 0 ? Shape{steps, batches} : Shape{batches, steps};
+      if (dice.one_in(2)) s.push_back(dice.size(90));
+      Tensor lengths(DType::i64, {batches});
+      for (int64_t& n : lengths.as<int64_t>()) n = dice.one_in(2) ? steps : dice.from(0, steps);
+      const ValueId x = t.feed(dice.one_in(3) ? any_bytes(dice, s) : floats(dice, s, true));
+      t.out("ReverseSequence", {x, t.give(dice, lengths)}, {{"time_axis", time}, {"batch_axis", 1 - time}});
+      return true;
+    }
+    // Twice or half as many in long lines, by few taps: what is regular goes by vectors.
+    t.terms = 200;
+    const int axes = static_cast<int>(dice.pick({1, 2, 3}));
+    Shape s{1, dice.from(1, 2)};
+    for (int a = 0; a < axes; ++a) s.push_back(a + 1 == axes ? dice.from(20, 150) : dice.from(1, 4));
+    Tensor scales(DType::f32, {axes + 2});
+    std::ranges::fill(scales.as<float>(), 1.0f);
+    for (int a = 0; a < axes; ++a) scales.as<float>()[2 + a] = dice.pick<float>({0.5f, 1.0f, 2.0f, 2.0f, 3.0f});
+    t.out("Resize", {t.feed(floats(dice, s)), kAbsent, t.b.constant("scales", scales)},
+          {{"mode", std::string(axes == 2 && dice.one_in(2) ? "cubic" : "linear")},
+           {"coordinate_transformation_mode", std::string(dice.pick({"half_pixel", "asymmetric", "align_corners"}))},
+           {"antialias", dice.from(0, 1)}});
+    return true;
+  });
+}
+
 TEST_CASE("recurrent layers over random shapes") {
   over(400, 9, [](Trial& t, Dice& dice) {
     const std::string op = dice.pick({"LSTM", "GRU", "RNN"});

@@ -15,13 +15,16 @@ namespace lathe {
 struct ArchiveOptions {
   // Also the optimised graph with its original weights: the archive can then be compiled again, for shapes or machines it was not made for.
   bool carry_graph = false;
+  // The graph alone, for any processor: no edition and no packed weights. It is compiled where it is loaded (in a browser, on other
+  // boards). Carries the graph, whatever `carry_graph` says.
+  bool any_machine = false;
   // The model file it was made from: its name and a hash of its bytes are kept.
   std::filesystem::path source{};
 };
 
 // Writes the editions compiled so far (of a Program with open dims also what others are compiled from, without the weights that were
 // packed) through a temporary file and a rename. Throws Error: resource when it cannot be written, unsupported for what has no place in an
-// archive, shape when no edition has been compiled yet.
+// archive, shape when no edition has been compiled yet and `any_machine` does not say that none is needed.
 void save_program(const Program& program, const std::filesystem::path& path, const ArchiveOptions& options = {});
 
 struct LoadProgramOptions {
@@ -53,7 +56,7 @@ struct ArchiveInfo {
   std::string made_by;       // version of the library
   std::string source;        // file name of the model, when it was given
   uint64_t source_hash = 0;  // XXH3, 64 bits
-  std::string isa;           // instruction set it needs
+  std::string isa;           // instruction set it needs; "any"
   int threads = 0;           // it was compiled for
   bool carries_graph = false;
   std::vector<std::vector<Shape>> editions;  // input shapes

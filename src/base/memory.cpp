@@ -5,14 +5,19 @@
 #include <unistd.h>
 
 #include <cstdlib>
+#include <limits>
 
 #include "base/fail.hpp"
 
 namespace lathe {
 
 std::shared_ptr<std::byte> allocate_aligned(size_t bytes) {
+#if defined(__EMSCRIPTEN__)
+  constexpr size_t kHuge = std::numeric_limits<size_t>::max();  // its pages are of one size
+#else
   constexpr size_t kHuge = size_t{2} << 20;
-  if (bytes > (size_t{1} << 62)) fail(Category::resource, "cannot allocate {} bytes: the size is absurd", bytes);
+#endif
+  if (bytes > std::numeric_limits<size_t>::max() / 4) fail(Category::resource, "cannot allocate {} bytes: the size is absurd", bytes);
   const size_t alignment = bytes >= kHuge ? kHuge : kAlignment;
   // posix_memalign: unlike aligned_alloc it takes sizes that are no multiple of the alignment.
   void* block = nullptr;

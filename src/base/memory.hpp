@@ -36,6 +36,8 @@ inline std::optional<int64_t> checked_product(std::span<const int64_t> dims) {
   for (int64_t d : dims) {
     if (d < 0 || __builtin_mul_overflow(total, d, &total)) return std::nullopt;
   }
+  // Sizes are computed as size_t: with one of 32 bits, what is made of so many elements still fits.
+  if (sizeof(size_t) < 8 && total > (int64_t{1} << 27)) return std::nullopt;
   return total;
 }
 

@@ -413,14 +413,16 @@ std::string archive_text(const ArchiveInfo& info) {
   Table table("ll");
   table.row({"format", fmt::format("program archive, made by version {}", info.made_by)});
   if (!info.source.empty()) table.row({"source", fmt::format("{}, XXH3 {:016x}", info.source, info.source_hash)});
-  table.row({"needs", fmt::format("{}; compiled for {} thread{}", info.isa, info.threads, info.threads > 1 ? "s" : "")});
+  const bool any = info.isa == "any";
+  table.row({"needs", fmt::format("{}; {} {} thread{}", any ? "any processor" : info.isa, any ? "to be compiled for" : "compiled for",
+                                  info.threads, info.threads > 1 ? "s" : "")});
   std::string editions;
   for (const auto& shapes : info.editions) {
     std::string one;
     for (const Shape& s : shapes) one += (one.empty() ? "" : ", ") + to_string(s);
     editions += (editions.empty() ? "" : "; ") + one;
   }
-  table.row({"shapes", editions});
+  table.row({"shapes", any ? "those that it meets" : editions});
   table.row({"graph",
              info.carries_graph ? "carried: can be compiled again" : "not carried: runs as it is, on machines with that instruction set"});
   table.row({"size", fmt::format("{}, {} of it steps, shapes and names", bytes_text(static_cast<double>(info.file_bytes)),

@@ -9,7 +9,7 @@ struct ShipFlags {
   ModelOptions model;
   std::string to;
   std::vector<std::string> also;
-  bool with_graph = false;
+  bool with_graph = false, any_machine = false;
 };
 
 // "image=1,3,64,64 mask=1,64" to shapes in the order of the program's inputs; inputs not named keep what is bound,
@@ -71,6 +71,8 @@ Command add_ship(CLI::App& app) {
                  "Compile for these input shapes too, beside those of --batch, --dim and --shape, e.g. 'image=8,3,64,64' (repeatable)")
       ->type_name("'INPUT=N,N,.. ..'")
       ->allow_extra_args(false);
+  app.add_flag("--any-machine", o->any_machine,
+               "Carry the graph alone: for any processor, the browser's too, compiled where it is loaded; without packed weights");
   app.add_flag("--with-graph", o->with_graph,
                "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
   o->model.add_states(app);
@@ -91,7 +93,7 @@ Command add_ship(CLI::App& app) {
     const bool several = !o->also.empty(), keeps = !options.states.empty();
     if (keeps) {
       // Each run brings as much as it likes: sizes stay open.
-    } else if (several || (o->with_graph && o->model.dims.empty() && o->model.shapes.empty())) {
+    } else if (several || ((o->with_graph || o->any_machine) && o->model.dims.empty() && o->model.shapes.empty())) {
       options.dims.clear();
       options.shapes.clear();
     }
@@ -113,7 +115,7 @@ Command add_ship(CLI::App& app) {
     if (first) program.describe(*first);
     if (program.once()) program.once().describe(once_shapes(program.once(), given));
     progress.show("writing");
-    save_program(program, o->to, {.carry_graph = o->with_graph, .source = o->model.model});
+    save_program(program, o->to, {.carry_graph = o->with_graph, .any_machine = o->any_machine, .source = o->model.model});
     progress.show("");
     const ArchiveInfo info = archive_info(o->to);
     Json j{{"archive", o->to}};

@@ -56,12 +56,15 @@ struct ByteFactors {
   alignas(64) float factor[kMost];
   alignas(64) float shift[kMost];  // with the zero point
   alignas(64) float limit[kMost];  // nearer to a whole number than this, the sum becomes what it becomes in double
+  float least_limit = 0.5f;        // of all; 0 where something is not finite
+  bool bounded = true;             // whatever the sum, the product fits 32 bits
 
   // `place(j)`: where the j-th column from `column` on stands.
   template <class Place>
   void set(const ByteResult& g, int64_t column, int64_t columns, Place place) {
     const int64_t whole = std::min(kMost, (columns + kStep - 1) / kStep * kStep);
     std::fill_n(factor, whole, 0.0f), std::fill_n(shift, whole, 0.0f), std::fill_n(limit, whole, 0.5f);
+    least_limit = 0.5f, bounded = true;
     for (int64_t j = 0; j < columns; ++j) {
       const int64_t at = place(j);
       const double s = (g.shifts ? g.shifts[column + j] : 0) + g.out_zero;
@@ -70,6 +73,9 @@ struct ByteFactors {
       // The product carries two roundings, the shift one, their sum one, each of at most 2^-24 of what it rounds; results of more than
       // 256 are clamped whatever was lost, so the product is at most 256 and the shift.
       limit[at] = static_cast<float>(0.5 - 0x1p-24 * (800 + 4 * std::fabs(s)));
+      bounded = bounded && std::fabs(factor[at]) < 0.99f && std::fabs(s) < 1e6;
+      const bool finite = std::isfinite(factor[at]) && std::isfinite(shift[at]);
+      least_limit = finite ? std::min(least_limit, limit[at]) : 0.0f;
     }
   }
   void set(const ByteResult& g, int64_t column, int64_t columns) {
@@ -81,27 +87,56 @@ struct ByteFactors {
 };
 
 using VSums = hn::Vec<hn::RebindToSigned<F32>>;
-using Far = hn::Mask<F32>;  // where floats can be trusted
-HWY_INLINE Far all_far() { return hn::FirstN(F32(), hn::Lanes(F32())); }
-HWY_INLINE bool all_true(Far far) { return hn::AllTrue(F32(), far); }
+// What tells whether floats can be trusted: how far the results so far were from whole numbers.
+#if HWY_TARGET == HWY_AVX3
+struct Far {
+  __m512 most;
+};
+HWY_INLINE Far none_far() { return {_mm512_setzero_ps()}; }
+template <int64_t kMost>
+HWY_INLINE bool trusted(const Far& far, const ByteFactors<kMost>& factors) {
+  return _mm512_cmp_ps_mask(far.most, _mm512_set1_ps(factors.least_limit), _CMP_LT_OQ) == 0xFFFF;
+}
+#else
+struct Far {
+  hn::Mask<F32> near;
+};
+HWY_INLINE Far none_far() { return {hn::FirstN(F32(), hn::Lanes(F32()))}; }
+template <int64_t kMost>
+HWY_INLINE bool trusted(const Far& far, const ByteFactors<kMost>&) {
+  return hn::AllTrue(F32(), far.near);
+}
+#endif
 
 // A vector of columns, in registers.
 struct ByteColumns {
-  VF factor, shift, limit;
+  VF factor, shift;
+#if HWY_TARGET == HWY_AVX3
+  bool bounded;
+#else
+  VF limit;
+#endif
 
   template <int64_t kMost>
   ByteColumns(const ByteFactors<kMost>& f, int64_t at)
-      : factor(hn::LoadU(F32(), f.factor + at)), shift(hn::LoadU(F32(), f.shift + at)), limit(hn::LoadU(F32(), f.limit + at)) {}
+      : factor(hn::LoadU(F32(), f.factor + at)),
+        shift(hn::LoadU(F32(), f.shift + at)),
+#if HWY_TARGET == HWY_AVX3
+        bounded(f.bounded) {
+  }
+#else
+        limit(hn::LoadU(F32(), f.limit + at)) {
+  }
+#endif
 
 #if HWY_TARGET == HWY_AVX3
   // Whole numbers that fit 32 bits, to be saturated.
   HWY_INLINE VSums rounded(VSums sums, Far& far) const {
     const F32 d;
-    // NaN passes the minimum, and is near to nothing.
-    const VF v{_mm512_min_ps(_mm512_set1_ps(30000.0f), hn::MulAdd(hn::ConvertTo(d, sums), factor, shift).raw)};
-    // What rounding to the nearest leaves, in one instruction.
-    const VF rest{_mm512_reduce_ps(v.raw, 0)};
-    far = Far{_mm512_mask_cmp_ps_mask(far.raw, hn::Abs(rest).raw, limit.raw, _CMP_LT_OQ)};
+    VF v = hn::MulAdd(hn::ConvertTo(d, sums), factor, shift);
+    if (HWY_UNLIKELY(!bounded)) v = VF{_mm512_min_ps(_mm512_set1_ps(30000.0f), v.raw)};
+    // What rounding to the nearest leaves, and the larger of two magnitudes, are an instruction each.
+    far.most = _mm512_range_ps(far.most, _mm512_reduce_ps(v.raw, 0), 0b1011);
     return VSums{_mm512_cvtps_epi32(v.raw)};
   }
   HWY_INLINE void write(const ByteResult& g, VSums sums, uint8_t* out, Far& far) const {
@@ -119,7 +154,7 @@ struct ByteColumns {
     // Adding a number whose last place is one rounds to the nearest, ties to even. (What is too large for that is clamped.)
     const VF place = hn::Set(d, 0x1.8p23f);
     const VF whole = hn::Sub(hn::Add(v, place), place);
-    far = hn::And(far, hn::Lt(hn::Abs(hn::Sub(v, whole)), limit));
+    far.near = hn::And(far.near, hn::Lt(hn::Abs(hn::Sub(v, whole)), limit));
     const VF low = hn::Set(d, g.out_signed ? -128.0f : 0.0f), high = hn::Set(d, g.out_signed ? 127.0f : 255.0f);
     // The whole number then stands in the low bits, negative ones as their complement.
     hn::StoreU(hn::TruncateTo(d8, hn::BitCast(du, hn::Add(hn::Min(hn::Max(whole, low), high), place))), d8, out);

@@ -16,6 +16,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
+#if HWY_HAVE_FLOAT64
 using F64 = hn::ScalableTag<double>;
 using VD = hn::Vec<F64>;
 using HalfF32 = hn::Rebind<float, F64>;
@@ -156,6 +157,22 @@ HWY_INLINE void each_power(float* out, const float* a, bool a_one, const float* 
     std::memcpy(out + i, made, static_cast<size_t>(here) * 4);
   }
 }
+#else
+// No vectors of doubles: the C library's functions, number by number.
+using VD = double;
+inline constexpr double kMostAngle = 1 << 20;
+inline VD sine_turned(VD x, double turned) { return turned == 0 ? std::sin(x) : std::cos(x); }  // by a quarter at most
+inline VD tangent(VD x) { return std::tan(x); }
+inline VD arc_tangent(VD x) { return std::atan(x); }
+template <typename F, typename Otherwise>
+void each_through_double(float* out, const float* a, int64_t n, double most, F f, Otherwise otherwise) {
+  for (int64_t i = 0; i < n; ++i) out[i] = std::fabs(a[i]) <= most ? static_cast<float>(f(static_cast<double>(a[i]))) : otherwise(a[i]);
+}
+inline void each_power(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n) {
+  for (int64_t i = 0; i < n; ++i)
+    out[i] = static_cast<float>(std::pow(static_cast<double>(a[a_one ? 0 : i]), static_cast<double>(b[b_one ? 0 : i])));
+}
+#endif
 
 }  // namespace lathe::kernels::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();

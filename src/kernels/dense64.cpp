@@ -11,6 +11,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
+#if HWY_HAVE_FLOAT64
 inline constexpr int kRows64 = HWY_TARGET == HWY_AVX3 ? 8 : 4;
 
 // R rows by V vectors of columns from j on.
@@ -58,6 +59,20 @@ void Dense64Here(const Dense64Arguments& g) {
   for (; j + lanes <= g.columns; j += lanes) strip64<1>(d, g, j);
   for (; j < g.columns; ++j) strip64<1>(one, g, j);
 }
+#else
+// No vectors of doubles by name: a loop that the compiler may turn into some.
+void Dense64Here(const Dense64Arguments& g) {
+  for (int64_t row = g.row_begin; row < g.row_end; ++row) {
+    double* c = g.c + row * g.ldc;
+    for (int64_t j = 0; j < g.columns; ++j) c[j] = 0;
+    for (int64_t k = 0; k < g.depth; ++k) {
+      const double a = g.a[row * g.lda + k];
+      const double* b = g.b + k * g.ldb;
+      for (int64_t j = 0; j < g.columns; ++j) c[j] += a * b[j];
+    }
+  }
+}
+#endif
 
 }  // namespace lathe::kernels::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();

@@ -65,6 +65,8 @@ HWY_INLINE VI add_products(VI sum, const int32_t* a, VI b) {
   }
   const int16x8_t x = vreinterpretq_s16_s32(vdupq_n_s32(*a)), y = vreinterpretq_s16_s32(b.raw);
   return hn::Add(sum, VI(vpaddq_s32(vmull_s16(vget_low_s16(x), vget_low_s16(y)), vmull_high_s16(x, y))));
+#elif HWY_TARGET == HWY_WASM
+  return hn::Add(sum, VI{wasm_i32x4_dot_i16x8(wasm_i32x4_splat(*a), b.raw)});
 #else
   const int32_t x = *a, y = hn::GetLane(b);
   const auto half = [](int32_t v, int i) { return static_cast<int32_t>(static_cast<int16_t>(static_cast<uint32_t>(v) >> (16 * i))); };
@@ -274,14 +276,14 @@ void to_bytes8(const Dense8Arguments& g, const Factors8& factors, const int32_t*
     const __m512i order = _mm512_setr_epi32(0, 4, 8, 12, 1, 5, 9, 13, 2, 6, 10, 14, 3, 7, 11, 15);
     for (int r = 0; r < rows; r += 2) {
       const int second = std::min(r + 1, rows - 1);
-      Far far = all_far();
+      Far far = none_far();
       const auto part = [&](int of, const ByteColumns& c, int64_t at)
                             HWY_ATTR { return c.rounded(hn::LoadU(d, sums + of * stride + at), far); };
       const VI a = part(r, left, 0), b = part(r, right, kLanes8), e = part(second, left, 0), f = part(second, right, kLanes8);
       const __m512i both = _mm512_permutexvar_epi32(order, saturated(g.out_signed, a, b, e, f));
       _mm256_storeu_si256(reinterpret_cast<__m256i*>(out + r * g.ldc), _mm512_castsi512_si256(both));
       _mm256_storeu_si256(reinterpret_cast<__m256i*>(out + second * g.ldc), _mm512_extracti64x4_epi64(both, 1));
-      if (HWY_LIKELY(all_true(far))) continue;
+      if (HWY_LIKELY(trusted(far, factors))) continue;
       again(r, 0, columns);
       again(second, 0, columns);
     }
@@ -292,10 +294,10 @@ void to_bytes8(const Dense8Arguments& g, const Factors8& factors, const int32_t*
     const ByteColumns c(factors, panel_column + from);
     const int64_t count = std::min(kLanes8, columns - from);
     for (int r = 0; r < rows; ++r) {
-      Far far = all_far();
+      Far far = none_far();
       uint8_t *to = out + r * g.ldc + from, part[kLanes8];
       c.write(g, hn::LoadU(d, sums + r * stride + from), count == kLanes8 ? to : part, far);
-      if (HWY_UNLIKELY(!all_true(far))) again(r, from, count);
+      if (HWY_UNLIKELY(!trusted(far, factors))) again(r, from, count);
       else if (count < kLanes8) std::memcpy(to, part, static_cast<size_t>(count));
     }
   }
@@ -363,9 +365,9 @@ void finish_few8(const Dense8Arguments& g, const int32_t* sums, int64_t row, int
       alignas(64) int32_t line[kLanes8] = {};
       uint8_t made[kLanes8];
       for (int64_t r = 0; r < count; ++r) line[r] = sums[(from + r) * C + c];
-      Far far = all_far();
+      Far far = none_far();
       column.write(g, hn::LoadU(I32(), line), made, far);
-      for (int64_t r = 0; r < count && HWY_UNLIKELY(!all_true(far)); ++r) requantise_exactly(g, line + r, made + r, c, 1);
+      for (int64_t r = 0; r < count && HWY_UNLIKELY(!trusted(far, factors)); ++r) requantise_exactly(g, line + r, made + r, c, 1);
       for (int64_t r = 0; r < count; ++r) g.out[(row + from + r) * g.ldc + c] = made[r];
     }
   }

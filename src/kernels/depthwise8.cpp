@@ -81,9 +81,9 @@ HWY_INLINE void pixels(const Depthwise8Arguments& g, const Factors& factors, int
     const int32_t* line = lines + done - from;
     uint8_t* out = g.out + row * g.ldc + done;
     for (int r = 0; r < P; ++r) {
-      Far far = all_far();
+      Far far = none_far();
       columns.write(g, hn::LoadU(di, line + r * kLine), out + r * g.ldc, far);
-      if (HWY_UNLIKELY(!all_true(far))) requantise_exactly(g, line + r * kLine, out + r * g.ldc, done, lanes);
+      if (HWY_UNLIKELY(!trusted(far, factors))) requantise_exactly(g, line + r * kLine, out + r * g.ldc, done, lanes);
     }
   }
   for (int r = 0; r < P && done < until; ++r) finish_line(g, lines + r * kLine + done - from, row + r, done, until - done);
@@ -153,14 +153,41 @@ HWY_INLINE Sums chunk_sums(const uint8_t* const* taps, int64_t count, int64_t c,
                           _mm512_shuffle_epi8(last, _mm512_add_epi32(third, step)), w);
 }
 
-HWY_NOINLINE void in_order(const Sums& s, int32_t* line) {
-  int v = 0;
-  for (const __m512i sums : {s.v0, s.v1, s.v2, s.v3}) {
-    alignas(64) int32_t lanes[16];
-    _mm512_store_si512(lanes, sums);
-    for (int i = 0; i < 4; ++i) std::memcpy(line + 16 * i + 4 * v, lanes + 4 * i, 16);
-    ++v;
+// The sums of channels in their order.
+HWY_INLINE Sums in_order(const Sums& s) {
+  const __m512i a = _mm512_shuffle_i32x4(s.v0, s.v1, 0x88), b = _mm512_shuffle_i32x4(s.v0, s.v1, 0xDD);
+  const __m512i c = _mm512_shuffle_i32x4(s.v2, s.v3, 0x88), d = _mm512_shuffle_i32x4(s.v2, s.v3, 0xDD);
+  return {_mm512_shuffle_i32x4(a, c, 0x88), _mm512_shuffle_i32x4(b, d, 0x88), _mm512_shuffle_i32x4(a, c, 0xDD),
+          _mm512_shuffle_i32x4(b, d, 0xDD)};
+}
+HWY_INLINE void in_order(const Sums& s, int32_t* line) {
+  const Sums r = in_order(s);
+  _mm512_store_si512(line, r.v0);
+  _mm512_store_si512(line + 16, r.v1);
+  _mm512_store_si512(line + 32, r.v2);
+  _mm512_store_si512(line + 48, r.v3);
+}
+
+// What becomes of a pixel's sums of one chunk: channels [c, c + count), whose factors begin at `at`.
+template <bool kWhole, int64_t kMost>
+HWY_INLINE void finish_chunk(const Depthwise8Arguments& g, const ByteFactors<kMost>& factors, const Sums& s, int64_t row, int64_t c,
+                             int64_t at, int64_t count) {
+  alignas(64) int32_t line[kChunk8];
+  if (!g.out) {
+    in_order(s, line);
+    finish_line(g, line, row, c, count);
+    return;
   }
+  Far far = none_far();
+  const auto whole = [&](__m512i sums, int64_t v) HWY_ATTR { return ByteColumns(factors, at + v * 16).rounded(VSums{sums}, far); };
+  const VSums a = whole(s.v0, 0), b = whole(s.v1, 1), e = whole(s.v2, 2), f = whole(s.v3, 3);
+  const __m512i bytes = saturated(g.out_signed, a, b, e, f);
+  uint8_t* out = g.out + row * g.ldc + c;
+  if (kWhole) _mm512_storeu_si512(out, bytes);
+  else _mm512_mask_storeu_epi8(out, ~uint64_t{0} >> (kChunk8 - count), bytes);
+  if (HWY_LIKELY(trusted(far, factors))) return;
+  in_order(s, line);
+  requantise_exactly(g, line, out, c, count);
 }
 
 // Channels [c, c + count) of a pixel, those of one chunk, which is `at` from where `start` and `factors` begin.
@@ -173,22 +200,115 @@ HWY_INLINE void chunk8(const Depthwise8Arguments& g, const Factors& factors, con
   Sums s{_mm512_load_si512(start + at), _mm512_load_si512(start + at + 16), _mm512_load_si512(start + at + 32),
          _mm512_load_si512(start + at + 48)};
   s = chunk_sums<kWhole, kSigned, kParts>(taps, w.taps, c, there, filters, s);
-  alignas(64) int32_t line[kChunk8];
-  if (!g.out) {
-    in_order(s, line);
-    finish_line(g, line, row, c, count);
-    return;
+  finish_chunk<kWhole>(g, factors, s, row, c, at, count);
+}
+
+// Filters of 3x3 windows by lines of the window, four bytes a channel in the order of interleaved bytes: a line's three taps and nothing,
+// for the first of two neighbouring pixels, and nothing and the three, for the second.
+struct LineFilters {
+  alignas(64) int8_t bytes[2][3][256];
+
+  explicit LineFilters(const int8_t* packed) {
+    for (int v = 0; v < 4; ++v) {
+      // Taps as they are packed, the first in the lowest byte: 0 1 2 3, 4 5 6 7, 8.
+      const auto group = [&](int i) HWY_ATTR { return _mm512_load_si512(packed + i * 256 + v * 64); };
+      const __m512i a = group(0), b = group(1), c = group(2), three = _mm512_set1_epi32(0x00FFFFFF);
+      const __m512i lines[3] = {_mm512_and_si512(a, three),
+                                _mm512_and_si512(_mm512_or_si512(_mm512_srli_epi32(a, 24), _mm512_slli_epi32(b, 8)), three),
+                                _mm512_and_si512(_mm512_or_si512(_mm512_srli_epi32(b, 16), _mm512_slli_epi32(c, 16)), three)};
+      for (int k = 0; k < 3; ++k) {
+        _mm512_store_si512(bytes[0][k] + v * 64, lines[k]);
+        _mm512_store_si512(bytes[1][k] + v * 64, _mm512_slli_epi32(lines[k], 8));
+      }
+    }
   }
-  Far far = all_far();
-  const auto whole = [&](__m512i sums, int64_t v) HWY_ATTR { return ByteColumns(factors, at + v * 16).rounded(VSums{sums}, far); };
-  const VSums a = whole(s.v0, 0), b = whole(s.v1, 1), e = whole(s.v2, 2), f = whole(s.v3, 3);
-  const __m512i bytes = saturated(g.out_signed, a, b, e, f);
-  uint8_t* out = g.out + row * g.ldc + c;
-  if (kWhole) _mm512_storeu_si512(out, bytes);
-  else _mm512_mask_storeu_epi8(out, there, bytes);
-  if (HWY_LIKELY(all_true(far))) return;
-  in_order(s, line);
-  requantise_exactly(g, line, out, c, count);
+};
+
+// R lines by C neighbouring pixels: each line of the picture is interleaved once, four pixels of it together, and serves all of them.
+template <bool kWhole, bool kSigned, int R, int C>
+HWY_INLINE void tile3x3(const Depthwise8Arguments& g, const ByteFactors<kChunk8>& factors, const int32_t* start, const LineFilters& filters,
+                        int64_t image, int64_t oy, int64_t ox, int64_t c, int64_t count) {
+  const WindowRowsOf<uint8_t>& w = *g.window;
+  const __mmask64 there = kWhole ? ~uint64_t{0} : ~uint64_t{0} >> (kChunk8 - count);
+  Sums s[R][C];
+  LATHE_UNROLL(2)
+  for (int r = 0; r < R; ++r) {
+    LATHE_UNROLL(2)
+    for (int p = 0; p < C; ++p)
+      s[r][p] = {_mm512_load_si512(start), _mm512_load_si512(start + 16), _mm512_load_si512(start + 32), _mm512_load_si512(start + 48)};
+  }
+  int64_t x[4];
+  for (int j = 0; j < 4; ++j) {
+    const int pixel = std::min(j, C - 1);
+    x[j] = j < C + 2 ? w.x[(ox + pixel) * 3 + j - pixel] : -1;  // the last of three columns' four is weighted by zero
+  }
+  const uint8_t* picture = w.base + image * w.image_stride + w.z[0] + c;
+  LATHE_UNROLL(4)
+  for (int i = 0; i < R + 2; ++i) {
+    const int line = std::min(i, R - 1);
+    const int64_t y = w.y[(oy + line) * 3 + i - line];
+    const auto load = [&](int j) HWY_ATTR {
+      const void* from = (y | x[j]) >= 0 ? picture + y + x[j] : w.zeros + c;
+      const __m512i v = kWhole ? _mm512_loadu_si512(from) : _mm512_maskz_loadu_epi8(there, from);
+      return kSigned ? _mm512_xor_si512(v, _mm512_set1_epi8(-128)) : v;
+    };
+    const __m512i a = load(0), b = load(1), e = load(2), f = load(3);
+    const __m512i low = _mm512_unpacklo_epi8(a, b), high = _mm512_unpackhi_epi8(a, b);
+    const __m512i low2 = _mm512_unpacklo_epi8(e, f), high2 = _mm512_unpackhi_epi8(e, f);
+    const __m512i v0 = _mm512_unpacklo_epi16(low, low2), v1 = _mm512_unpackhi_epi16(low, low2), v2 = _mm512_unpacklo_epi16(high, high2),
+                  v3 = _mm512_unpackhi_epi16(high, high2);
+    LATHE_UNROLL(2)
+    for (int r = 0; r < R; ++r) {
+      const int k = i - r;  // the window's line
+      if (k < 0 || k > 2) continue;
+      LATHE_UNROLL(2)
+      for (int p = 0; p < C; ++p) s[r][p] = add_four<1>(s[r][p], v0, v1, v2, v3, filters.bytes[p][k]);
+    }
+  }
+  LATHE_UNROLL(2)
+  for (int r = 0; r < R; ++r) {
+    LATHE_UNROLL(2)
+    for (int p = 0; p < C; ++p) {
+      const int64_t row = (image * w.out_h + oy + r) * w.out_w + ox + p;
+      finish_chunk<kWhole>(g, factors, s[r][p], row, c, 0, count);
+    }
+  }
+}
+
+template <bool kWhole, bool kSigned, int R>
+void tiles_of_lines(const Depthwise8Arguments& g, const ByteFactors<kChunk8>& factors, const int32_t* start, const LineFilters& filters,
+                    int64_t image, int64_t oy, int64_t c, int64_t count) {
+  int64_t ox = 0;
+  for (; ox + 2 <= g.window->out_w; ox += 2) tile3x3<kWhole, kSigned, R, 2>(g, factors, start, filters, image, oy, ox, c, count);
+  if (ox < g.window->out_w) tile3x3<kWhole, kSigned, R, 1>(g, factors, start, filters, image, oy, ox, c, count);
+}
+
+// A chunk of channels of all lines, then the next.
+template <bool kSigned>
+void by_tiles3x3(const Depthwise8Arguments& g) {
+  const PackedFilters8& w = g.filters;
+  const auto a_zero = static_cast<uint32_t>(g.a_zero + (kSigned ? 128 : 0));
+  const int64_t height = g.window->out_h, from = g.row_begin / g.window->out_w, until = g.row_end / g.window->out_w;
+  alignas(64) int32_t start[kChunk8];
+  ByteFactors<kChunk8> factors;
+  for (int64_t c = 0; c < w.channels; c += kChunk8) {
+    const int64_t count = std::min(kChunk8, w.channels - c);
+    std::fill_n(start, kChunk8, 0);
+    for (int64_t j = 0; j < count; ++j) {
+      const auto bias = static_cast<uint32_t>(g.bias && !g.reals ? g.bias[c + j] : 0);
+      start[interleaved_place(j)] = static_cast<int32_t>(bias - a_zero * static_cast<uint32_t>(w.sums[c + j]));
+    }
+    if (g.out) factors.set(g, c, count, [](int64_t j) { return interleaved_place(j); });
+    const LineFilters filters(w.bytes + c / kChunk8 * 3 * 256);
+    for (int64_t line = from; line < until;) {
+      const int64_t image = line / height, oy = line % height;
+      const bool two = line + 1 < until && oy + 1 < height;
+      const auto run = count == kChunk8 ? (two ? tiles_of_lines<true, kSigned, 2> : tiles_of_lines<true, kSigned, 1>)
+                                        : (two ? tiles_of_lines<false, kSigned, 2> : tiles_of_lines<false, kSigned, 1>);
+      run(g, factors, start, filters, image, oy, c, count);
+      line += two ? 2 : 1;
+    }
+  }
 }
 
 template <bool kSigned, int kParts>
@@ -220,7 +340,8 @@ void by_four_bytes(const Depthwise8Arguments& g) {
 
 void Depthwise8Here(const Depthwise8Arguments& g) {
 #if HWY_TARGET == HWY_AVX3
-  if (g.filters.parts == 1) g.a_signed ? by_four_bytes<true, 1>(g) : by_four_bytes<false, 1>(g);
+  if (g.filters.parts == 1 && g.whole_lines) g.a_signed ? by_tiles3x3<true>(g) : by_tiles3x3<false>(g);
+  else if (g.filters.parts == 1) g.a_signed ? by_four_bytes<true, 1>(g) : by_four_bytes<false, 1>(g);
   else if (g.filters.parts == 2) g.a_signed ? by_four_bytes<true, 2>(g) : by_four_bytes<false, 2>(g);
   else if (g.a_signed) by_floats<true>(g);
 #else

@@ -37,6 +37,8 @@ struct Depthwise8Arguments : ByteResult {
   bool a_signed = false;
   int32_t a_zero = 0;
   PackedFilters8 filters;
+  // A window of 3x3 neighbours that moves by one pixel, over pictures, and rows that begin and end with lines of results.
+  bool whole_lines = false;
   int64_t row_begin = 0, row_end = 0;
 };
 using Depthwise8 = void (*)(const Depthwise8Arguments&);

@@ -13,12 +13,13 @@ std::string_view name(Isa isa) {
     case Isa::avx2: return "avx2";
     case Isa::sse4: return "sse4";
     case Isa::neon: return "neon";
+    case Isa::simd128: return "simd128";
     default: return "scalar";
   }
 }
 
 std::optional<Isa> parse_isa(std::string_view text) {
-  for (Isa isa : {Isa::scalar, Isa::sse4, Isa::avx2, Isa::avx512, Isa::amx, Isa::neon}) {
+  for (Isa isa : {Isa::scalar, Isa::sse4, Isa::avx2, Isa::avx512, Isa::amx, Isa::neon, Isa::simd128}) {
     if (text == name(isa)) return isa;
   }
   return std::nullopt;
@@ -37,6 +38,9 @@ const std::vector<Isa>& available() {
 #if HWY_ARCH_ARM_A64
     // Every one has it. (Highway asks for encryption too, which small boards lack and no kernel uses.)
     out.push_back(Isa::neon);
+#endif
+#if defined(__wasm_simd128__)
+    out.push_back(Isa::simd128);  // a module with it is not even loaded where there is none
 #endif
     return out;
   }();

@@ -8,7 +8,8 @@
 namespace lathe::kernels {
 
 // In rising order on each kind of processor. `scalar` is always there. `amx` is AVX-512 and tiles (kernels/tiles.hpp) beside it.
-enum class Isa { scalar, sse4, avx2, avx512, amx, neon };
+// `simd128`: WebAssembly's vectors.
+enum class Isa { scalar, sse4, avx2, avx512, amx, neon, simd128 };
 
 std::string_view name(Isa isa);
 std::optional<Isa> parse_isa(std::string_view text);
@@ -23,6 +24,10 @@ inline bool is_avx512(Isa isa) { return isa == Isa::avx512 || isa == Isa::amx; }
 // Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set.
 #if defined(__aarch64__)
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::neon ? N_NEON::symbol : N_SCALAR::symbol)
+#elif defined(__wasm_simd128__)
+#define LATHE_SELECT(isa, symbol) ((isa) == Isa::simd128 ? N_WASM::symbol : N_SCALAR::symbol)
+#elif defined(__wasm__)
+#define LATHE_SELECT(isa, symbol) (static_cast<void>(isa), N_SCALAR::symbol)
 #elif defined(LATHE_TWO_TARGETS)  // the thread sanitizer's build
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::scalar ? N_SCALAR::symbol : N_AVX2::symbol)
 #else

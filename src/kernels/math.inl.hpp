@@ -45,6 +45,7 @@ inline constexpr Isa kHere = HWY_TARGET == HWY_AVX3   ? Isa::avx512
                              : HWY_TARGET == HWY_AVX2 ? Isa::avx2
                              : HWY_TARGET == HWY_SSE4 ? Isa::sse4
                              : HWY_TARGET == HWY_NEON ? Isa::neon
+                             : HWY_TARGET == HWY_WASM ? Isa::simd128
                                                       : Isa::scalar;
 
 // max and min in which NaN of either side comes through, as the plain path has it. The hardware's give their second operand

@@ -24,6 +24,7 @@ struct PoolAnyArguments {
   int64_t begin = 0, end = 0;
 };
 // No allocation, no exception.
-void pool_any(const PoolAnyArguments& arguments);
+using PoolAny = void (*)(const PoolAnyArguments& arguments);
+PoolAny pool_any(Isa isa);
 
 }  // namespace lathe::kernels

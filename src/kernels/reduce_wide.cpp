@@ -1,11 +1,20 @@
+// Plain loops, which the compiler turns into vectors of each instruction set.
 #include "kernels/reduce_wide.hpp"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <limits>
 #include <type_traits>
 
-namespace lathe::kernels {
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/reduce_wide.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
+
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
 namespace {
 
 constexpr int64_t kTogether = 64;  // columns that are reduced in one pass over the rows
@@ -26,26 +35,29 @@ void each(const WideReductionArguments& g, Sum start, Step step, Finish finish) 
   }
 }
 
-// Whole numbers, whose sums are the same in any order: a row of its own by several sums side by side.
+// One row, by several sums side by side: the order of what is added is not that of the row.
+template <typename Sum, typename T, typename Step, typename Merge>
+Sum of_row(const T* x, int64_t length, Sum start, Step step, Merge merge) {
+  constexpr int64_t kSums = 16;
+  Sum sums[kSums];
+  std::fill_n(sums, kSums, start);
+  int64_t i = 0;
+  for (; i + kSums <= length; i += kSums) {
+    for (int64_t j = 0; j < kSums; ++j) sums[j] = step(sums[j], x[i + j]);
+  }
+  for (int64_t j = 0; i < length; ++i, ++j) sums[j] = step(sums[j], x[i]);
+  Sum all = sums[0];
+  for (int64_t j = 1; j < kSums; ++j) all = merge(all, sums[j]);
+  return all;
+}
+
+// Whole numbers, whose sums are the same in any order.
 template <typename Sum, typename T, typename Step, typename Merge>
 void each_in_any_order(const WideReductionArguments& g, Sum start, Step step, Merge merge) {
-  const auto finish = [](Sum s) { return static_cast<T>(s); };
-  if (g.inner != 1) return each<Sum, T>(g, start, step, finish);
-  constexpr int64_t kSums = 16;
+  if (g.inner != 1) return each<Sum, T>(g, start, step, [](Sum s) { return static_cast<T>(s); });
   const T* x = static_cast<const T*>(g.x);
   T* out = static_cast<T*>(g.out);
-  for (int64_t from = g.begin; from < g.end; ++from) {
-    Sum sums[kSums];
-    std::fill_n(sums, kSums, start);
-    int64_t i = 0;
-    for (; i + kSums <= g.length; i += kSums) {
-      for (int64_t j = 0; j < kSums; ++j) sums[j] = step(sums[j], x[from + i + j]);
-    }
-    for (int64_t j = 0; i < g.length; ++i, ++j) sums[j] = step(sums[j], x[from + i]);
-    Sum all = sums[0];
-    for (int64_t j = 1; j < kSums; ++j) all = merge(all, sums[j]);
-    out[from] = finish(all);
-  }
+  for (int64_t from = g.begin; from < g.end; ++from) out[from] = static_cast<T>(of_row<Sum>(x + from, g.length, start, step, merge));
 }
 
 // Doubles to what is stored: whole numbers are cut off and saturate at 64 bits, then wrap.
@@ -56,6 +68,62 @@ T stored(double v) {
   } else {
     if (!(v > -0x1p63)) return v != v ? T{0} : static_cast<T>(std::numeric_limits<int64_t>::min());
     return static_cast<T>(v >= 0x1p63 ? std::numeric_limits<int64_t>::max() : static_cast<int64_t>(v));
+  }
+}
+
+// A product with its exponent apart, so that it neither leaves the range of a double on the way nor is slowed down by numbers below it.
+struct Scaled {
+  double part[kTogether];  // 1 to 2 in size after settle(), but for 0, infinity and NaN
+  int64_t exponent[kTogether];
+
+  Scaled() {
+    std::fill_n(part, kTogether, 1.0);
+    std::fill_n(exponent, kTogether, 0);
+  }
+  void take(const float* __restrict x, int64_t count) {
+    for (int64_t j = 0; j < count; ++j) part[j] *= static_cast<double>(x[j]);
+  }
+  void settle(int64_t count) {
+    for (int64_t j = 0; j < count; ++j) {
+      const auto bits = std::bit_cast<uint64_t>(part[j]);
+      const auto e = static_cast<int64_t>(bits >> 52 & 0x7FF);
+      const bool usual = (e != 0) & (e != 0x7FF);
+      exponent[j] += usual ? e - 1023 : 0;
+      part[j] = std::bit_cast<double>(usual ? (bits & ~(uint64_t{0x7FF} << 52)) | uint64_t{1023} << 52 : bits);
+    }
+  }
+  double whole(int64_t j) const { return std::ldexp(part[j], static_cast<int>(std::clamp<int64_t>(exponent[j], -2000, 2000))); }
+};
+constexpr int64_t kFactors = 4;  // of floats, that a double has room for
+
+void products(const WideReductionArguments& g) {
+  const auto* x = static_cast<const float*>(g.x);
+  auto* out = static_cast<float*>(g.out);
+  const auto rows = [](Scaled& s, const float* from, int64_t length, int64_t step, int64_t count) {
+    for (int64_t i = 0; i < length; ++i) {
+      s.take(from + i * step, count);
+      if (i % kFactors == kFactors - 1) s.settle(count);
+    }
+    s.settle(count);
+  };
+  for (int64_t from = g.begin; from < g.end; from += kTogether) {
+    const int64_t count = std::min(kTogether, g.end - from);
+    Scaled s;
+    if (g.inner > 1) {
+      rows(s, x + from, g.length, g.inner, count);
+      for (int64_t j = 0; j < count; ++j) out[from + j] = static_cast<float>(s.whole(j));
+      continue;
+    }
+    // One row: so many products of it side by side, which are then taken together.
+    const int64_t whole = g.length / kTogether;
+    rows(s, x, whole, kTogether, kTogether);
+    s.take(x + whole * kTogether, g.length - whole * kTogether);
+    s.settle(kTogether);
+    for (int64_t width = kTogether / 2; width > 0; width /= 2) {
+      for (int64_t j = 0; j < width; ++j) s.part[j] *= s.part[j + width], s.exponent[j] += s.exponent[j + width];
+      s.settle(width);
+    }
+    out[0] = static_cast<float>(s.whole(0));
   }
 }
 
@@ -87,6 +155,7 @@ void in_double(const WideReductionArguments& g) {
           },
           same);
     case WideReduction::product:
+      if constexpr (std::is_same_v<T, float>) return products(g);
       return with(
           1, [](double s, T e) { return s * static_cast<double>(e); }, same);
     case WideReduction::l1:
@@ -130,7 +199,7 @@ void in_whole(const WideReductionArguments& g) {
 
 }  // namespace
 
-void reduce_wide(WideNumber type, const WideReductionArguments& g) {
+void ReduceWideHere(WideNumber type, const WideReductionArguments& g) {
   switch (type) {
     case WideNumber::f32: return in_double<float>(g);
     case WideNumber::f64: return in_double<double>(g);
@@ -139,4 +208,11 @@ void reduce_wide(WideNumber type, const WideReductionArguments& g) {
   }
 }
 
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
+ReduceWide reduce_wide(Isa isa) { return LATHE_SELECT(isa, ReduceWideHere); }
 }  // namespace lathe::kernels
+#endif

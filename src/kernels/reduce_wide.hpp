@@ -3,6 +3,8 @@
 
 #include <cstdint>
 
+#include "kernels/isa.hpp"
+
 namespace lathe::kernels {
 
 enum class WideReduction : uint8_t { sum, mean, max, min, product, l1, l2, sum_square, log_sum };
@@ -18,6 +20,7 @@ struct WideReductionArguments {
   int64_t length = 1, inner = 1, begin = 0, end = 0;
 };
 // No allocation, no exception.
-void reduce_wide(WideNumber type, const WideReductionArguments& arguments);
+using ReduceWide = void (*)(WideNumber type, const WideReductionArguments& arguments);
+ReduceWide reduce_wide(Isa isa);
 
 }  // namespace lathe::kernels

@@ -1,5 +1,7 @@
 #include "kernels/resample.hpp"
 
+#include <array>
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/resample.cpp"
 #include <hwy/foreach_target.h>
@@ -11,38 +13,65 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
+// The regular stretch of a row, whole vectors of it; gives where it ended.
+template <int kTaps>
+int64_t across_up(const ResampleArguments& g, const float* in, float* out) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = g.pattern_begin;
+  for (; i + lanes <= g.pattern_end; i += lanes) {
+    VF made[2];
+    for (int p = 0; p < 2; ++p) {
+      const float* a = in + i + g.pattern_at[p];
+      made[p] = hn::Mul(hn::Set(d, g.regular[p][0]), hn::LoadU(d, a));
+      for (int t = 1; t < kTaps; ++t) made[p] = hn::MulAdd(hn::Set(d, g.regular[p][t]), hn::LoadU(d, a + t), made[p]);
+    }
+    hn::StoreInterleaved2(made[0], made[1], d, out + 2 * i);
+  }
+  return 2 * i;
+}
+template <int kTaps>
+int64_t across_down(const ResampleArguments& g, const float* in, float* out) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  int64_t i = g.pattern_begin;
+  for (; i + lanes <= g.pattern_end; i += lanes) {
+    VF sum = hn::Zero(d);
+    for (int t = 0; t < kTaps; t += 2) {
+      VF even, odd;
+      hn::LoadInterleaved2(d, in + 2 * i + g.pattern_at[0] + t, even, odd);
+      sum = hn::MulAdd(hn::Set(d, g.regular[0][t]), even, sum);
+      sum = hn::MulAdd(hn::Set(d, g.regular[0][t + 1]), odd, sum);
+    }
+    hn::StoreU(sum, d, out + i);
+  }
+  return i;
+}
+
 // One source row along x.
 void across(const ResampleArguments& g, const float* in, float* out) {
-  const F32 d;
-  const int64_t lanes = hn::Lanes(d), n = g.out_width;
-  // Outputs [regular, regular_end) follow the pattern, whole vectors of them; the rest goes through the table.
+  const int64_t n = g.out_width;
+  // Outputs [regular, regular_end) follow the pattern; the rest goes through the table.
   int64_t regular = 0, regular_end = 0;
   if (g.pattern == ResampleArguments::Pattern::up) {
-    const VF f0 = hn::Set(d, g.first[0]), s0 = hn::Set(d, g.second[0]), f1 = hn::Set(d, g.first[1]), s1 = hn::Set(d, g.second[1]);
-    int64_t i = g.pattern_begin;
-    regular = 2 * i;
-    for (; i + lanes <= g.pattern_end; i += lanes) {
-      const float *a = in + i + g.pattern_at[0], *b = in + i + g.pattern_at[1];
-      const VF even = hn::MulAdd(s0, hn::LoadU(d, a + 1), hn::Mul(f0, hn::LoadU(d, a))),
-               odd = hn::MulAdd(s1, hn::LoadU(d, b + 1), hn::Mul(f1, hn::LoadU(d, b)));
-      hn::StoreInterleaved2(even, odd, d, out + 2 * i);
-    }
-    regular_end = 2 * i;
+    static constexpr auto kTable = [] {
+      using Up = int64_t (*)(const ResampleArguments&, const float*, float*);
+      return std::array<Up, ResampleArguments::kMostRegular>{across_up<1>, across_up<2>, across_up<3>, across_up<4>,
+                                                             across_up<5>, across_up<6>, across_up<7>, across_up<8>};
+    }();
+    regular = 2 * g.pattern_begin;
+    regular_end = kTable[static_cast<size_t>(g.taps_x - 1)](g, in, out);
   } else if (g.pattern == ResampleArguments::Pattern::down) {
-    const VF f0 = hn::Set(d, g.first[0]), s0 = hn::Set(d, g.second[0]);
-    int64_t i = g.pattern_begin;
-    regular = i;
-    for (; i + lanes <= g.pattern_end; i += lanes) {
-      VF even, odd;
-      hn::LoadInterleaved2(d, in + 2 * i + g.pattern_at[0], even, odd);
-      hn::StoreU(hn::MulAdd(s0, odd, hn::Mul(f0, even)), d, out + i);
-    }
-    regular_end = i;
+    regular = g.pattern_begin;
+    regular_end = g.taps_x == 2   ? across_down<2>(g, in, out)
+                  : g.taps_x == 4 ? across_down<4>(g, in, out)
+                  : g.taps_x == 6 ? across_down<6>(g, in, out)
+                                  : across_down<8>(g, in, out);
   }
   // Element by element: gathering instructions are slower than loads on many machines.
-  const hn::CappedTag<float, 1> one;
   const auto table = [&](int64_t from, int64_t to) {
     for (int64_t x = from; x < to; ++x) {
+      const hn::CappedTag<float, 1> one;
       auto sum = hn::Mul(hn::Set(one, g.wx[x]), hn::Set(one, in[g.ax[x]]));
       for (int64_t t = 1; t < g.taps_x; ++t) sum = hn::MulAdd(hn::Set(one, g.wx[t * n + x]), hn::Set(one, in[g.ax[t * n + x]]), sum);
       out[x] = hn::GetLane(sum);
@@ -135,19 +164,31 @@ void ResampleHere(const ResampleArguments& g) {
   }
 }
 
+void ResampleRowsHere(const ResampleArguments& g) {
+  for (int64_t r = g.begin; r < g.end; ++r) across(g, g.in + r * g.in_width, g.out + r * g.out_width);
+}
+
 }  // namespace lathe::kernels::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace lathe::kernels {
+ResampleRows resample_rows(Isa isa) { return LATHE_SELECT(isa, ResampleRowsHere); }
 Resample resample(Isa isa) { return LATHE_SELECT(isa, ResampleHere); }
 
 void find_pattern(ResampleArguments& g) {
   const int64_t n = g.out_width;
-  if (g.taps_x != 2 || n < 8) return;
+  if (g.taps_x > ResampleArguments::kMostRegular || n < 8) return;
   const auto at = [&](int64_t tap, int64_t x) { return int64_t{g.ax[tap * n + x]}; };
   const auto like = [&](int64_t x, int64_t middle, int64_t moved) {  // the same weights, sources further on by `moved`
-    return at(0, x) == at(0, middle) + moved && at(1, x) == at(0, x) + 1 && g.wx[x] == g.wx[middle] && g.wx[n + x] == g.wx[n + middle];
+    for (int64_t t = 0; t < g.taps_x; ++t) {
+      if (at(t, x) != at(0, middle) + moved + t || g.wx[t * n + x] != g.wx[t * n + middle]) return false;
+    }
+    return true;
+  };
+  const auto keep = [&](int p, int64_t x, int64_t moved) {
+    g.pattern_at[p] = at(0, x) - moved;
+    for (int64_t t = 0; t < g.taps_x; ++t) g.regular[p][t] = g.wx[t * n + x];
   };
   const int64_t m = n / 4 * 2;  // an even output in the middle
   if (like(m + 2, m, 1) && like(m + 3, m + 1, 1) && like(m + 1, m + 1, 0) && like(m, m, 0)) {
@@ -159,14 +200,14 @@ void find_pattern(ResampleArguments& g) {
     while (holds(from - 1)) --from;
     while (holds(to)) ++to;
     g.pattern_begin = from, g.pattern_end = to;
-    for (int p = 0; p < 2; ++p) g.pattern_at[p] = at(0, m + p) - m / 2, g.first[p] = g.wx[m + p], g.second[p] = g.wx[n + m + p];
-  } else if (like(m + 1, m, 2) && like(m, m, 0)) {
+    for (int p = 0; p < 2; ++p) keep(p, m + p, m / 2);
+  } else if (g.taps_x % 2 == 0 && like(m + 1, m, 2) && like(m, m, 0)) {
     g.pattern = ResampleArguments::Pattern::down;
     int64_t from = m, to = m;
     while (from > 0 && like(from - 1, m, 2 * (from - 1 - m))) --from;
     while (to < n && like(to, m, 2 * (to - m))) ++to;
     g.pattern_begin = from, g.pattern_end = to;
-    g.pattern_at[0] = at(0, m) - 2 * m, g.first[0] = g.wx[m], g.second[0] = g.wx[n + m];
+    keep(0, m, 2 * m);
   }
 }
 }  // namespace lathe::kernels

@@ -32,16 +32,22 @@ struct ResampleArguments {
   float* rows = nullptr;       // room for ring x out_width x channels floats
   int64_t ring = 0;            // source rows kept after they were resampled along x; at least taps_y
   int64_t* kept = nullptr;     // [ring]
-  // Regular stretches of the x table with two taps, done with loads in order: every source twice (up) or every second source (down).
-  // Between begin and end, output 2i + p is first[p] * in[i + at[p]] + second[p] * in[i + at[p] + 1]; output i (down) is
-  // first[0] * in[2i + at[0]] + second[0] * in[2i + at[0] + 1].
+  // Regular stretches of the x table with few taps side by side, done with loads in order: every source twice (up) or every second source
+  // (down; an even number of taps). Between begin and end, output 2i + p is the sum over t of regular[p][t] * in[i + at[p] + t]; output i
+  // (down) that of regular[0][t] * in[2i + at[0] + t].
   enum class Pattern { none, up, down } pattern = Pattern::none;
+  static constexpr int64_t kMostRegular = 8;
   int64_t pattern_begin = 0, pattern_end = 0, pattern_at[2] = {};
-  float first[2] = {}, second[2] = {};
+  float regular[2][kMostRegular] = {};
 };
 
 // Finds the pattern, if there is one, in the tables of x.
 void find_pattern(ResampleArguments& arguments);
+
+// Rows [begin, end) by themselves, along x alone: out_width results of in_width numbers each. Neither y nor rows, ring and kept are looked
+// at.
+using ResampleRows = void (*)(const ResampleArguments&);
+ResampleRows resample_rows(Isa isa);
 
 using Resample = void (*)(const ResampleArguments&);
 Resample resample(Isa isa);

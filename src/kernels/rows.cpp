@@ -4,7 +4,6 @@
 #include <cmath>
 #include <cstdint>
 #include <cstring>
-#include <functional>
 #include <limits>
 #include <type_traits>
 
@@ -321,131 +320,6 @@ void columns(const RowArguments& g, const float* x, float* y, Join join) {
   }
 }
 
-// Best value of a row by the plain path's rule (a NaN is best only as the first element), then the first or last place it stands at.
-void ArgHere(const ArgArguments& g) {
-  const F32 d;
-  const int64_t lanes = hn::Lanes(d), n = g.length, whole = n - n % lanes;
-  for (int64_t r = g.begin; r < g.end; ++r) {
-    const float* x = g.in + r * n;
-    if (std::isnan(x[0])) {
-      g.out[r] = 0;
-      continue;
-    }
-    const float worst = g.smallest ? std::numeric_limits<float>::infinity() : -std::numeric_limits<float>::infinity();
-    VF b0 = hn::Set(d, x[0]), b1 = b0;
-    const auto better = [&](VF v, VF b) { return hn::IfThenElse(g.smallest ? hn::Lt(v, b) : hn::Gt(v, b), v, b); };
-    int64_t i = 0;
-    for (; i + 2 * lanes <= n; i += 2 * lanes) {
-      b0 = better(hn::LoadU(d, x + i), b0);
-      b1 = better(hn::LoadU(d, x + i + lanes), b1);
-    }
-    for (; i < whole; i += lanes) b0 = better(hn::LoadU(d, x + i), b0);
-    HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
-    hn::Store(better(b1, b0), d, part);
-    float best = worst;
-    for (int64_t k = 0; k < lanes; ++k) best = g.smallest ? (part[k] < best ? part[k] : best) : (part[k] > best ? part[k] : best);
-    for (; i < n; ++i) best = g.smallest ? (x[i] < best ? x[i] : best) : (x[i] > best ? x[i] : best);
-    const VF target = hn::Set(d, best);
-    int64_t found = -1;
-    if (!g.last) {
-      for (i = 0; i < whole && found < 0; i += lanes) {
-        const intptr_t at = hn::FindFirstTrue(d, hn::Eq(hn::LoadU(d, x + i), target));
-        if (at >= 0) found = i + at;
-      }
-      for (i = whole; i < n && found < 0; ++i) {
-        if (x[i] == best) found = i;
-      }
-    } else {
-      for (i = n - 1; i >= 0 && found < 0; --i) {
-        if (x[i] == best) found = i;
-      }
-    }
-    g.out[r] = found < 0 ? 0 : found;
-  }
-}
-
-// Keeps the best k in order; a whole vector that cannot improve on the worst of them is passed over with one comparison.
-void TopHere(const TopArguments& g) {
-  const F32 d;
-  const int64_t lanes = hn::Lanes(d), n = g.length, k = g.k;
-  const auto above = [&](float a, float b) {  // a comes before b, whatever their indices
-    if (g.smallest) return !std::isnan(a) && (std::isnan(b) || a < b);
-    return !std::isnan(b) && (std::isnan(a) || a > b);
-  };
-  for (int64_t r = g.begin; r < g.end; ++r) {
-    const float* x = g.in + r * n;
-    float* values = g.values + r * k;
-    int64_t* indices = g.indices + r * k;
-    int64_t have = 0;
-    const auto offer = [&](int64_t i) {
-      const float v = x[i];
-      if (have == k && !above(v, values[k - 1])) return;
-      int64_t at = have < k ? have++ : k - 1;
-      for (; at > 0 && above(v, values[at - 1]); --at) {
-        values[at] = values[at - 1];
-        indices[at] = indices[at - 1];
-      }
-      values[at] = v;
-      indices[at] = i;
-    };
-    // A bound before anything is sorted: k blocks hold an element as good as the k-th best of the blocks' best ones. NaN has no place
-    // in this; rows with one go without.
-    constexpr int64_t kMostBlocks = 1024;
-    const int64_t block = (n / kMostBlocks + 4 * lanes) / (4 * lanes) * (4 * lanes), blocks = n / block;
-    float best[kMostBlocks + 1];
-    bool clean = blocks >= k && blocks <= kMostBlocks;
-    for (int64_t b = 0; b < blocks && clean; ++b) {
-      const float* p = x + b * block;
-      VF m0 = hn::LoadU(d, p), m1 = hn::LoadU(d, p + lanes), odd = hn::Zero(d);
-      for (int64_t i = 0; i < block; i += 2 * lanes) {
-        const VF v = hn::LoadU(d, p + i), w = hn::LoadU(d, p + i + lanes);
-        odd = hn::Add(odd, hn::Add(hn::Sub(v, v), hn::Sub(w, w)));  // NaN as soon as one is NaN or infinite
-        m0 = g.smallest ? hn::Min(m0, v) : hn::Max(m0, v);
-        m1 = g.smallest ? hn::Min(m1, w) : hn::Max(m1, w);
-      }
-      best[b] = g.smallest ? hn::GetLane(hn::MinOfLanes(d, hn::Min(m0, m1))) : hn::GetLane(hn::MaxOfLanes(d, hn::Max(m0, m1)));
-      clean = hn::AllTrue(d, hn::Eq(odd, hn::Zero(d)));
-    }
-    int64_t i = 0;
-    if (clean) {
-      g.smallest ? std::nth_element(best, best + k - 1, best + blocks)
-                 : std::nth_element(best, best + k - 1, best + blocks, std::greater<>());
-      const VF bound = hn::Set(d, best[k - 1]);
-      for (; i + 2 * lanes <= n; i += 2 * lanes) {
-        const VF a = hn::LoadU(d, x + i), b = hn::LoadU(d, x + i + lanes);
-        const auto in = [&](VF v) { return g.smallest ? hn::Le(v, bound) : hn::Ge(v, bound); };
-        if (HWY_LIKELY(hn::AllFalse(d, hn::Or(in(a), in(b))))) continue;
-        for (int64_t j = i; j < i + 2 * lanes; ++j) {
-          if (g.smallest ? x[j] <= best[k - 1] : x[j] >= best[k - 1]) offer(j);
-        }
-      }
-      for (; i < n; ++i) offer(i);
-      continue;
-    }
-    for (; i < k; ++i) offer(i);
-    for (; i + 4 * lanes <= n; i += 4 * lanes) {
-      const VF bound = hn::Set(d, values[k - 1]);
-      const VF a = hn::LoadU(d, x + i), b = hn::LoadU(d, x + i + lanes), c = hn::LoadU(d, x + i + 2 * lanes),
-               e = hn::LoadU(d, x + i + 3 * lanes);
-      // "Not beyond the bound" is false for NaN on either side: those go the slow way.
-      const auto out = [&](VF v) { return g.smallest ? hn::Ge(v, bound) : hn::Le(v, bound); };
-      if (hn::AllTrue(d, hn::And(hn::And(out(a), out(b)), hn::And(out(c), out(e))))) continue;
-      const auto candidates = [&](VF v, int64_t first) {
-        uint8_t bits[8] = {};
-        hn::StoreMaskBits(d, hn::Not(out(v)), bits);
-        uint64_t set = 0;
-        std::memcpy(&set, bits, sizeof set);
-        for (; set != 0; set &= set - 1) offer(first + __builtin_ctzll(set));
-      };
-      candidates(a, i);
-      candidates(b, i + lanes);
-      candidates(c, i + 2 * lanes);
-      candidates(e, i + 3 * lanes);
-    }
-    for (; i < n; ++i) offer(i);
-  }
-}
-
 void RowsHere(const RowArguments& g) {
   for (int64_t r = g.begin; r < g.end; ++r) {
     const float* x = g.in + r * g.length * g.width;
@@ -488,7 +362,5 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace lathe::kernels {
 Rows rows(Isa isa) { return LATHE_SELECT(isa, RowsHere); }
-ArgRows arg_rows(Isa isa) { return LATHE_SELECT(isa, ArgHere); }
-TopRows top_rows(Isa isa) { return LATHE_SELECT(isa, TopHere); }
 }  // namespace lathe::kernels
 #endif

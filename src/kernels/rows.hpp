@@ -43,28 +43,6 @@ struct RowArguments {
   int64_t column_begin = 0, column_end = 0;  // *_columns: columns to do
 };
 
-// Largest (or smallest) element of each row of f32: its index, the first of equals (or the last).
-struct ArgArguments {
-  const float* in = nullptr;
-  int64_t* out = nullptr;
-  int64_t length = 0, begin = 0, end = 0;
-  bool smallest = false, last = false;
-};
-using ArgRows = void (*)(const ArgArguments&);
-ArgRows arg_rows(Isa isa);
-
-// The k largest (or smallest) elements of each row, best first, equal ones by index; NaN counts as larger than everything.
-struct TopArguments {
-  const float* in = nullptr;
-  float* values = nullptr;
-  int64_t* indices = nullptr;
-  int64_t length = 0, k = 0, begin = 0, end = 0;
-  bool smallest = false;
-};
-inline constexpr int64_t kMostTop = 256;
-using TopRows = void (*)(const TopArguments&);
-TopRows top_rows(Isa isa);
-
 using Rows = void (*)(const RowArguments&);
 Rows rows(Isa isa);
 

@@ -48,11 +48,60 @@ void SampledHere(const SampledArguments& g) {
   else planes_of<false>(g);
 }
 
+// Where along an axis: the first of two elements, and the share of the second. A plain loop, which becomes vectors.
+HWY_INLINE void along(const float* grid, int64_t places, int64_t size, bool corners, bool border, int32_t* first, double* share) {
+  const double n = static_cast<double>(size), span = corners ? n - 1 : n, less = corners ? 0 : 1;
+  // Beyond these nothing is read, or only the border.
+  const double low = border ? 0 : -2, high = border ? n - 1 : n + 1;
+  for (int64_t p = 0; p < places; ++p) {
+    const double raw = static_cast<double>(grid[2 * p]);
+    double at = corners ? (raw + 1) / 2 * span : ((raw + 1) * span - less) / 2;
+    // Plain evaluation has a position at the first element, or outside, where there is none.
+    at = at > low ? at : low;
+    at = at < high ? at : (border && !(at <= 1e15) ? 0 : high);
+    const auto cut = static_cast<int32_t>(at);
+    const int32_t i = cut - (at < static_cast<double>(cut) ? 1 : 0);
+    first[p] = i;
+    share[p] = at - static_cast<double>(i);
+  }
+}
+
+bool LinearGridHere(const LinearGridArguments& g) {
+  constexpr int64_t kStrip = 128;
+  int32_t y[kStrip], x[kStrip];
+  double sy[kStrip], sx[kStrip];
+  int32_t outside = 0;
+  const auto height = static_cast<int32_t>(g.height), width = static_cast<int32_t>(g.width);
+  for (int64_t from = 0; from < g.places; from += kStrip) {
+    const int64_t n = g.places - from < kStrip ? g.places - from : kStrip;
+    along(g.grid + 2 * from, n, g.width, g.corners, g.border, x, sx);
+    along(g.grid + 2 * from + 1, n, g.height, g.corners, g.border, y, sy);
+    for (int dy = 0; dy < 2; ++dy) {
+      for (int dx = 0; dx < 2; ++dx) {
+        int32_t* at = g.at + (2 * dy + dx) * g.row + from;
+        float* weights = g.weights + (2 * dy + dx) * g.row + from;
+        for (int64_t p = 0; p < n; ++p) {
+          const double w = (dy ? sy[p] : 1 - sy[p]) * (dx ? sx[p] : 1 - sx[p]);
+          // A border's position is its own; what is next to it weighs nothing.
+          const int32_t r = y[p] + dy, c = x[p] + dx;
+          const bool in = (r >= 0) & (r < height) & (c >= 0) & (c < width) & (w != 0);
+          const int32_t place = in ? r * width + c : -1;
+          outside |= place;
+          at[p] = place;
+          weights[p] = static_cast<float>(w);
+        }
+      }
+    }
+  }
+  return outside >= 0;
+}
+
 }  // namespace lathe::kernels::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace lathe::kernels {
+LinearGrid linear_grid(Isa isa) { return LATHE_SELECT(isa, LinearGridHere); }
 Sampled sampled(Isa isa) { return LATHE_SELECT(isa, SampledHere); }
 }  // namespace lathe::kernels
 #endif

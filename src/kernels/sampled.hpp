@@ -21,6 +21,22 @@ struct SampledArguments {
   bool more = false;        // added to what is there
 };
 
+// Taps of pictures sampled linearly, for places of a grid: the four corners in the order of `at`, (y, x), (y, x + 1), (y + 1, x), (y + 1,
+// x + 1), with -1 where a corner is outside or weighs nothing. Positions from -1 to 1 are the middles of the first and last elements
+// (corners) or their outer borders. In double, as plain evaluation has it.
+// Preconditions: no alignment; at and weights have four rows of `row` elements and overlap nothing.
+struct LinearGridArguments {
+  const float* grid = nullptr;  // pairs x, y
+  int64_t places = 0, row = 0;
+  int64_t height = 0, width = 0;
+  bool corners = false, border = false;  // border: positions outside count as those of the border; else zeros stand there
+  int32_t* at = nullptr;
+  float* weights = nullptr;
+};
+// Whether no index is negative.
+using LinearGrid = bool (*)(const LinearGridArguments&);
+LinearGrid linear_grid(Isa isa);
+
 using Sampled = void (*)(const SampledArguments&);
 Sampled sampled(Isa isa);
 

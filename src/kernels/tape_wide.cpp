@@ -1,4 +1,7 @@
-// Tapes in double and in whole numbers: plain loops, which the compiler turns into vectors. Functions of doubles are the C library's.
+// Tapes in double and in whole numbers: plain loops, which the compiler turns into vectors of each instruction set. Functions of doubles
+// are the C library's.
+#include "kernels/tape.hpp"
+
 #include <algorithm>
 #include <bit>
 #include <cmath>
@@ -6,9 +9,14 @@
 #include <limits>
 #include <type_traits>
 
-#include "kernels/tape.hpp"
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "kernels/tape_wide.cpp"
+#include <hwy/foreach_target.h>
+// After foreach_target, which re-includes this file once per instruction set.
+#include <hwy/highway.h>
 
-namespace lathe::kernels {
+HWY_BEFORE_NAMESPACE();
+namespace lathe::kernels::HWY_NAMESPACE {
 namespace {
 
 template <typename T>
@@ -57,9 +65,17 @@ T remainder(T a, T b, bool of_dividend) {
   if constexpr (kReal<T>) {
     return std::fmod(a, b);
   } else {
-    if (b == -1) return 0;
-    const T r = a % b;
-    return !of_dividend && r != 0 && (r < 0) != (b < 0) ? r + b : r;
+    T r;
+    if constexpr (sizeof(T) == 4) {
+      // By doubles, which there are vectors of: a quotient of 32-bit numbers that is not whole is further from the next whole number than
+      // rounding takes it. What -1 leaves is what 1 leaves, without its overflow.
+      const T by = b == -1 ? 1 : b;
+      r = a - static_cast<T>(static_cast<double>(a) / static_cast<double>(by)) * by;
+    } else {
+      if (b == -1) return 0;
+      r = a % b;
+    }
+    return !of_dividend && r != 0 && (r ^ b) < 0 ? r + b : r;
   }
 }
 
@@ -300,13 +316,28 @@ void run_wide(const Tape& tape, const TapeOperand* operands, void* out, TapeType
 
 }  // namespace
 
+void WideF64Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+  run_wide<double>(tape, operands, out, out_type, count);
+}
+void WideI32Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+  run_wide<int32_t>(tape, operands, out, out_type, count);
+}
+void WideI64Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+  run_wide<int64_t>(tape, operands, out, out_type, count);
+}
+
+}  // namespace lathe::kernels::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace lathe::kernels {
 RunTape run_tape_in(TapeType compute, Isa isa) {
   switch (compute) {
-    case TapeType::f64: return run_wide<double>;
-    case TapeType::i32: return run_wide<int32_t>;
-    case TapeType::i64: return run_wide<int64_t>;
+    case TapeType::f64: return LATHE_SELECT(isa, WideF64Here);
+    case TapeType::i32: return LATHE_SELECT(isa, WideI32Here);
+    case TapeType::i64: return LATHE_SELECT(isa, WideI64Here);
     default: return run_tape(isa);
   }
 }
-
 }  // namespace lathe::kernels
+#endif

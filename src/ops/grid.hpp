@@ -19,6 +19,9 @@ class GridRule {
   int axes() const { return axes_; }
   int64_t taps() const { return combinations_; }
   bool padded_with_zeros() const { return padding_ == Padding::zeros; }
+  // Pictures read linearly, with no position turned back at a border.
+  bool linear_in_pictures() const { return mode_ == Mode::linear && axes_ == 2 && padding_ != Padding::reflection; }
+  bool corners() const { return corners_; }
   // For one position of the grid (the last axis first): indices into the spatial axes, -1 where a zero stands, and weights. [taps]
   void at(const double* position, int64_t* index, double* weight) const;
 

@@ -346,6 +346,8 @@ std::vector<Tensor> unique(const EvalContext& c) {
   });
 }
 
+constexpr int64_t kLongRun = 256;  // bytes from which on a call that copies a run takes no longer than the run
+
 // Sequence `b` of a batch: its first `length` steps the other way round, the others as they are.
 void reverse_one(const Shape& shape, int64_t bytes, int64_t time, int64_t b, int64_t length, const void* x, void* y) {
   const int64_t inner = element_count(std::span<const int64_t>(shape).subspan(2)) * bytes, steps = shape[time], batches = shape[1 - time];
@@ -353,6 +355,24 @@ void reverse_one(const Shape& shape, int64_t bytes, int64_t time, int64_t b, int
     const int64_t from = t < length ? length - 1 - t : t;
     const auto at = [&](int64_t step) { return (time == 0 ? step * batches + b : b * steps + step) * inner; };
     std::memcpy(static_cast<char*>(y) + at(t), static_cast<const char*>(x) + at(from), static_cast<size_t>(inner));
+  }
+}
+
+// Steps [begin, end) of all sequences, where those of one step lie side by side; neighbours of one length move together.
+void reverse_steps(int64_t batches, int64_t bytes, const int64_t* lengths, int64_t begin, int64_t end, const char* x, char* y) {
+  for (int64_t t = begin; t < end; ++t) {
+    for (int64_t b = 0, next; b < batches; b = next) {
+      for (next = b + 1; next < batches && lengths[next] == lengths[b]; ++next) {
+      }
+      const int64_t from = t < lengths[b] ? lengths[b] - 1 - t : t, n = (next - b) * bytes;
+      const char* in = x + (from * batches + b) * bytes;
+      char* out = y + (t * batches + b) * bytes;
+      // Short ones by themselves: a call would take longer.
+      if (n == 2) std::memcpy(out, in, 2);
+      else if (n == 4) std::memcpy(out, in, 4);
+      else if (n == 8) std::memcpy(out, in, 8);
+      else std::memcpy(out, in, static_cast<size_t>(n));
+    }
   }
 }
 
@@ -384,7 +404,7 @@ std::vector<Tensor> reverse_sequence(const EvalContext& c) {
   return {std::move(y)};
 }
 
-// Each sequence as a task. Runs are copied, so numbers may be of any type of whole bytes.
+// Each sequence as a task, or some steps of all. Runs are copied, so numbers may be of any type of whole bytes.
 FastKernel fast_reverse_sequence(const KernelRequest& r) {
   const int64_t bytes = bit_width(r.inputs[0].dtype) / 8, time = ops::wrap_axis(r.node.integer("time_axis", 0), 2);
   if (r.inputs[0].dtype == DType::string || bytes == 0 || r.inputs[1].dtype != DType::i64) return nullptr;
@@ -394,7 +414,15 @@ FastKernel fast_reverse_sequence(const KernelRequest& r) {
     for (int64_t b = 0; b < shape[1 - time]; ++b) {
       if (lengths[b] < 0 || lengths[b] > shape[time]) fail(Category::value, "sequence length {} is outside 0..{}", lengths[b], shape[time]);
     }
-    c.each(shape[1 - time], [&](int64_t b) { reverse_one(shape, bytes, time, b, lengths[b], c.inputs[0].data, c.outputs[0].data); });
+    const int64_t steps = shape[time], batches = shape[1 - time], inner = element_count(std::span<const int64_t>(shape).subspan(2));
+    if (time == 0 && inner * bytes < kLongRun) {  // runs too short to be copied one by one, sequence after sequence
+      const int64_t each = std::max<int64_t>(1, 16384 / std::max<int64_t>(1, batches * inner));
+      return c.each((steps + each - 1) / each, [&](int64_t task) {
+        reverse_steps(batches, inner * bytes, lengths, task * each, std::min(steps, (task + 1) * each),
+                      static_cast<const char*>(c.inputs[0].data), static_cast<char*>(c.outputs[0].data));
+      });
+    }
+    c.each(batches, [&](int64_t b) { reverse_one(shape, bytes, time, b, lengths[b], c.inputs[0].data, c.outputs[0].data); });
   };
 }
 

@@ -4,7 +4,9 @@
 #include <cwctype>
 #include <map>
 
+#if !defined(LATHE_NO_EXPRESSIONS)
 #include <re2/re2.h>
+#endif
 
 #include "ops/support.hpp"
 
@@ -145,6 +147,9 @@ std::vector<Tensor> concat_strings(const EvalContext& c) {
 
 std::vector<Tensor> match_strings(const EvalContext& c) {
   const std::string pattern = c.node.text("pattern", "");
+#if defined(LATHE_NO_EXPRESSIONS)
+  fail(Category::unsupported, "pattern '{}': this build has no regular expressions", pattern);
+#else
   // The standard asks for this library's syntax; it takes linear time whatever the pattern.
   RE2::Options options;
   options.set_log_errors(false);
@@ -153,6 +158,7 @@ std::vector<Tensor> match_strings(const EvalContext& c) {
   std::vector<int64_t> out;
   for (const std::string& s : c.in(0).as<std::string>()) out.push_back(RE2::FullMatch(s, expression));
   return {narrow<int64_t>(DType::boolean, c.in(0).shape(), out)};
+#endif
 }
 
 // Counts of the pool's n-grams in each row, read with up to max_skip_count elements left out between those of a gram.

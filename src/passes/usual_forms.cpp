@@ -35,6 +35,10 @@ class UsualForms : public NodeWriter {
     if (n.op == "Trilu") return triangle(n);
     if (n.op == "OneHot") return one_hot(n);
     if (n.inputs.empty() || !rank(n.inputs[0])) return "";
+    if (const DType d = dtype(n.inputs[0]); n.op == "TopK" && (d == DType::i32 || d == DType::i64)) {
+      type_ = d;
+      return along_last(n);
+    }
     type_ = dtype(n.inputs[0]) == DType::f64 ? DType::f64 : DType::f32;
     if (dtype(n.inputs[0]) != type_) return "";
     if (n.op == "Einsum") return einsum(n);

@@ -40,6 +40,9 @@ bool spin_until(F condition) {
 
 }  // namespace
 
+#if defined(__EMSCRIPTEN__)
+int usable_cores() { return std::max(1, static_cast<int>(std::thread::hardware_concurrency())); }
+#else
 int usable_cores() {
   cpu_set_t set;
   CPU_ZERO(&set);
@@ -53,6 +56,7 @@ int usable_cores() {
   }
   return std::max(1, cores);
 }
+#endif
 
 Crew::Crew(int threads) {
   try {
@@ -65,8 +69,10 @@ Crew::Crew(int threads) {
     stop_workers();
     throw;
   }
+#if !defined(__EMSCRIPTEN__)
   home_.resize(threads_.size());
   told_.resize(threads_.size());
+#endif
 }
 
 Crew::~Crew() { stop_workers(); }
@@ -112,6 +118,7 @@ void Crew::take_tasks(int worker) {
 // A sleeper is often woken on the caller's own core: on virtual machines the kernel takes a core that has rested for one its host has taken
 // away. There it would wait for the caller to finish, and the other core would rest on (docs/decisions/0012).
 void Crew::keep_apart() {
+#if !defined(__EMSCRIPTEN__)  // where threads run is not ours to say
   const int here = sched_getcpu();
   if (here < 0 || here == apart_from_) return;
   apart_from_ = here;
@@ -125,6 +132,7 @@ void Crew::keep_apart() {
     CPU_CLR(static_cast<size_t>(here), &rest);
     if (CPU_COUNT(&rest) > 0 && pthread_setaffinity_np(thread, sizeof rest, &rest) == 0) told_[i] = rest;
   }
+#endif
 }
 
 void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context) {

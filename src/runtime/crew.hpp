@@ -47,7 +47,9 @@ class Crew : public lower::Workers {
   std::vector<std::thread> threads_;
   int apart_from_ = -1;  // the core that workers keep off
   // By worker: the cores it may use by what it was started with, and those left of them when they were last set.
+#if !defined(__EMSCRIPTEN__)
   std::vector<cpu_set_t> home_, told_;
+#endif
   bool watched_ = false;
   std::vector<std::vector<Spell>> spells_;  // each written by its worker alone, while it is inside a job
   // The job of the moment. It is open while it has tasks to give; a worker that comes while it is open enters, and is waited for. One that

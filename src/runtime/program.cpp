@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <numeric>
-#include <ranges>
 #include <set>
 
 #include "base/fail.hpp"
@@ -88,9 +87,10 @@ void note(std::vector<PassReport>& to, passes::Report r) {
 // Which steps there are, and those that are slow.
 void log_plan(const lower::Plan& plan, double seconds) {
   if (!logs(LogLevel::warning)) return;
-  log_line(LogLevel::info, "compiled for {} in {:.3f} s: {} steps, arena {} bytes",
-           fmt::join(plan.input_shapes | std::views::transform([](const Shape& s) { return to_string(s); }), ", "), seconds,
-           plan.steps.size(), plan.arena_bytes);
+  std::vector<std::string> shapes;
+  for (const Shape& s : plan.input_shapes) shapes.push_back(to_string(s));
+  log_line(LogLevel::info, "compiled for {} in {:.3f} s: {} steps, arena {} bytes", fmt::join(shapes, ", "), seconds, plan.steps.size(),
+           plan.arena_bytes);
   for (size_t i = 0; i < plan.steps.size(); ++i) {
     const lower::Step& s = plan.steps[i];
     log_line(LogLevel::debug, "step {}: {}: {}: {}", i + 1, name_of(s.kind), fmt::join(s.nodes, ", "), s.text);

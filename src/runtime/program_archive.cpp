@@ -358,8 +358,13 @@ void save_program(const Program& program, const std::filesystem::path& path, con
   std::vector<std::pair<Program, Parts>> all;
   for (const Program& one : {program, program.once()}) {
     if (!one) continue;
-    all.emplace_back(one, one.impl()->parts(options.carry_graph));
-    if (all.back().second.editions.empty())
+    all.emplace_back(one, one.impl()->parts(options.carry_graph || options.any_machine));
+    if (options.any_machine) {
+      Parts& p = all.back().second;
+      p.editions.clear();
+      p.weights = {};
+      p.options.isa.clear();  // nobody's, so that whoever loads it compiles it
+    } else if (all.back().second.editions.empty())
       fail(Category::shape, "{}: nothing is compiled yet{}: bind the open dims, or describe() the shapes to ship", path.string(),
            all.size() > 1 ? " of what is made once (Program::once)" : "");
   }
@@ -374,7 +379,7 @@ void save_program(const Program& program, const std::filesystem::path& path, con
     index.text(LATHE_VERSION);
     index.text(options.source.filename().string());
     index.u64(hash);
-    index.u8(options.carry_graph ? 1 : 0);
+    index.u8(options.carry_graph || options.any_machine ? 1 : 0);
     for (const auto& [one, parts] : all) {
       IndexWriter part;
       write_program(parts, part, file);
@@ -431,7 +436,7 @@ ArchiveInfo archive_info(const std::filesystem::path& path) {
   info.source = head.source;
   info.source_hash = head.source_hash;
   info.carries_graph = head.carries_graph;
-  info.isa = o.isa;
+  info.isa = o.isa.empty() ? "any" : o.isa;
   info.threads = o.threads;
   info.editions = read_editions(part);
   info.file_bytes = mapping.bytes();

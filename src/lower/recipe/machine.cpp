@@ -16,7 +16,11 @@ Rates remembered_rates(kernels::Isa isa) {
 int64_t l2_block_bytes() {
   // Two such blocks fill most of a core's L2: one whose panels stay while rows pass, and the next, on its way from memory.
   static const int64_t bytes = [] {
+#if defined(_SC_LEVEL2_CACHE_SIZE)
     const long l2 = ::sysconf(_SC_LEVEL2_CACHE_SIZE);
+#else
+    const long l2 = 0;  // nobody tells
+#endif
     return std::clamp<int64_t>(l2 * 3 / 8, 192 << 10, 768 << 10);
   }();
   return bytes;

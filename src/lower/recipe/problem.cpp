@@ -7,16 +7,23 @@
 namespace lathe::lower {
 namespace {
 
+// One after the other, and the shorter list first.
+template <typename List, typename Compare>
+std::strong_ordering by_element(const List& a, const List& b, Compare compare) {
+  auto i = a.begin(), j = b.begin();
+  for (; i != a.end() && j != b.end(); ++i, ++j) {
+    if (const std::strong_ordering c = compare(*i, *j); c != 0) return c;
+  }
+  return a.size() <=> b.size();
+}
+
 // NaNs differ in bits alone, and a key must be equal to itself.
 std::strong_ordering compare(const Problem::Setting& a, const Problem::Setting& b) {
   if (a.index() != b.index()) return a.index() <=> b.index();
   const auto bits = [](float f) { return std::bit_cast<uint32_t>(f); };
   if (const auto* f = std::get_if<float>(&a)) return bits(*f) <=> bits(std::get<float>(b));
-  if (const auto* list = std::get_if<std::vector<float>>(&a)) {
-    const auto& other = std::get<std::vector<float>>(b);
-    return std::lexicographical_compare_three_way(list->begin(), list->end(), other.begin(), other.end(),
-                                                  [&](float x, float y) { return bits(x) <=> bits(y); });
-  }
+  if (const auto* list = std::get_if<std::vector<float>>(&a))
+    return by_element(*list, std::get<std::vector<float>>(b), [&](float x, float y) { return bits(x) <=> bits(y); });
   if (const auto* i = std::get_if<int64_t>(&a)) return *i <=> std::get<int64_t>(b);
   if (const auto* s = std::get_if<std::string>(&a)) return *s <=> std::get<std::string>(b);
   if (const auto* list = std::get_if<std::vector<int64_t>>(&a)) return *list <=> std::get<std::vector<int64_t>>(b);
@@ -33,12 +40,14 @@ bool take(const Attribute& attribute, std::map<std::string, Problem::Setting>& t
 }  // namespace
 
 std::strong_ordering Problem::Operation::operator<=>(const Operation& o) const {
-  if (const auto c = std::tie(op, domain, version, inputs) <=> std::tie(o.op, o.domain, o.version, o.inputs); c != 0) return c;
-  return std::lexicographical_compare_three_way(attributes.begin(), attributes.end(), o.attributes.begin(), o.attributes.end(),
-                                                [](const auto& a, const auto& b) {
-                                                  const auto c = a.first <=> b.first;
-                                                  return c != 0 ? c : compare(a.second, b.second);
-                                                });
+  if (const std::strong_ordering c = op <=> o.op; c != 0) return c;
+  if (const std::strong_ordering c = domain <=> o.domain; c != 0) return c;
+  if (version != o.version) return version <=> o.version;
+  if (const std::strong_ordering c = inputs <=> o.inputs; c != 0) return c;
+  return by_element(attributes, o.attributes, [](const auto& a, const auto& b) {
+    const std::strong_ordering c = a.first <=> b.first;
+    return c != 0 ? c : compare(a.second, b.second);
+  });
 }
 
 Problem problem_of(const PlanBuilder& builder, const Group& group, const Machine& machine) {

@@ -1,8 +1,10 @@
 #include "lower/schedule/memory.hpp"
 
 #include <algorithm>
+#include <limits>
 #include <numeric>
 
+#include "base/fail.hpp"
 #include "base/memory.hpp"
 
 namespace lathe::lower {
@@ -27,6 +29,7 @@ template <typename SizeOf>
 size_t place_in_order(Plan& plan, const std::vector<BufferId>& order, SizeOf size_of) {
   std::vector<BufferId> placed;
   size_t height = 0;
+  constexpr size_t kMost = std::numeric_limits<size_t>::max() / 2;
   for (BufferId id : order) {
     Buffer& b = plan.buffers[id];
     std::vector<std::pair<size_t, size_t>> taken;
@@ -45,6 +48,7 @@ size_t place_in_order(Plan& plan, const std::vector<BufferId>& order, SizeOf siz
       at = std::max(at, to);
     }
     b.offset = best != SIZE_MAX ? best : at;
+    if (need > kMost || b.offset > kMost - need) fail(Category::resource, "the results of a run do not fit in memory; give smaller inputs");
     height = std::max(height, b.offset + need);
     placed.push_back(id);
   }

@@ -19,6 +19,7 @@ class ByteDepthwiseKernel : public StepKernel {
   Location input, weights, padding;
   int parts = 0;  // of the filters, as they are packed
   int64_t channels = 0, taps = 1, rows = 0, tasks = 1;
+  bool neighbours = false;  // 3x3 of them, that move by one pixel
 
   void run(const StepContext& c) const override {
     const int32_t zero = finish.a_zero(c);
@@ -32,8 +33,11 @@ class ByteDepthwiseKernel : public StepKernel {
       a.a_signed = finish.a_signed;
       a.a_zero = zero;
       a.filters = kernels::packed_filters8(parts, taps, channels, pointer<const int32_t>(c, weights));
-      a.row_begin = rows * task / tasks;
-      a.row_end = rows * (task + 1) / tasks;
+      // By lines, where there are enough of them.
+      const int64_t lines = rows / w.out_w, each = neighbours && lines >= tasks ? w.out_w : 1;
+      a.whole_lines = neighbours && each == w.out_w;
+      a.row_begin = rows / each * task / tasks * each;
+      a.row_end = rows / each * (task + 1) / tasks * each;
       depthwise(a);
     });
   }
@@ -69,6 +73,9 @@ class ByteDepthwiseFamily : public StepFamily {
     k.channels = m.columns, k.taps = m.taps, k.rows = m.rows;
     k.tasks = recipe.at("tasks");
     k.window = window_tables(m.window, spatial(m.as), logical_strides(m.as, Layout::channels_last));
+    const ops::Window& window = m.window;
+    k.neighbours = window.axes() == 2 && m.taps == 9 && window.kernel[0] == 3 && window.strides[0] == 1 && window.strides[1] == 1 &&
+                   window.dilations[0] == 1 && window.dilations[1] == 1;
     k.padding = {b.scratch(static_cast<size_t>(k.channels))};
     step.scratch.push_back(k.padding.buffer);
     bind_weights(b, m, p.machine.isa, k, step);

@@ -14,6 +14,7 @@ namespace {
 class GatherKernel : public StepKernel {
  public:
   Location data, indices, output;
+  Location places;   // scratch: the indices of single elements, from the front and short, looked at once for all rows
   bool wide = true;  // i64 indices, else i32
   int64_t outer = 0, axis_size = 0, inner_bytes = 0, count = 0, element_bytes = 1;
   std::string where;
@@ -24,8 +25,10 @@ class GatherKernel : public StepKernel {
   }
 
   void run(const StepContext& c) const override {
+    auto* at_once = single() ? pointer<int32_t>(c, places) : nullptr;
     for (int64_t i = 0; i < count; ++i) {
       const int64_t at = index(c, i);
+      if (at_once) at_once[i] = static_cast<int32_t>(at);
       if (at < 0 || at >= axis_size)
         throw Error(
             {{Category::value, where, fmt::format("index {} is outside an axis of {} elements", at < 0 ? at - axis_size : at, axis_size)}});
@@ -36,7 +39,7 @@ class GatherKernel : public StepKernel {
     c.workers.each((total + each - 1) / each, [&](int64_t task, int) {
       const int64_t begin = task * each, end = std::min(total, (task + 1) * each);
       // Single elements are moved as what they are: a call for each would take longer than the move.
-      switch (inner_bytes == element_bytes ? inner_bytes : 0) {
+      switch (single() ? inner_bytes : 0) {
         case 1: return part(c, begin, end, reinterpret_cast<const uint8_t*>(from), reinterpret_cast<uint8_t*>(to));
         case 2: return part(c, begin, end, reinterpret_cast<const uint16_t*>(from), reinterpret_cast<uint16_t*>(to));
         case 4: return part(c, begin, end, reinterpret_cast<const uint32_t*>(from), reinterpret_cast<uint32_t*>(to));
@@ -49,13 +52,17 @@ class GatherKernel : public StepKernel {
     });
   }
 
+  bool single() const { return inner_bytes == element_bytes && axis_size <= INT32_MAX; }
+
  private:
   template <typename T>
   void part(const StepContext& c, int64_t begin, int64_t end, const T* from, T* to) const {
+    const auto* at = pointer<const int32_t>(c, places);
     for (int64_t r = begin; r < end;) {
-      const int64_t o = r / count, until = std::min(end, (o + 1) * count);
+      const int64_t o = r / count, first = r - o * count, some = std::min(end, (o + 1) * count) - r;
       const T* row = from + o * axis_size;
-      for (; r < until; ++r) to[r] = row[index(c, r - o * count)];
+      for (int64_t i = 0; i < some; ++i) to[r + i] = row[at[first + i]];
+      r += some;
     }
   }
 };
@@ -117,6 +124,10 @@ class GatherFamily : public StepFamily {
     step.can_fail = true;  // indices are looked at
     step.reads = {k->data.buffer, k->indices.buffer};
     step.writes = {k->output.buffer};
+    if (k->single()) {
+      k->places = {b.scratch(static_cast<size_t>(std::max<int64_t>(1, k->count)) * sizeof(int32_t))};
+      step.scratch = {k->places.buffer};
+    }
     step.kernel = std::move(k);
     b.add(std::move(step));
   }

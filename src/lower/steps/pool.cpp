@@ -64,6 +64,7 @@ class LinesKernel : public StepKernel {
 // Of any number, and with the places of maxima.
 class AnyKernel : public StepKernel {
  public:
+  kernels::PoolAny pool = nullptr;
   kernels::PoolAnyArguments arguments;
   std::vector<int64_t> divisors;
   Location input, output, where;
@@ -79,7 +80,7 @@ class AnyKernel : public StepKernel {
       a.divisors = divisors.data();
       a.begin = lines * task / tasks;
       a.end = lines * (task + 1) / tasks;
-      kernels::pool_any(a);
+      pool(a);
     });
   }
 };
@@ -237,11 +238,12 @@ class AnyFamily : public StepFamily {
     space.knob("tasks", std::clamp<int64_t>(lines / 4, 1, most_pool_tasks(p.machine)), 1, lines);
   }
 
-  void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
     const auto& m = static_cast<const PoolMatch&>(match);
     const Node& n = m.node();
     auto kernel = std::make_unique<AnyKernel>();
     AnyKernel& k = *kernel;
+    k.pool = kernels::pool_any(p.machine.isa);
     Step step = begin_step(b, m);
     const ops::Window& w = m.window;
     kernels::PoolAxis* const axes[]{&k.arguments.z, &k.arguments.y, &k.arguments.x};

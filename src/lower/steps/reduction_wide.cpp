@@ -18,6 +18,7 @@ using kernels::WideReduction;
 
 class WideReductionKernel : public StepKernel {
  public:
+  kernels::ReduceWide kernel = nullptr;
   WideReduction op = WideReduction::sum;
   WideNumber type = WideNumber::f64;
   Location input, output;
@@ -35,7 +36,7 @@ class WideReductionKernel : public StepKernel {
         a.out = pointer<char>(c, output) + o * inner * bytes;
         a.length = length, a.inner = inner;
         a.begin = at - o * inner, a.end = until - o * inner;
-        kernels::reduce_wide(type, a);
+        kernel(type, a);
         at = until;
       }
     });
@@ -105,9 +106,10 @@ class WideReductionForm : public StepFamily {
                1, results);
   }
 
-  void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
     const auto& m = static_cast<const WideReductionMatch&>(match);
     auto k = std::make_unique<WideReductionKernel>();
+    k->kernel = kernels::reduce_wide(p.machine.isa);
     k->op = m.op, k->type = m.type;
     k->outer = m.outer, k->length = m.length, k->inner = m.inner;
     k->bytes = m.type == WideNumber::f32 || m.type == WideNumber::i32 ? 4 : 8;

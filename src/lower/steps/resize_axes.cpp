@@ -2,7 +2,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <type_traits>
 
+#include "kernels/resample.hpp"
 #include "lower/plan/copies.hpp"
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/indexed.hpp"
@@ -18,7 +20,12 @@ class AxesKernel : public StepKernel {
     int64_t outer = 1, in = 1, out = 1, inner = 1, taps = 1;
     std::vector<int64_t> at;
     std::vector<T> weights;
+    // The last axis of floats: tables as the kernel of rows has them, results by tap.
+    std::vector<int32_t> places;
+    std::vector<float> by_tap;
+    kernels::ResampleArguments rows;
   };
+  kernels::ResampleRows resample = nullptr;
   std::vector<Axis> axes;
   Location input, output, scratch[2];  // what lies between two axes, in turn
 
@@ -30,7 +37,16 @@ class AxesKernel : public StepKernel {
       const int64_t rows = a.outer * a.out,
                     tasks = std::clamp<int64_t>(rows * a.inner / 16384, 1, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
       c.workers.each(tasks, [&](int64_t task, int) {
-        if (a.inner == 1) return lines(a, from, a.outer * task / tasks, a.outer * (task + 1) / tasks, to);
+        const int64_t begin = a.outer * task / tasks, end = a.outer * (task + 1) / tasks;
+        if constexpr (std::is_same_v<T, float>) {
+          if (!a.places.empty()) {
+            kernels::ResampleArguments g = a.rows;
+            g.in = from, g.out = to;
+            g.begin = begin, g.end = end;
+            return resample(g);
+          }
+        }
+        if (a.inner == 1) return lines(a, from, begin, end, to);
         for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r)
           one(a, from + r / a.out * a.in * a.inner, r % a.out, to + r * a.inner);
       });
@@ -101,16 +117,28 @@ class ResizeAxesFamily : public StepFamily {
     return m;
   }
 
-  void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe&) const override {
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe&) const override {
     const auto& m = static_cast<const AxesMatch&>(match);
-    if (b.dtype(m.node().inputs[0]) == DType::f32) add<float>(b, m);
-    else add<double>(b, m);
+    if (b.dtype(m.node().inputs[0]) == DType::f32) add<float>(b, m, p.machine.isa);
+    else add<double>(b, m, p.machine.isa);
   }
 
  private:
+  static void in_rows(AxesKernel<float>::Axis& x) {
+    for (int64_t t = 0; t < x.taps; ++t) {
+      for (int64_t o = 0; o < x.out; ++o) {
+        x.places.push_back(static_cast<int32_t>(x.at[static_cast<size_t>(o * x.taps + t)]));
+        x.by_tap.push_back(x.weights[static_cast<size_t>(o * x.taps + t)]);
+      }
+    }
+    x.rows.in_width = x.in, x.rows.out_width = x.out, x.rows.taps_x = x.taps;
+    x.rows.ax = x.places.data(), x.rows.wx = x.by_tap.data();
+    kernels::find_pattern(x.rows);
+  }
   template <typename T>
-  static void add(PlanBuilder& b, const AxesMatch& m) {
+  static void add(PlanBuilder& b, const AxesMatch& m, kernels::Isa isa) {
     auto k = std::make_unique<AxesKernel<T>>();
+    k->resample = kernels::resample_rows(isa);
     Shape now = m.in;
     int64_t most = 0;
     std::string text;
@@ -126,6 +154,9 @@ class ResizeAxesFamily : public StepFamily {
       most = std::max(most, element_count(now));
       text += fmt::format("{}axis {} by {} taps", text.empty() ? "" : ", ", a, x.taps);
       k->axes.push_back(std::move(x));
+      if constexpr (std::is_same_v<T, float>) {
+        if (k->axes.back().inner == 1 && k->axes.back().in <= INT32_MAX) in_rows(k->axes.back());
+      }
     }
     Step step = begin_step(b, m);
     for (size_t i = 0; i < std::min<size_t>(2, k->axes.size() - 1); ++i) {

@@ -37,8 +37,9 @@ class GridKernel : public StepKernel {
  public:
   GridKernel(const ops::GridRule& rule) : rule_(rule) {}
   kernels::Sampled kernel = nullptr;
+  kernels::LinearGrid linear = nullptr;  // where there is a kernel that finds the taps
   Location x, grid, output;
-  int64_t batch = 0, channels = 0, in_size = 0, out_size = 0;
+  int64_t batch = 0, channels = 0, in_size = 0, in_width = 0, out_size = 0;
 
   void run(const StepContext& c) const override {
     const int64_t blocks = (out_size + kPlaces - 1) / kPlaces;
@@ -47,13 +48,8 @@ class GridKernel : public StepKernel {
       const int axes = rule_.axes();
       const float* g = pointer<const float>(c, grid) + (b * out_size + from) * axes;
       Taps taps;
-      int64_t index[ops::GridRule::kMostTaps];
-      double weight[ops::GridRule::kMostTaps], position[ops::GridRule::kMostAxes];
-      for (int64_t p = 0; p < places; ++p, g += axes) {
-        std::copy_n(g, axes, position);
-        rule_.at(position, index, weight);
-        for (int64_t t = 0; t < rule_.taps(); ++t) taps.put(t, p, index[t], weight[t]);
-      }
+      if (linear) taps.all_inside = linear(linear_taps(g, places, taps));
+      else found(g, places, taps);
       kernels::SampledArguments a;
       a.in = pointer<const float>(c, x) + b * channels * in_size;
       a.out = pointer<float>(c, output) + b * channels * out_size + from;
@@ -65,6 +61,23 @@ class GridKernel : public StepKernel {
   }
 
  private:
+  void found(const float* g, int64_t places, Taps& taps) const {
+    int64_t index[ops::GridRule::kMostTaps];
+    double weight[ops::GridRule::kMostTaps], position[ops::GridRule::kMostAxes];
+    for (int64_t p = 0; p < places; ++p, g += rule_.axes()) {
+      std::copy_n(g, rule_.axes(), position);
+      rule_.at(position, index, weight);
+      for (int64_t t = 0; t < rule_.taps(); ++t) taps.put(t, p, index[t], weight[t]);
+    }
+  }
+  kernels::LinearGridArguments linear_taps(const float* g, int64_t places, Taps& taps) const {
+    kernels::LinearGridArguments a;
+    a.grid = g, a.places = places, a.row = kPlaces;
+    a.height = in_size / in_width, a.width = in_width;
+    a.corners = rule_.corners(), a.border = !rule_.padded_with_zeros();
+    a.at = taps.at.data(), a.weights = taps.weights.data();
+    return a;
+  }
   const ops::GridRule rule_;
 };
 
@@ -116,6 +129,8 @@ class GridFamily : public StepFamily {
     k->kernel = kernels::sampled(p.machine.isa);
     k->batch = x[0], k->channels = x[1];
     k->in_size = element_count(x) / (x[0] * x[1]);
+    k->in_width = x.back();
+    if (m.rule.linear_in_pictures() && std::max(x[2], x[3]) < INT32_MAX / 2) k->linear = kernels::linear_grid(p.machine.isa);
     k->out_size = element_count(out) / (x[0] * x[1]);
     k->x = b.contiguous(n.inputs[0], Layout::natural);
     k->grid = b.contiguous(n.inputs[1], Layout::natural);

@@ -1,9 +1,10 @@
-// ArgMax, ArgMin and TopK along the last axis.
+// ArgMax and ArgMin along any axis, and TopK of few along the last one.
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
-#include "kernels/rows.hpp"
+#include "kernels/select.hpp"
 #include "lower/steps/select.hpp"
 #include "ops/support.hpp"
 
@@ -26,14 +27,14 @@ class SelectKernel : public StepKernel {
       const int64_t begin = task * each, end = std::min(rows, begin + each);
       if (arg) {
         kernels::ArgArguments a = arg_arguments;
-        a.in = pointer<const float>(c, input);
+        a.in = pointer<const void>(c, input);
         a.out = pointer<int64_t>(c, indices);
         a.begin = begin, a.end = end;
         return arg(a);
       }
       kernels::TopArguments a = top_arguments;
-      a.in = pointer<const float>(c, input);
-      a.values = has_values ? pointer<float>(c, values) : reinterpret_cast<float*>(c.buffers[scratch]);
+      a.in = pointer<const void>(c, input);
+      a.values = has_values ? pointer<void>(c, values) : c.buffers[scratch];
       a.indices = has_indices ? pointer<int64_t>(c, indices) : reinterpret_cast<int64_t*>(c.buffers[scratch]);
       a.begin = begin, a.end = end;
       top(a);
@@ -41,8 +42,9 @@ class SelectKernel : public StepKernel {
   }
 };
 
-// Values, or where they stand.
-constexpr Numbers kSelects[]{same(DType::f32), {DType::f32, DType::f32, DType::i64}};
+const std::map<DType, kernels::SelectNumber> kNumbers{{DType::f32, kernels::SelectNumber::f32}, {DType::f64, kernels::SelectNumber::f64},
+                                                      {DType::i32, kernels::SelectNumber::i32}, {DType::i64, kernels::SelectNumber::i64},
+                                                      {DType::u8, kernels::SelectNumber::u8},   {DType::i8, kernels::SelectNumber::i8}};
 
 class SelectFamily : public StepFamily {
  public:
@@ -51,12 +53,12 @@ class SelectFamily : public StepFamily {
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_selection(view, group);
-    return m && m->for_few() ? std::move(m) : nullptr;
+    return m && m->has_kernel() ? std::move(m) : nullptr;
   }
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const SelectMatch&>(match);
-    const int64_t each = std::max<int64_t>(1, std::min<int64_t>(m.outer / (p.machine.threads * 4) + 1, 16384 / m.length + 1));
+    const int64_t each = std::max<int64_t>(1, std::min<int64_t>(m.outer / (p.machine.threads * 4) + 1, 16384 / (m.length * m.inner) + 1));
     space.knob("rows_a_task", each, 1, std::max<int64_t>(1, m.outer));
   }
 
@@ -67,18 +69,23 @@ class SelectFamily : public StepFamily {
     k->rows = m.outer;
     k->each = recipe.at("rows_a_task");
     Step step = begin_step(b, m);
+    const std::string of_type = b.dtype(n.inputs[0]) == DType::f32 ? "" : fmt::format(" {}", to_string(b.dtype(n.inputs[0])));
     if (m.top) {
       k->top = kernels::top_rows(p.machine.isa);
+      k->top_arguments.type = kNumbers.at(b.dtype(n.inputs[0]));
       k->top_arguments.length = m.length;
       k->top_arguments.k = m.most;
       k->top_arguments.smallest = n.integer("largest", 1) == 0;
-      step.text = fmt::format("best {} of {} rows of {}", m.most, m.outer, m.length);
+      step.text = fmt::format("best {} of {} rows of {}{}", m.most, m.outer, m.length, of_type);
     } else {
       k->arg = kernels::arg_rows(p.machine.isa);
+      k->arg_arguments.type = kNumbers.at(b.dtype(n.inputs[0]));
       k->arg_arguments.length = m.length;
+      k->arg_arguments.inner = m.inner;
       k->arg_arguments.smallest = n.op == "ArgMin";
       k->arg_arguments.last = n.integer("select_last_index", 0) != 0;
-      step.text = fmt::format("{} rows of {}", m.outer, m.length);
+      step.text = m.inner == 1 ? fmt::format("{} rows of {}{}", m.outer, m.length, of_type)
+                               : fmt::format("{} x {} x {}{}, along the middle one", m.outer, m.length, m.inner, of_type);
     }
     k->input = b.contiguous(n.inputs[0], Layout::natural);
     step.reads = {k->input.buffer};
@@ -101,8 +108,9 @@ class SelectFamily : public StepFamily {
 
 }  // namespace
 
-bool SelectMatch::for_few() const {
-  return view->is_f32(node().inputs[0]) && inner == 1 && (!top || (most <= kernels::kMostTop && most * 8 <= length));
+bool SelectMatch::has_kernel() const {
+  if (!top) return true;
+  return inner == 1 && most <= kernels::kMostTop && most * 8 <= length && bit_width(view->dtype(node().inputs[0])) >= 32;
 }
 
 std::unique_ptr<SelectMatch> match_selection(const GraphView& view, const Group& group) {

@@ -7,13 +7,18 @@
 
 namespace lathe::lower {
 
+// Values, or where they stand.
+constexpr Numbers selects(DType d) { return {d, d, DType::undefined}; }
+inline constexpr Numbers kSelects[]{selects(DType::f32), selects(DType::f64), selects(DType::i32),
+                                    selects(DType::i64), selects(DType::u8),  selects(DType::i8)};
+
 struct SelectMatch : Match {
   using Match::Match;
   bool top = false;                          // TopK
   int64_t outer = 1, length = 0, inner = 1;  // rows: `length` elements, `inner` apart
   int64_t most = 1;                          // TopK: k
-  // The kernel for few of a row of f32 takes it; else the one for any numbers does.
-  bool for_few() const;
+  // There is a kernel for it; else everything is sorted.
+  bool has_kernel() const;
 };
 
 // Nothing when the group is no selection, or one of nothing.

@@ -1,4 +1,4 @@
-// ArgMax, ArgMin and TopK of other numbers than f32, and of as many elements of f32 as the kernel for few does not keep; along any axis.
+// TopK of as many elements as the kernel for few does not keep, along any axis.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -13,8 +13,7 @@ namespace {
 class WideSelectKernel : public StepKernel {
  public:
   Location input, values, indices;
-  bool top = false, has_values = false, has_indices = false;
-  bool smallest = false, last = false;
+  bool has_values = false, has_indices = false, smallest = false;
   int64_t outer = 1, length = 0, inner = 1, most = 1;
   int64_t tasks = 1;
   Location order;  // scratch of indices, `length` for each task
@@ -35,47 +34,10 @@ class WideSelectKernel : public StepKernel {
   template <typename T>
   void select(const StepContext& c) const {
     const T* x = pointer<const T>(c, input);
-    const int64_t rows = top || inner == 1 ? outer * inner : outer;
+    const int64_t rows = outer * inner;
     c.workers.each(tasks, [&](int64_t task, int) {
-      for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r) {
-        if (top) best(c, x, r, pointer<int64_t>(c, order) + task * length);
-        else if (inner == 1) pointer<int64_t>(c, indices)[r] = extreme(x + r * length);
-        else extremes(x + r * length * inner, pointer<int64_t>(c, indices) + r * inner);
-      }
+      for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r) best(c, x, r, pointer<int64_t>(c, order) + task * length);
     });
-  }
-
-  // A NaN is neither above nor below anything: it stays where it comes first, and is passed over later.
-  template <typename T>
-  bool beats(T a, T b) const {
-    return smallest ? a < b || (last && a == b) : a > b || (last && a == b);
-  }
-  template <typename T>
-  int64_t extreme(const T* x) const {
-    int64_t at = 0;
-    for (int64_t k = 1; k < length; ++k) {
-      if (beats(x[k], x[at])) at = k;
-    }
-    return at;
-  }
-  // Of columns side by side.
-  template <typename T>
-  void extremes(const T* x, int64_t* at) const {
-    constexpr int64_t kColumns = 256;
-    T best[kColumns];
-    for (int64_t from = 0; from < inner; from += kColumns) {
-      const int64_t count = std::min(kColumns, inner - from);
-      std::copy_n(x + from, count, best);
-      std::fill_n(at + from, count, 0);
-      for (int64_t k = 1; k < length; ++k) {
-        const T* line = x + k * inner + from;
-        for (int64_t i = 0; i < count; ++i) {
-          const bool better = beats(line[i], best[i]);
-          best[i] = better ? line[i] : best[i];
-          at[from + i] = better ? k : at[from + i];
-        }
-      }
-    }
   }
 
   // Best first, equal ones by index; NaN counts as larger than everything.
@@ -103,37 +65,31 @@ class WideSelectKernel : public StepKernel {
   }
 };
 
-constexpr Numbers selects(DType d) { return {d, d, DType::undefined}; }
-constexpr Numbers kWideSelects[]{selects(DType::f32), selects(DType::f64), selects(DType::i32),
-                                 selects(DType::i64), selects(DType::u8),  selects(DType::i8)};
-
 class WideSelectFamily : public StepFamily {
  public:
   std::string_view name() const override { return "select.wide"; }
-  std::span<const Numbers> numbers() const override { return kWideSelects; }
+  std::span<const Numbers> numbers() const override { return kSelects; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_selection(view, group);
-    return m && !m->for_few() ? std::move(m) : nullptr;
+    return m && !m->has_kernel() ? std::move(m) : nullptr;
   }
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const SelectMatch&>(match);
-    const int64_t rows = m.top || m.inner == 1 ? m.outer * m.inner : m.outer;
+    const int64_t rows = m.outer * m.inner;
     const int64_t some = p.machine.threads > 1 ? std::min<int64_t>(rows, p.machine.threads * 4) : 1;
-    space.knob("tasks", m.outer * m.inner * m.length < 16384 ? 1 : some, 1, rows);
+    space.knob("tasks", rows * m.length < 16384 ? 1 : some, 1, rows);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
     const auto& m = static_cast<const SelectMatch&>(match);
     const Node& n = m.node();
     auto k = std::make_unique<WideSelectKernel>();
-    k->top = m.top;
     k->outer = m.outer, k->length = m.length, k->inner = m.inner, k->most = m.most;
     k->tasks = recipe.at("tasks");
     k->type = b.dtype(n.inputs[0]);
-    k->smallest = m.top ? n.integer("largest", 1) == 0 : n.op == "ArgMin";
-    k->last = n.integer("select_last_index", 0) != 0;
+    k->smallest = n.integer("largest", 1) == 0;
     Step step = begin_step(b, m);
     step.text = fmt::format("best {} of {} rows of {} of {}", m.most, m.outer * m.inner, m.length, to_string(k->type));
     k->input = b.contiguous(n.inputs[0], Layout::natural);
@@ -144,12 +100,10 @@ class WideSelectFamily : public StepFamily {
       step.writes.push_back(location.buffer);
       return true;
     };
-    if (m.top) k->has_values = out(0, k->values);
-    k->has_indices = out(m.top ? 1 : 0, k->indices);
-    if (m.top) {
-      k->order = {b.scratch(static_cast<size_t>(k->tasks * m.length) * sizeof(int64_t))};
-      step.scratch = {k->order.buffer};
-    }
+    k->has_values = out(0, k->values);
+    k->has_indices = out(1, k->indices);
+    k->order = {b.scratch(static_cast<size_t>(k->tasks * m.length) * sizeof(int64_t))};
+    step.scratch = {k->order.buffer};
     step.kernel = std::move(k);
     b.add(std::move(step));
   }
