@@ -61,8 +61,14 @@ function draw({ found, width, height }) {
     const x = b.x * sx, y = b.y * sy, text = `${knots.labels[b.label]} ${Math.round(100 * b.score)} %`;
     context.strokeStyle = context.fillStyle = colours[b.label % colours.length];
     context.strokeRect(x, y, b.width * sx, b.height * sy);
-    const wide = context.measureText(text).width + 8, top = y >= 18 ? y - 18 : y + b.height * sy;
-    const left = Math.max(0, Math.min(x - 1, canvas.width - wide));
+    // Above the box or below it, where it covers less of the others.
+    const wide = context.measureText(text).width + 8, left = Math.max(0, Math.min(x - 1, canvas.width - wide));
+    const covered = (at) => found.reduce((sum, o) => {
+      const w = Math.min(left + wide, (o.x + o.width) * sx) - Math.max(left, o.x * sx);
+      const h = Math.min(at + 18, (o.y + o.height) * sy) - Math.max(at, o.y * sy);
+      return sum + (o !== b && w > 0 && h > 0 ? w * h : 0);
+    }, at < 0 || at + 18 > canvas.height ? 1e9 : 0);
+    const above = y - 18, below = y + b.height * sy, top = covered(below) < covered(above) ? below : above;
     context.fillRect(left, top, wide, 18);
     context.fillStyle = "white";
     context.fillText(text, left + 4, top + 13);
@@ -71,12 +77,20 @@ function draw({ found, width, height }) {
   by("hint").hidden = true;
 }
 
+let last = "";  // the size that was compiled for
 async function look() {
+  const first = [], size = `${picture.width} x ${picture.height}`;
+  if (size !== last) {
+    const begin = performance.now();
+    await Promise.all([species(), boxes()]);
+    first.push(["the first, compiled", `${(performance.now() - begin).toFixed(0)} ms`]);
+    last = size;
+  }
   const t0 = performance.now(), kinds = await species(), t1 = performance.now(), seen = await boxes(), t2 = performance.now();
   rows("species", kinds.slice(0, 3).map(({ label, p }) => [label, `${(100 * p).toFixed(1)} %`]));
   const counts = knots.labels.map((label, i) => [label, seen.found.filter((b) => b.label === i).length]);
   rows("knots", counts.map(([label, n]) => [label, String(n)]));
-  rows("times", [["species", `${(t1 - t0).toFixed(1)} ms`], ["knots", `${(t2 - t1).toFixed(1)} ms`]]);
+  rows("times", [["species", `${(t1 - t0).toFixed(1)} ms`], ["knots", `${(t2 - t1).toFixed(1)} ms`], ...first]);
   draw(seen);
   say(`${kinds[0].label}; ${seen.found.length === 1 ? "one knot" : `${seen.found.length} knots`}.`);
   return { kinds, ...seen };
@@ -119,7 +133,7 @@ by("measure").onclick = async () => {
   for (; performance.now() - begin < 2000; ++frames) await Promise.all([species(), boxes()]);
   const rate = (1000 * frames) / (performance.now() - begin);
   by("measure").disabled = false;
-  by("times").insertRow().replaceChildren(...["both, over two seconds", `${rate.toFixed(1)} frames/s`].map((text) => {
+  by("times").insertRow().replaceChildren(...["both", `${rate.toFixed(1)} frames/s`].map((text) => {
     const cell = document.createElement("td");
     cell.textContent = text;
     return cell;

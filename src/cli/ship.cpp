@@ -67,12 +67,14 @@ Command add_ship(CLI::App& app) {
   auto o = std::make_shared<ShipFlags>();
   o->model.add_to(app);
   app.add_option("-o,--to", o->to, "Where to write the archive")->required()->type_name("FILE.lathe");
-  app.add_option("--also", o->also,
-                 "Compile for these input shapes too, beside those of --batch, --dim and --shape, e.g. 'image=8,3,64,64' (repeatable)")
-      ->type_name("'INPUT=N,N,.. ..'")
-      ->allow_extra_args(false);
+  auto* also =
+      app.add_option("--also", o->also,
+                     "Compile for these input shapes too, beside those of --batch, --dim and --shape, e.g. 'image=8,3,64,64' (repeatable)")
+          ->type_name("'INPUT=N,N,.. ..'")
+          ->allow_extra_args(false);
   app.add_flag("--any-machine", o->any_machine,
-               "Carry the graph alone: for any processor, the browser's too, compiled where it is loaded; without packed weights");
+               "Carry the graph alone: for any processor, the browser's too, compiled where it is loaded; without packed weights")
+      ->excludes(also);
   app.add_flag("--with-graph", o->with_graph,
                "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
   o->model.add_states(app);
@@ -105,15 +107,15 @@ Command add_ship(CLI::App& app) {
     const bool chosen = o->model.batch > 0 || !o->model.dims.empty() || !o->model.shapes.empty();
     std::optional<std::vector<Shape>> first;
     try {
-      if (keeps) first = one_position(program);
-      else first = o->model.shapes_for(program, asked);
+      // For any machine nothing is compiled here.
+      if (!o->any_machine) first = keeps ? one_position(program) : o->model.shapes_for(program, asked);
     } catch (const UsageError&) {
       if (!several || chosen) throw;
     }
     // What is compiled last stands first.
     for (size_t i = o->also.size(); i-- > 0;) program.describe(shapes_of(program, o->also[i], first));
     if (first) program.describe(*first);
-    if (program.once()) program.once().describe(once_shapes(program.once(), given));
+    if (program.once() && !o->any_machine) program.once().describe(once_shapes(program.once(), given));
     progress.show("writing");
     save_program(program, o->to, {.carry_graph = o->with_graph, .any_machine = o->any_machine, .source = o->model.model});
     progress.show("");

@@ -28,6 +28,7 @@ std::optional<Isa> parse_isa(std::string_view text) {
 const std::vector<Isa>& available() {
   static const std::vector<Isa> list = [] {
     std::vector<Isa> out{Isa::scalar};
+#if HWY_ARCH_X86
     const auto have = hwy::SupportedTargets() & HWY_TARGETS;  // of those that are compiled
     if (have & HWY_SSE4) out.push_back(Isa::sse4);
     if (have & HWY_AVX2) out.push_back(Isa::avx2);
@@ -35,11 +36,10 @@ const std::vector<Isa>& available() {
       out.push_back(Isa::avx512);
       if (has_tiles()) out.push_back(Isa::amx);
     }
-#if HWY_ARCH_ARM_A64
+#elif HWY_ARCH_ARM_A64
     // Every one has it. (Highway asks for encryption too, which small boards lack and no kernel uses.)
     out.push_back(Isa::neon);
-#endif
-#if defined(__wasm_simd128__)
+#elif defined(__wasm_simd128__)
     out.push_back(Isa::simd128);  // a module with it is not even loaded where there is none
 #endif
     return out;
