@@ -1,6 +1,10 @@
 # A room is one folder of src/ and one object library. Its headers are reached as "room/file.hpp" through a folder of
 # its own, so only rooms that are NEEDed can be included: an upward include does not compile.
 set_property(GLOBAL PROPERTY LATHE_ROOMS "")
+# The library of deployment: its rooms, and the folders that they come from.
+set(LATHE_DEPLOY_ROOMS base tensor graph archive kernels ops passes lower_plan lower_recipe lower_fuse lower_group lower_steps lower_schedule
+    lower runtime capi)
+set(LATHE_DEPLOY_FOLDERS base tensor graph archive kernels ops passes lower runtime capi)
 
 # A room inside a room (AT outer/inner) has the name outer_inner, and its headers are reached as "outer/inner/file.hpp".
 function(lathe_room name)
