@@ -72,6 +72,9 @@ std::vector<Sample> samples() {
     const ValueId w = m.b.op("Cast", {m.b.constant("halves", narrow<double>(DType::f16, {72, 32, 3, 3}, numbers))}, {{"to", int64_t{1}}});
     return m.b.op("Conv", {m.feed({1, 32, 40, 40}), w}, {{"pads", one}});
   });
+  add("convolution.few", [&](Maker& m) {
+    return m.b.op("Sigmoid", {m.b.op("Conv", {m.feed({2, 40, 13, 11}), m.weight({3, 40, 3, 3}), m.weight({3})}, {{"pads", one}})});
+  });
   add("convolution.planes", [&](Maker& m) {
     return m.b.op("Conv", {m.feed({1, 24, 30, 19}), m.weight({24, 1, 3, 3})}, {{"pads", one}, {"group", int64_t{24}}});
   });

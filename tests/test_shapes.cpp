@@ -185,6 +185,23 @@ TEST_CASE("convolutions over random shapes") {
   });
 }
 
+TEST_CASE("convolutions to a few filters over random shapes") {
+  over(400, 47, [](Trial& t, Dice& dice) {
+    const int axes = static_cast<int>(dice.pick({1, 2, 2, 2, 3}));
+    const Window w(dice, axes, axes == 3 ? 7 : 13, true);
+    if (!w.fits) return false;
+    const int64_t channels = dice.from(14, 70), filters = dice.from(1, 5);
+    t.terms = channels * w.taps();
+    std::vector<ValueId> in{t.feed(floats(dice, w.shape({dice.size(3), channels}, w.in), true)),
+                            t.b.constant("w", floats(dice, w.shape({filters, channels}, w.kernel)))};
+    if (dice.one_in(2)) in.push_back(t.b.constant("bias", floats(dice, {filters})));
+    ValueId y = t.b.op("Conv", in, w.attributes());
+    if (dice.one_in(2)) y = t.b.op(dice.pick({"Relu", "Sigmoid", "HardSwish"}), {y});
+    t.b.output(y, "y");
+    return true;
+  });
+}
+
 TEST_CASE("3x3 convolutions of stride 1 over random shapes: Winograd's method") {
   over(500, 12, [](Trial& t, Dice& dice) {
     const int64_t channels = dice.one_in(8) ? dice.from(200, 330) : dice.from(8, 40), filters = dice.from(8, 70);

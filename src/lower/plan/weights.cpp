@@ -9,8 +9,8 @@ namespace lathe::lower {
 
 std::string PackKey::text() const {
   constexpr const char* kNames[]{
-      "convolution",      "planes",    "winograd",    "product",        "16-bit product",      "transposed",        "byte product",
-      "byte convolution", "recurrent", "byte planes", "narrow product", "scales of a product", "16-bit convolution"};
+      "convolution",      "planes",    "winograd",    "product",        "16-bit product",      "transposed",         "byte product",
+      "byte convolution", "recurrent", "byte planes", "narrow product", "scales of a product", "16-bit convolution", "few filters"};
   static_assert(std::size(kNames) == kPackForms);
   return fmt::format("{} of value {} ({})", kNames[static_cast<int>(form)], value, fmt::join(geometry, " "));
 }

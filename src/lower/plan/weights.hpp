@@ -27,9 +27,10 @@ enum class PackForm : uint8_t {
   byte_planes,
   product_narrow,
   product_scales,
-  convolution_16
+  convolution_16,
+  few
 };
-inline constexpr int kPackForms = static_cast<int>(PackForm::convolution_16) + 1;
+inline constexpr int kPackForms = static_cast<int>(PackForm::few) + 1;
 
 // What decides every byte of packed weights: whose they are, their form and its version, and all numbers that packing depends on beside the
 // value itself (panel width, groups, taps, factors, other constants by their ids).

@@ -11,6 +11,7 @@ namespace lathe::lower {
   F(convolution_planes)        \
   F(convolution_padded)        \
   F(convolution_direct)        \
+  F(convolution_few)           \
   F(convolution_winograd)      \
   F(convolution_tiled)         \
   F(products)                  \
