@@ -227,7 +227,7 @@ TEST_CASE("each family with knobs does its sample, by the recipe that it says") 
     const auto& steps = p.impl()->edition(p.bound_shapes())->steps;
     CHECK(std::ranges::any_of(steps, [&](const lower::Step& step) { return step.recipe == *it; }));
   }
-  CHECK(seen.size() == 20);
+  CHECK(seen.size() == 21);
 }
 
 TEST_CASE("any recipe is refused with a sentence or gives right numbers, and the same bits unless it reorders sums") {
