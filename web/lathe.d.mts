@@ -60,6 +60,8 @@ export interface Lathe {
   readonly why: string;
   readonly threads: number;
   readonly version: string;
+  /** Memory that the module has taken; it never gets smaller. */
+  readonly memoryBytes: number;
   load(bytes: ArrayBuffer | ArrayBufferView, options?: { threads?: number }): Program;
 }
 

@@ -49,7 +49,10 @@ export async function openLathe({ kind, threads, base = new URL("./", import.met
   if (kind !== undefined && ranks.indexOf(kind) > ranks.indexOf(best.kind)) throw new LatheError("unsupported", `no ${kind} here: ${best.why}`);
   const chosen = kind ?? best.kind;
   const most = chosen === "threads" ? Math.max(1, threads ?? globalThis.navigator?.hardwareConcurrency ?? 1) : 1;
-  const { default: loadModule } = await import(new URL(`lathe-${chosen}.js`, base).href);
+  const script = new URL(`lathe-${chosen}.js`, base).href;
+  const { default: loadModule } = await import(script).catch((e) => {
+    throw new LatheError("resource", `${script}: this build of the package cannot be loaded: ${e.message}`);
+  });
   const module = await loadModule({ crew: most });
   return new Lathe(module, chosen, chosen === best.kind ? best.why : "", most);
 }
@@ -62,6 +65,10 @@ class Lathe {
     this.why = why;
     this.threads = threads;
     this.version = this.#m.text(module._lathe_version());
+  }
+  /** Memory that the module has taken; it never gets smaller. */
+  get memoryBytes() {
+    return this.#m.buffer().byteLength;
   }
   /** A program from the bytes of an archive, an ArrayBuffer or a view of one. threads: of its lanes, unless they say otherwise. */
   load(bytes, { threads = this.threads } = {}) {

@@ -35,29 +35,26 @@ void each(const WideReductionArguments& g, Sum start, Step step, Finish finish) 
   }
 }
 
-// One row, by several sums side by side: the order of what is added is not that of the row.
-template <typename Sum, typename T, typename Step, typename Merge>
-Sum of_row(const T* x, int64_t length, Sum start, Step step, Merge merge) {
-  constexpr int64_t kSums = 16;
-  Sum sums[kSums];
-  std::fill_n(sums, kSums, start);
-  int64_t i = 0;
-  for (; i + kSums <= length; i += kSums) {
-    for (int64_t j = 0; j < kSums; ++j) sums[j] = step(sums[j], x[i + j]);
-  }
-  for (int64_t j = 0; i < length; ++i, ++j) sums[j] = step(sums[j], x[i]);
-  Sum all = sums[0];
-  for (int64_t j = 1; j < kSums; ++j) all = merge(all, sums[j]);
-  return all;
-}
-
-// Whole numbers, whose sums are the same in any order.
+// Whole numbers, whose sums are the same in any order: a row of its own by several sums side by side.
 template <typename Sum, typename T, typename Step, typename Merge>
 void each_in_any_order(const WideReductionArguments& g, Sum start, Step step, Merge merge) {
-  if (g.inner != 1) return each<Sum, T>(g, start, step, [](Sum s) { return static_cast<T>(s); });
+  const auto finish = [](Sum s) { return static_cast<T>(s); };
+  if (g.inner != 1) return each<Sum, T>(g, start, step, finish);
+  constexpr int64_t kSums = 16;
   const T* x = static_cast<const T*>(g.x);
   T* out = static_cast<T*>(g.out);
-  for (int64_t from = g.begin; from < g.end; ++from) out[from] = static_cast<T>(of_row<Sum>(x + from, g.length, start, step, merge));
+  for (int64_t from = g.begin; from < g.end; ++from) {
+    Sum sums[kSums];
+    std::fill_n(sums, kSums, start);
+    int64_t i = 0;
+    for (; i + kSums <= g.length; i += kSums) {
+      for (int64_t j = 0; j < kSums; ++j) sums[j] = step(sums[j], x[from + i + j]);
+    }
+    for (int64_t j = 0; i < g.length; ++i, ++j) sums[j] = step(sums[j], x[from + i]);
+    Sum all = sums[0];
+    for (int64_t j = 1; j < kSums; ++j) all = merge(all, sums[j]);
+    out[from] = finish(all);
+  }
 }
 
 // Doubles to what is stored: whole numbers are cut off and saturate at 64 bits, then wrap.
