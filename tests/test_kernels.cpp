@@ -10,6 +10,7 @@
 #include "kernels/reduce_wide.hpp"
 #include "kernels/rows.hpp"
 #include "kernels/skeleton.hpp"
+#include "kernels/strides.hpp"
 #include "kernels/tape.hpp"
 #include "support.hpp"
 #include "tensor/widen.hpp"
@@ -22,6 +23,13 @@ namespace {
 std::vector<float> random_floats(size_t n, uint64_t seed, float low = -1, float high = 1) {
   const Tensor t = random_tensor({static_cast<int64_t>(n)}, seed, low, high);
   return {t.as<float>().begin(), t.as<float>().end()};
+}
+
+Tensor random_octets(int64_t n, unsigned seed) {
+  Tensor t(DType::u8, {n});
+  std::mt19937 random(seed);
+  for (uint8_t& v : t.as<uint8_t>()) v = static_cast<uint8_t>(random());
+  return t;
 }
 
 }  // namespace
@@ -484,6 +492,119 @@ TEST_CASE("strided copies of every element size") {
         int64_t from = 0;
         for (int d = 0; d < rank; ++d) from += i / out[d] % shape[d] * in[d];
         REQUIRE(std::memcmp(&dst[i * bytes], &src[from * bytes], bytes) == 0);
+      }
+    }
+  }
+}
+
+TEST_CASE("elements a few places apart, channels woven, rows backwards, on every instruction set, read nothing behind them") {
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    const StrideKernels k = strides(isa);
+    for (int bytes : {1, 2, 4, 8}) {
+      CAPTURE(bytes);
+      for (int64_t n : {1, 2, 15, 16, 31, 33, 64, 127, 130, 517}) {
+        CAPTURE(n);
+        for (int64_t step : {-1, 2, 3, 4}) {
+          CAPTURE(step);
+          const int64_t extent = (n - 1) * std::abs(step) + 1;
+          for (bool at_end : {false, true}) {
+            Fenced in(random_octets(extent * bytes, 7), at_end);
+            const char* data = static_cast<const char*>(in.tensor.data());
+            std::vector<char> out(static_cast<size_t>((n + 1) * bytes), 85);
+            const int64_t first = step < 0 ? extent - 1 : 0;
+            k.take(bytes, data + first * bytes, step, out.data(), n);
+            for (int64_t i = 0; i < n; ++i) REQUIRE(std::memcmp(&out[i * bytes], data + (first + i * step) * bytes, bytes) == 0);
+            for (int b = 0; b < bytes; ++b) REQUIRE(out[n * bytes + b] == 85);
+          }
+        }
+        for (int64_t parts : {2, 3, 4}) {
+          CAPTURE(parts);
+          for (bool at_end : {false, true}) {
+            Fenced in(random_octets(parts * n * bytes, 9), at_end);
+            const char* data = static_cast<const char*>(in.tensor.data());
+            std::vector<char> out(static_cast<size_t>((parts * n + 1) * bytes), 85);
+            k.weave(bytes, data, n, parts, out.data(), n);
+            for (int64_t i = 0; i < n * parts; ++i)
+              REQUIRE(std::memcmp(&out[i * bytes], data + (i % parts * n + i / parts) * bytes, bytes) == 0);
+            for (int b = 0; b < bytes; ++b) REQUIRE(out[n * parts * bytes + b] == 85);
+          }
+        }
+      }
+    }
+  }
+}
+
+TEST_CASE("pictures' channels apart and together, and steps through rows, are those of an element at a time") {
+  for (int bytes : {1, 2, 4, 8}) {
+    CAPTURE(bytes);
+    for (int64_t channels : {2, 3, 4, 5}) {
+      for (int64_t pixels : {7, 16, 40, 5000}) {
+        std::vector<char> in(static_cast<size_t>(channels * pixels * bytes)), out(in.size()), back(in.size());
+        std::mt19937 random(3);
+        for (char& c : in) c = static_cast<char>(random());
+        const CopyPlan apart = plan_copy(bytes, {channels, pixels}, {1, channels}, {pixels, 1});
+        for (int64_t t = 0; t < apart.tasks; ++t) run_copy(apart, in.data(), out.data(), t, t + 1);
+        for (int64_t i = 0; i < channels * pixels; ++i)
+          REQUIRE(std::memcmp(&out[i * bytes], &in[(i % pixels * channels + i / pixels) * bytes], bytes) == 0);
+        const CopyPlan together = plan_copy(bytes, {pixels, channels}, {1, pixels}, {channels, 1});
+        run_copy(together, out.data(), back.data(), 0, together.tasks / 2);
+        run_copy(together, out.data(), back.data(), together.tasks / 2, together.tasks);
+        REQUIRE(back == in);
+      }
+    }
+  }
+}
+
+TEST_CASE("whole numbers through double: rows side by side, and where a sum is rounded on the way, are those of a loop") {
+  std::mt19937_64 random(5);
+  const auto wild = [&] { return static_cast<int64_t>(random()); };
+  const auto small = [&] { return static_cast<int64_t>(random() % 2001) - 1000; };
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    for (bool large : {false, true}) {
+      CAPTURE(large);
+      for (int64_t inner : {1, 5, 1500}) {
+        CAPTURE(inner);
+        for (int64_t length : {1, 3, 16, 37, 400}) {
+          CAPTURE(length);
+          const int64_t outer = inner == 1500 ? 2 : 7;
+          std::vector<int64_t> x(static_cast<size_t>(outer * length * inner)), y(static_cast<size_t>(outer * inner), -9);
+          for (int64_t& v : x) v = large ? wild() : small();
+          for (auto op : {WideReduction::sum, WideReduction::mean, WideReduction::max, WideReduction::min, WideReduction::product,
+                          WideReduction::l1, WideReduction::sum_square, WideReduction::l2}) {
+            WideReductionArguments a;
+            a.op = op, a.x = x.data(), a.out = y.data(), a.length = length, a.inner = inner;
+            // In two parts, the second of which begins inside a row of results.
+            a.end = outer * inner * 2 / 3;
+            reduce_wide(isa)(WideNumber::i64, a);
+            a.begin = a.end, a.end = outer * inner;
+            reduce_wide(isa)(WideNumber::i64, a);
+            for (int64_t r = 0; r < outer * inner; ++r) {
+              uint64_t whole = op == WideReduction::product ? 1 : 0;
+              double wide = 0;
+              int64_t most = INT64_MIN, least = INT64_MAX;
+              for (int64_t i = 0; i < length; ++i) {
+                const int64_t v = x[static_cast<size_t>((r / inner * length + i) * inner + r % inner)];
+                const auto u = static_cast<uint64_t>(v);
+                const auto d = static_cast<double>(v);
+                most = std::max(most, v), least = std::min(least, v);
+                whole = op == WideReduction::product ? whole * u
+                                                     : whole + (op == WideReduction::l1 && v < 0  ? 0 - u
+                                                                : op == WideReduction::sum_square ? u * u
+                                                                                                  : u);
+                wide += op == WideReduction::l2 ? d * d : d;
+              }
+              const int64_t want = op == WideReduction::max    ? most
+                                   : op == WideReduction::min  ? least
+                                   : op == WideReduction::mean ? static_cast<int64_t>(wide / static_cast<double>(length))
+                                   : op == WideReduction::l2
+                                       ? (std::sqrt(wide) >= 0x1p63 ? INT64_MAX : static_cast<int64_t>(std::sqrt(wide)))
+                                       : static_cast<int64_t>(whole);
+              REQUIRE(y[static_cast<size_t>(r)] == want);
+            }
+          }
+        }
       }
     }
   }

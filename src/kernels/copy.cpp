@@ -9,6 +9,7 @@
 #endif
 
 #include "kernels/isa.hpp"
+#include "kernels/strides.hpp"
 
 namespace lathe::kernels {
 
@@ -101,10 +102,18 @@ void stream_end() {
 #endif
 }
 
+const StrideKernels& by_strides() {
+  static const StrideKernels kernels = strides(best());
+  return kernels;
+}
+
+constexpr int64_t kShortRow = 16;  // elements, for which no kernel is called
+
 template <typename T>
 void row(const T* in, int64_t in_stride, T* out, int64_t out_stride, int64_t n) {
   if (out_stride == 1 && in_stride == 1) std::memcpy(out, in, n * sizeof(T));
   else if (out_stride == 1 && in_stride == 0) fill_row(out, n, *in);
+  else if (out_stride == 1 && steps_by_vectors(in_stride) && n >= kShortRow) by_strides().take(sizeof(T), in, in_stride, out, n);
   else {
     for (int64_t i = 0; i < n; ++i) out[i * out_stride] = in[i * in_stride];
   }
@@ -235,6 +244,15 @@ void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64
   constexpr int64_t kLine = 64 / sizeof(T);
   constexpr auto turn = turn_any<T>;
   constexpr int64_t kSide = Block<T>::kSide;
+  // Channels side by side, apart: a piece of the input stays in L1 until each of them has been taken out of it.
+  if (steps_by_vectors(in1) && n1 >= kShortRow) {
+    constexpr int64_t kPiece = 4096 / sizeof(T);
+    for (int64_t j = 0; j < n1; j += kPiece) {
+      for (int64_t i = 0; i < n0; ++i) by_strides().take(sizeof(T), in + i + j * in1, in1, out + i * out0 + j, std::min(kPiece, n1 - j));
+    }
+    return;
+  }
+  if (n1 >= 2 && n1 <= kMostApart && out0 == n1 && n0 >= kShortRow) return by_strides().weave(sizeof(T), in, in1, n1, out, n0);
   if ((n0 < kLine || n1 < kLine) && n0 >= kSide && n1 >= kSide) {  // few channels: block by block
     for (int64_t jj = 0; jj < n1; jj += kSide) {
       const int64_t j = std::min(jj, n1 - kSide);

@@ -17,17 +17,24 @@ HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 namespace {
 
-constexpr int64_t kTogether = 64;  // columns that are reduced in one pass over the rows
+constexpr int64_t kTogether = 64;   // products that are taken side by side
+constexpr int64_t kColumns = 1024;  // whose sums stay in L1 while rows run past: long runs, which memory reads ahead
+constexpr int64_t kAtOnce = 4;      // rows that are taken up together, and rows of their own whose sums wait for one another
 
 template <typename Sum, typename T, typename Step, typename Finish>
-void each(const WideReductionArguments& g, Sum start, Step step, Finish finish) {
+void each_column(const WideReductionArguments& g, Sum start, Step step, Finish finish) {
   const T* x = static_cast<const T*>(g.x);
   T* out = static_cast<T*>(g.out);
-  for (int64_t from = g.begin; from < g.end; from += kTogether) {
-    const int64_t count = std::min(kTogether, g.end - from);
-    Sum sums[kTogether];
+  Sum sums[kColumns];
+  for (int64_t from = g.begin; from < g.end; from += kColumns) {
+    const int64_t count = std::min(kColumns, g.end - from);
     std::fill_n(sums, count, start);
-    for (int64_t i = 0; i < g.length; ++i) {
+    int64_t i = 0;
+    for (; i + kAtOnce <= g.length; i += kAtOnce) {
+      const T *a = x + i * g.inner + from, *b = a + g.inner, *c = b + g.inner, *d = c + g.inner;
+      for (int64_t j = 0; j < count; ++j) sums[j] = step(step(step(step(sums[j], a[j]), b[j]), c[j]), d[j]);
+    }
+    for (; i < g.length; ++i) {
       const T* row = x + i * g.inner + from;
       for (int64_t j = 0; j < count; ++j) sums[j] = step(sums[j], row[j]);
     }
@@ -35,25 +42,55 @@ void each(const WideReductionArguments& g, Sum start, Step step, Finish finish) 
   }
 }
 
-// Whole numbers, whose sums are the same in any order: a row of its own by several sums side by side.
+// Rows of their own: a few side by side, each sum in its own order.
+template <typename Sum, typename T, typename Step, typename Finish>
+void each_row(const WideReductionArguments& g, Sum start, Step step, Finish finish) {
+  const T* x = static_cast<const T*>(g.x) + g.begin * g.length;
+  T* out = static_cast<T*>(g.out) + g.begin;
+  int64_t left = g.end - g.begin;
+  for (; left >= kAtOnce; left -= kAtOnce, x += kAtOnce * g.length) {
+    Sum sums[kAtOnce];
+    std::fill_n(sums, kAtOnce, start);
+    for (int64_t i = 0; i < g.length; ++i) {
+      for (int64_t j = 0; j < kAtOnce; ++j) sums[j] = step(sums[j], x[j * g.length + i]);
+    }
+    for (int64_t j = 0; j < kAtOnce; ++j) *out++ = finish(sums[j]);
+  }
+  for (; left > 0; --left, x += g.length) {
+    Sum sum = start;
+    for (int64_t i = 0; i < g.length; ++i) sum = step(sum, x[i]);
+    *out++ = finish(sum);
+  }
+}
+
+template <typename Sum, typename T, typename Step, typename Finish>
+void each(const WideReductionArguments& g, Sum start, Step step, Finish finish) {
+  g.inner == 1 ? each_row<Sum, T>(g, start, step, finish) : each_column<Sum, T>(g, start, step, finish);
+}
+
+constexpr int64_t kSums = 16;  // side by side, where any order gives the same
+
+template <typename Sum, typename T, typename Step, typename Merge>
+Sum row_in_any_order(const T* x, int64_t length, Sum start, Step step, Merge merge) {
+  Sum sums[kSums];
+  std::fill_n(sums, kSums, start);
+  int64_t i = 0;
+  for (; i + kSums <= length; i += kSums) {
+    for (int64_t j = 0; j < kSums; ++j) sums[j] = step(sums[j], x[i + j]);
+  }
+  for (int64_t j = 0; i < length; ++i, ++j) sums[j] = step(sums[j], x[i]);
+  Sum all = sums[0];
+  for (int64_t j = 1; j < kSums; ++j) all = merge(all, sums[j]);
+  return all;
+}
+
+// Whole numbers, whose sums are the same in any order.
 template <typename Sum, typename T, typename Step, typename Merge>
 void each_in_any_order(const WideReductionArguments& g, Sum start, Step step, Merge merge) {
-  const auto finish = [](Sum s) { return static_cast<T>(s); };
-  if (g.inner != 1) return each<Sum, T>(g, start, step, finish);
-  constexpr int64_t kSums = 16;
-  const T* x = static_cast<const T*>(g.x);
-  T* out = static_cast<T*>(g.out);
-  for (int64_t from = g.begin; from < g.end; ++from) {
-    Sum sums[kSums];
-    std::fill_n(sums, kSums, start);
-    int64_t i = 0;
-    for (; i + kSums <= g.length; i += kSums) {
-      for (int64_t j = 0; j < kSums; ++j) sums[j] = step(sums[j], x[from + i + j]);
-    }
-    for (int64_t j = 0; i < g.length; ++i, ++j) sums[j] = step(sums[j], x[from + i]);
-    Sum all = sums[0];
-    for (int64_t j = 1; j < kSums; ++j) all = merge(all, sums[j]);
-    out[from] = finish(all);
+  if (g.inner != 1) return each_column<Sum, T>(g, start, step, [](Sum s) { return static_cast<T>(s); });
+  for (int64_t r = g.begin; r < g.end; ++r) {
+    static_cast<T*>(g.out)[r] =
+        static_cast<T>(row_in_any_order<Sum>(static_cast<const T*>(g.x) + r * g.length, g.length, start, step, merge));
   }
 }
 
@@ -103,30 +140,35 @@ void products(const WideReductionArguments& g) {
     }
     s.settle(count);
   };
-  for (int64_t from = g.begin; from < g.end; from += kTogether) {
-    const int64_t count = std::min(kTogether, g.end - from);
-    Scaled s;
-    if (g.inner > 1) {
+  if (g.inner > 1) {
+    for (int64_t from = g.begin; from < g.end; from += kTogether) {
+      const int64_t count = std::min(kTogether, g.end - from);
+      Scaled s;
       rows(s, x + from, g.length, g.inner, count);
       for (int64_t j = 0; j < count; ++j) out[from + j] = static_cast<float>(s.whole(j));
-      continue;
     }
-    // One row: so many products of it side by side, which are then taken together.
-    const int64_t whole = g.length / kTogether;
-    rows(s, x, whole, kTogether, kTogether);
-    s.take(x + whole * kTogether, g.length - whole * kTogether);
+    return;
+  }
+  // A row: so many products of it side by side, which are then taken together.
+  const int64_t whole = g.length / kTogether;
+  for (int64_t r = g.begin; r < g.end; ++r) {
+    const float* row = x + r * g.length;
+    Scaled s;
+    rows(s, row, whole, kTogether, kTogether);
+    s.take(row + whole * kTogether, g.length - whole * kTogether);
     s.settle(kTogether);
     for (int64_t width = kTogether / 2; width > 0; width /= 2) {
       for (int64_t j = 0; j < width; ++j) s.part[j] *= s.part[j + width], s.exponent[j] += s.exponent[j + width];
       s.settle(width);
     }
-    out[0] = static_cast<float>(s.whole(0));
+    out[r] = static_cast<float>(s.whole(0));
   }
 }
 
 template <typename T>
 void in_double(const WideReductionArguments& g) {
   const auto add = [](double s, T e) { return s + static_cast<double>(e); };
+  const auto add_square = [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); };
   const auto with = [&](double start, auto step, auto finish) {
     each<double, T>(g, start, step, [&](double s) { return stored<T>(finish(s)); });
   };
@@ -158,13 +200,36 @@ void in_double(const WideReductionArguments& g) {
     case WideReduction::l1:
       return with(
           0, [](double s, T e) { return s + std::fabs(static_cast<double>(e)); }, same);
-    case WideReduction::sum_square:
-      return with(
-          0, [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); }, same);
-    case WideReduction::l2:
-      return with(
-          0, [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); }, [](double s) { return std::sqrt(s); });
+    case WideReduction::sum_square: return with(0, add_square, same);
+    case WideReduction::l2: return with(0, add_square, [](double s) { return std::sqrt(s); });
     case WideReduction::log_sum: return with(0, add, [](double s) { return std::log(s); });
+  }
+}
+
+// Means, roots and logarithms of whole numbers are of sums in double. Where the sum of magnitudes is below 2^53 no sum on the way was
+// rounded, and any order gives the same; else a row is summed again in its own.
+template <typename T>
+void through_double(const WideReductionArguments& g) {
+  if (g.inner != 1) return in_double<T>(g);
+  const bool squares = g.op == WideReduction::l2;
+  const auto merge = [](double a, double b) { return a + b; };
+  for (int64_t r = g.begin; r < g.end; ++r) {
+    const T* x = static_cast<const T*>(g.x) + r * g.length;
+    const auto summed = [&](auto term) {
+      return row_in_any_order<double>(
+          x, g.length, 0.0, [&](double s, T e) { return s + term(static_cast<double>(e)); }, merge);
+    };
+    const double size = squares ? summed([](double e) { return e * e; }) : summed([](double e) { return std::fabs(e); });
+    if (!(size < 0x1p53)) {
+      WideReductionArguments one = g;
+      one.begin = r, one.end = r + 1;
+      in_double<T>(one);
+      continue;
+    }
+    const double sum = squares ? size : summed([](double e) { return e; });
+    static_cast<T*>(g.out)[r] = stored<T>(squares                       ? std::sqrt(sum)
+                                          : g.op == WideReduction::mean ? sum / static_cast<double>(g.length)
+                                                                        : std::log(sum));
   }
 }
 
@@ -190,7 +255,22 @@ void in_whole(const WideReductionArguments& g) {
           g, 0, [&](U s, T e) { return s + u(e) * u(e); }, add);
     case WideReduction::max: return each_in_any_order<T, T>(g, std::numeric_limits<T>::min(), larger, larger);
     case WideReduction::min: return each_in_any_order<T, T>(g, std::numeric_limits<T>::max(), smaller, smaller);
-    default: return in_double<T>(g);
+    default: return through_double<T>(g);
+  }
+}
+
+// Columns of one part of the outer dims after another; rows all at once.
+template <typename T>
+void in_parts(const WideReductionArguments& g, void (*part)(const WideReductionArguments&)) {
+  if (g.inner == 1) return part(g);
+  for (int64_t at = g.begin; at < g.end;) {
+    const int64_t o = at / g.inner, until = std::min(g.end, (o + 1) * g.inner);
+    WideReductionArguments a = g;
+    a.x = static_cast<const T*>(g.x) + o * g.length * g.inner;
+    a.out = static_cast<T*>(g.out) + o * g.inner;
+    a.begin = at - o * g.inner, a.end = until - o * g.inner;
+    part(a);
+    at = until;
   }
 }
 
@@ -198,10 +278,10 @@ void in_whole(const WideReductionArguments& g) {
 
 void ReduceWideHere(WideNumber type, const WideReductionArguments& g) {
   switch (type) {
-    case WideNumber::f32: return in_double<float>(g);
-    case WideNumber::f64: return in_double<double>(g);
-    case WideNumber::i32: return in_whole<int32_t>(g);
-    case WideNumber::i64: return in_whole<int64_t>(g);
+    case WideNumber::f32: return in_parts<float>(g, in_double<float>);
+    case WideNumber::f64: return in_parts<double>(g, in_double<double>);
+    case WideNumber::i32: return in_parts<int32_t>(g, in_whole<int32_t>);
+    case WideNumber::i64: return in_parts<int64_t>(g, in_whole<int64_t>);
   }
 }
 

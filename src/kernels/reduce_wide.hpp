@@ -10,8 +10,8 @@ namespace lathe::kernels {
 enum class WideReduction : uint8_t { sum, mean, max, min, product, l1, l2, sum_square, log_sum };
 enum class WideNumber : uint8_t { f32, f64, i32, i64 };
 
-// out[j] = the reduction over i of x[i * inner + j], for j in [begin, end). Floats are summed in double; sums and products of whole numbers
-// wrap; their means, roots and logarithms are taken in double, cut off, and saturate.
+// out[o * inner + j] = the reduction over i of x[(o * length + i) * inner + j], for results [begin, end). Floats are summed in double; sums
+// and products of whole numbers wrap; their means, roots and logarithms are taken in double, cut off, and saturate.
 // Preconditions: length >= 1; aligned to the element; out overlaps x nowhere.
 struct WideReductionArguments {
   WideReduction op = WideReduction::sum;

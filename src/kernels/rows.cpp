@@ -34,6 +34,8 @@ inline double wide_mean(const float* x, int64_t n) {
 inline double wide_inverse(const float* x, int64_t n, double mean, double epsilon) {
   return 1 / std::sqrt(wide_sum(x, n, 1, [&](double v) { return (v - mean) * (v - mean); }) / static_cast<double>(n) + epsilon);
 }
+// A length below this may be of squares that floats do not hold.
+constexpr float kSmallRoot = 1e-15f;
 inline bool finite(float v) { return std::fabs(v) <= std::numeric_limits<float>::max(); }
 }  // namespace lathe::kernels
 #endif
@@ -273,23 +275,34 @@ void group_norm(const RowArguments& g, const float* x, float* y, int64_t r) {
   }
 }
 
+// What a sum over columns is made of: of one number in vectors, in double, and of the sum in double.
+struct Summed {
+  double (*term)(double v);
+  double (*result)(double sum, int64_t length);
+};
+constexpr auto kSame = [](double v) { return v; };
+constexpr auto kSquared = [](double v) { return v * v; };
+constexpr auto kWhole = [](double sum, int64_t) { return sum; };
+
 // Joins `length` rows of `width` floats into one row, columns [column_begin, column_end): strips of columns whose results stay in L1
-// while the rows pass, so that each row is read in one go.
+// while the rows pass, so that each row is read in one go. `summed` is there where the join is a sum.
 template <typename Join>
-void columns(const RowArguments& g, const float* x, float* y, Join join) {
+void columns(const RowArguments& g, const float* x, float* y, Join join, Summed summed = {}) {
   const F32 d;
   const float factor = g.op == RowOp::mean_columns ? 1.0f / static_cast<float>(g.length) : 1.0f;
   const int64_t lanes = hn::Lanes(d);
   constexpr int64_t kStrip = 2048;
-  constexpr bool kSums = std::is_same_v<Join, std::remove_const_t<decltype(kAdd)>>;
+  constexpr auto is = []<typename Other>(const Other&) { return std::is_same_v<Join, Other>; };
+  constexpr bool kTerms = is(kSquare) || is(kAbsolute), kSums = is(kAdd) || kTerms;  // terms: not the numbers themselves
   HWY_ALIGN float acc[kStrip];
   HWY_ALIGN double totals[kSums ? kStrip : 1];
   for (int64_t c0 = g.column_begin; c0 < g.column_end; c0 += kStrip) {
     const int64_t n = g.column_end - c0 < kStrip ? g.column_end - c0 : kStrip, whole = n - n % lanes;
     for (int64_t from = 0, to; from < g.length; from = to) {
       to = kSums && g.length - from > kInTurn ? from + kInTurn : g.length;
-      std::memcpy(acc, x + from * g.width + c0, static_cast<size_t>(n) * sizeof(float));
-      int64_t r = from + 1;
+      int64_t r = from;
+      if (kTerms) std::fill_n(acc, n, 0.0f);
+      else std::memcpy(acc, x + r++ * g.width + c0, static_cast<size_t>(n) * sizeof(float));
       // Two rows a pass: half the traffic to the strip; joined one after the other, as one row a pass would.
       for (; r + 2 <= to; r += 2) {
         const float *a = x + r * g.width + c0, *b = a + g.width;
@@ -309,12 +322,12 @@ void columns(const RowArguments& g, const float* x, float* y, Join join) {
       if (to < g.length) continue;
       for (int64_t i = 0; i < n; ++i) acc[i] = static_cast<float>(totals[i]);
     }
-    map(y + c0, acc, n, [&](VF v, int64_t) { return hn::Mul(v, hn::Set(d, factor)); });
+    if (g.op == RowOp::l2_columns) map(y + c0, acc, n, [&](VF v, int64_t) { return hn::Sqrt(v); });
+    else map(y + c0, acc, n, [&](VF v, int64_t) { return hn::Mul(v, hn::Set(d, factor)); });
     if constexpr (kSums) {
       for (int64_t i = 0; i < n; ++i) {
-        if (finite(y[c0 + i])) continue;
-        const double sum = wide_sum(x + c0 + i, g.length, g.width, [](double v) { return v; });
-        y[c0 + i] = static_cast<float>(g.op == RowOp::mean_columns ? sum / static_cast<double>(g.length) : sum);
+        if (!finite(y[c0 + i]) || (g.op == RowOp::l2_columns && y[c0 + i] < kSmallRoot))
+          y[c0 + i] = static_cast<float>(summed.result(wide_sum(x + c0 + i, g.length, g.width, summed.term), g.length));
       }
     }
   }
@@ -329,8 +342,15 @@ void RowsHere(const RowArguments& g) {
       case RowOp::layer_norm: layer_norm(g, x, g.out + r * g.length); break;
       case RowOp::rms_norm: rms_norm(g, x, g.out + r * g.length); break;
       case RowOp::group_norm: group_norm(g, x, g.out + r * g.length, r); break;
-      case RowOp::sum_columns:
-      case RowOp::mean_columns: columns(g, x, g.out + r * g.width, kAdd); break;
+      case RowOp::sum_columns: columns(g, x, g.out + r * g.width, kAdd, {kSame, kWhole}); break;
+      case RowOp::mean_columns:
+        columns(g, x, g.out + r * g.width, kAdd, {kSame, [](double sum, int64_t length) { return sum / static_cast<double>(length); }});
+        break;
+      case RowOp::sum_squares_columns: columns(g, x, g.out + r * g.width, kSquare, {kSquared, kWhole}); break;
+      case RowOp::l2_columns:
+        columns(g, x, g.out + r * g.width, kSquare, {kSquared, [](double sum, int64_t) { return std::sqrt(sum); }});
+        break;
+      case RowOp::l1_columns: columns(g, x, g.out + r * g.width, kAbsolute, {[](double v) { return std::fabs(v); }, kWhole}); break;
       case RowOp::max_columns: columns(g, x, g.out + r * g.width, kMax); break;
       case RowOp::min_columns: columns(g, x, g.out + r * g.width, kMin); break;
       case RowOp::sum: g.out[r] = sum_of(x, g.length, kAdd); break;
@@ -342,14 +362,12 @@ void RowsHere(const RowArguments& g) {
       case RowOp::l1: g.out[r] = sum_of(x, g.length, kAbsolute); break;
     }
     // Only these write one number a row; those of columns have looked at what is theirs.
-    if (g.op < RowOp::sum || g.op > RowOp::l2 || finite(g.out[r])) continue;
-    const auto same = [](double v) { return v; };
-    const auto square = [](double v) { return v * v; };
+    if (g.op < RowOp::sum || g.op > RowOp::l2 || (finite(g.out[r]) && (g.op != RowOp::l2 || g.out[r] >= kSmallRoot))) continue;
     switch (g.op) {
-      case RowOp::sum: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, same)); break;
+      case RowOp::sum: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, kSame)); break;
       case RowOp::mean: g.out[r] = static_cast<float>(wide_mean(x, g.length)); break;
-      case RowOp::sum_squares: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, square)); break;
-      case RowOp::l2: g.out[r] = static_cast<float>(std::sqrt(wide_sum(x, g.length, 1, square))); break;
+      case RowOp::sum_squares: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, kSquared)); break;
+      case RowOp::l2: g.out[r] = static_cast<float>(std::sqrt(wide_sum(x, g.length, 1, kSquared))); break;
       case RowOp::l1: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, [](double v) { return std::fabs(v); })); break;
       default: break;
     }

@@ -23,7 +23,10 @@ enum class RowOp {
   sum_columns,
   mean_columns,
   max_columns,
-  min_columns
+  min_columns,
+  sum_squares_columns,
+  l1_columns,
+  l2_columns
 };
 
 // Rows are `length` contiguous floats, one after another. Reductions write one float a row; the *_columns forms reduce

@@ -24,9 +24,9 @@ class UsualForms : public NodeWriter {
 
  private:
   static bool wanted(const Node& n) {
-    static const std::set<std::string_view> kOps{
-        "Softmax", "LogSoftmax", "ArgMax", "ArgMin", "TopK", "ReduceL2", "ReduceSumSquare", "ReduceLogSumExp", "Einsum",
-        "Gemm",    "LSTM",       "GRU",    "RNN",    "LRN",  "LpPool",   "LpNormalization", "Trilu",           "OneHot"};
+    static const std::set<std::string_view> kOps{"Softmax", "LogSoftmax", "ArgMax", "ArgMin", "TopK", "ReduceLogSumExp", "Einsum",
+                                                 "Gemm",    "LSTM",       "GRU",    "RNN",    "LRN",  "LpPool",          "LpNormalization",
+                                                 "Trilu",   "OneHot"};
     return kOps.contains(n.op);
   }
   bool is_f32(ValueId v) const { return v != kAbsent && graph_.values[v].dtype == DType::f32; }
@@ -64,15 +64,9 @@ class UsualForms : public NodeWriter {
   // The axis is moved to the end, and back in what keeps it.
   std::string along_last(Node& n) {
     const int64_t rank = *this->rank(n.inputs[0]), version = graph_.version_of(n);
-    const bool soft = n.op.ends_with("Softmax"), reduces = n.op.starts_with("Reduce");
+    const bool soft = n.op.ends_with("Softmax");
     if (rank < 2 || (soft && version < 13) || (n.op == "TopK" && version < 10)) return "";
-    int64_t axis = n.integer("axis", soft || n.op == "TopK" ? -1 : 0);
-    if (reduces) {
-      const auto axes = reduced_axes(n);
-      if (!axes || axes->size() != 1) return "";
-      axis = axes->front();
-    }
-    axis = ops::wrap_axis(axis, rank);
+    const int64_t axis = ops::wrap_axis(n.integer("axis", soft || n.op == "TopK" ? -1 : 0), rank);
     // Channels that are next to one another in memory have a step of their own.
     if (axis == rank - 1 || (soft && axis == 1 && rank > 2)) return "";
     List order(static_cast<size_t>(rank));
@@ -82,14 +76,7 @@ class UsualForms : public NodeWriter {
     const bool keeps = soft || n.op == "TopK" || n.integer("keepdims", 1) != 0;
     Node main = n;
     main.inputs[0] = turn(n, n.inputs[0], order);
-    if (reduces) {
-      main.version = 13;
-      main.inputs.resize(1);
-      main.attributes.erase("noop_with_empty_axes");
-      main.attributes["axes"] = attribute(List{rank - 1});
-    } else {
-      main.attributes["axis"] = attribute(rank - 1);
-    }
+    main.attributes["axis"] = attribute(rank - 1);
     std::vector<std::pair<ValueId, ValueId>> back;
     for (ValueId& v : main.outputs) {
       if (v == kAbsent || !keeps) continue;

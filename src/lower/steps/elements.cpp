@@ -59,10 +59,17 @@ class ElementsKernel : public StepKernel {
     }
   }
 
-  // A row: the last axis of the indices.
   template <typename T>
   void do_elements(const StepContext& c, int64_t begin, int64_t end) const {
+    wide ? do_elements<T>(c, pointer<const int64_t>(c, indices), begin, end)
+         : do_elements<T>(c, pointer<const int32_t>(c, indices), begin, end);
+  }
+
+  // A row: the last axis of the indices. All of a row's places are looked at before the first of them is gone to.
+  template <typename T, typename Index>
+  void do_elements(const StepContext& c, const Index* places, int64_t begin, int64_t end) const {
     const int64_t length = shape.back(), last = static_cast<int64_t>(shape.size()) - 1;
+    const int64_t step = axis == last ? 0 : 1, pitch = strides[static_cast<size_t>(axis)], size = axis_size;
     const T* from = pointer<const T>(c, scatters ? updates : data);
     T* to = pointer<T>(c, output);
     for (int64_t row = begin; row < end; ++row) {
@@ -71,11 +78,19 @@ class ElementsKernel : public StepKernel {
         if (d != axis) base += rest % shape[static_cast<size_t>(d)] * strides[static_cast<size_t>(d)];
         rest /= shape[static_cast<size_t>(d)];
       }
-      const int64_t step = axis == last ? 0 : 1, pitch = strides[static_cast<size_t>(axis)];
-      for (int64_t i = 0; i < length; ++i) {
-        const int64_t at = base + i * step + place(index(c, row * length + i), axis_size, where) * pitch;
-        if (scatters) to[at] = from[row * length + i];
-        else to[row * length + i] = from[at];
+      const Index* at = places + row * length;
+      Index least = at[0], most = at[0];
+      for (int64_t i = 1; i < length; ++i) least = std::min(least, at[i]), most = std::max(most, at[i]);
+      place(least, size, where), place(most, size, where);
+      const auto there = [&](int64_t i) {
+        const int64_t p = at[i];
+        return base + i * step + (p + (p < 0 ? size : 0)) * pitch;
+      };
+      if (scatters) {
+        for (int64_t i = 0; i < length; ++i) to[there(i)] = from[row * length + i];
+      } else {
+        T* result = to + row * length;
+        for (int64_t i = 0; i < length; ++i) result[i] = from[there(i)];
       }
     }
   }

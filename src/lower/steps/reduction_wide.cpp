@@ -22,23 +22,18 @@ class WideReductionKernel : public StepKernel {
   WideReduction op = WideReduction::sum;
   WideNumber type = WideNumber::f64;
   Location input, output;
-  int64_t outer = 1, length = 1, inner = 1, bytes = 8, tasks = 1;
+  int64_t outer = 1, length = 1, inner = 1, tasks = 1;
 
   void run(const StepContext& c) const override {
     const int64_t results = outer * inner;
     c.workers.each(tasks, [&](int64_t task, int) {
-      const int64_t end = results * (task + 1) / tasks;
-      for (int64_t at = results * task / tasks; at < end;) {
-        const int64_t o = at / inner, until = std::min(end, (o + 1) * inner);
-        kernels::WideReductionArguments a;
-        a.op = op;
-        a.x = pointer<const char>(c, input) + o * length * inner * bytes;
-        a.out = pointer<char>(c, output) + o * inner * bytes;
-        a.length = length, a.inner = inner;
-        a.begin = at - o * inner, a.end = until - o * inner;
-        kernel(type, a);
-        at = until;
-      }
+      kernels::WideReductionArguments a;
+      a.op = op;
+      a.x = pointer<const char>(c, input);
+      a.out = pointer<char>(c, output);
+      a.length = length, a.inner = inner;
+      a.begin = results * task / tasks, a.end = results * (task + 1) / tasks;
+      kernel(type, a);
     });
   }
 };
@@ -112,7 +107,6 @@ class WideReductionForm : public StepFamily {
     k->kernel = kernels::reduce_wide(p.machine.isa);
     k->op = m.op, k->type = m.type;
     k->outer = m.outer, k->length = m.length, k->inner = m.inner;
-    k->bytes = m.type == WideNumber::f32 || m.type == WideNumber::i32 ? 4 : 8;
     k->tasks = recipe.at("tasks");
     k->input = b.contiguous(m.node().inputs[0], Layout::natural);
     k->output = b.define(m.result(), Layout::natural);

@@ -90,19 +90,18 @@ struct RowsMatch : Match {
 bool is_softmax(const Node& n) { return n.op == "Softmax" || n.op == "LogSoftmax"; }
 bool normalises_rows(const Node& n) { return n.op == "LayerNormalization" || n.op == "RMSNormalization"; }
 
-// Of a reduction: the kernel's op along rows, and along columns where it has one.
+// Of a reduction: the kernel's op along rows, and along columns.
 struct Reduction {
-  RowOp rows;
-  std::optional<RowOp> columns;
+  RowOp rows, columns;
 };
 const Reduction* reduction_of(const Node& n) {
   static const std::map<std::string, Reduction> kOps{{"ReduceSum", {RowOp::sum, RowOp::sum_columns}},
                                                      {"ReduceMean", {RowOp::mean, RowOp::mean_columns}},
                                                      {"ReduceMax", {RowOp::max, RowOp::max_columns}},
                                                      {"ReduceMin", {RowOp::min, RowOp::min_columns}},
-                                                     {"ReduceSumSquare", {RowOp::sum_squares, {}}},
-                                                     {"ReduceL1", {RowOp::l1, {}}},
-                                                     {"ReduceL2", {RowOp::l2, {}}}};
+                                                     {"ReduceSumSquare", {RowOp::sum_squares, RowOp::sum_squares_columns}},
+                                                     {"ReduceL1", {RowOp::l1, RowOp::l1_columns}},
+                                                     {"ReduceL2", {RowOp::l2, RowOp::l2_columns}}};
   const auto it = kOps.find(n.op);
   return it == kOps.end() ? nullptr : &it->second;
 }
@@ -333,10 +332,10 @@ class RowsFamily : public StepFamily {
     const int64_t length = product(s, first, end);
     if (length == 0) return;
     // With nodes around it, along the last axis in the standard's order, whatever the input's layout.
-    if (m.group->role == Anchor::none && op.columns && first == 2 && end == s.size())
-      m.last = RowForm{*op.columns, s[0], length, s[1], Layout::channels_last};
+    if (m.group->role == Anchor::none && first == 2 && end == s.size())
+      m.last = RowForm{op.columns, s[0], length, s[1], Layout::channels_last};
     if (end == s.size()) m.natural = RowForm{op.rows, product(s, 0, first), length};
-    else if (op.columns) m.natural = RowForm{*op.columns, product(s, 0, first), length, product(s, end, s.size())};
+    else m.natural = RowForm{op.columns, product(s, 0, first), length, product(s, end, s.size())};
   }
 };
 
