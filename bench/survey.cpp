@@ -80,12 +80,22 @@ std::vector<Entry> entries() {
   };
   const Dims flat{1024, 1024}, picture{1, 64, 128, 128};
   for (const char* op : {"Neg", "Abs", "Sign"}) add(op, "", kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat)}); });
-  for (const char* op : {"Relu",  "Sigmoid",         "Tanh", "Exp",  "Log",  "Sqrt",     "Reciprocal", "Erf",         "Floor",     "Ceil",
-                         "Round", "LeakyRelu",       "Elu",  "Selu", "Celu", "Softplus", "Softsign",   "HardSigmoid", "HardSwish", "Mish",
-                         "Gelu",  "ThresholdedRelu", "Sin",  "Cos",  "Tan",  "Atan",     "IsNaN",      "IsInf"})
+  for (const char* op : {"Relu",  "Sigmoid",         "Tanh",  "Exp",  "Log",  "Sqrt",     "Reciprocal", "Erf",         "Floor",     "Ceil",
+                         "Round", "LeakyRelu",       "Elu",   "Selu", "Celu", "Softplus", "Softsign",   "HardSigmoid", "HardSwish", "Mish",
+                         "Gelu",  "ThresholdedRelu", "Sin",   "Cos",  "Tan",  "Atan",     "IsNaN",      "IsInf",       "Acos",      "Acosh",
+                         "Asin",  "Asinh",           "Atanh", "Cosh", "Sinh", "Shrink",   "Swish",      "Hardmax"})
     add(op, "", kReal, [=](Form& f) { f.out(op, {f.in("x", flat)}); });
   for (const char* op : {"Add", "Sub", "Mul", "Div", "Max", "Min"})
     add(op, "", kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat), f.in("y", flat)}); });
+  for (const char* op : {"Sum", "Mean"})
+    add(op, "of three", kReal, [=](Form& f) { f.out(op, {f.in("x", flat), f.in("y", flat), f.in("z", flat)}); });
+  for (const char* op : {"BitwiseAnd", "BitwiseOr", "BitwiseXor"})
+    add(op, "", {DType::i32, DType::i64, DType::u8}, [=](Form& f) { f.out(op, {f.in("x", flat), f.in("y", flat)}); });
+  add("BitwiseNot", "", {DType::i32, DType::i64, DType::u8}, [=](Form& f) { f.out("BitwiseNot", {f.in("x", flat)}); });
+  add("BitShift", "", kBytes, [=](Form& f) {
+    f.out("BitShift", {f.typed("x", DType::u8, flat), f.typed("y", DType::u8, flat)}, {{"direction", std::string("RIGHT")}});
+  });
+  add("Mod", "of floats", kReal, [=](Form& f) { f.out("Mod", {f.in("x", flat), f.weights("w", {1024})}, {{"fmod", int64_t{1}}}); });
   add("Add", "a row to each", kNumbers, [=](Form& f) { f.out("Add", {f.in("x", flat), f.weights("w", {1024})}); });
   add("Pow", "squares", kReal, [=](Form& f) { f.out("Pow", {f.in("x", flat), f.weights("w", {})}); });
   add("Mod", "", {DType::i32, DType::i64}, [=](Form& f) { f.out("Mod", {f.in("x", flat), f.weights("w", {1024})}); });
@@ -104,8 +114,8 @@ std::vector<Entry> entries() {
                                  {"to f64", int64_t{11}}})
     add("Cast", name, kAll, [=](Form& f) { f.out("Cast", {f.in("x", flat)}, {{"to", to}}); });
 
-  for (const char* op :
-       {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL2", "ReduceSumSquare", "ReduceLogSumExp"}) {
+  for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2", "ReduceSumSquare",
+                         "ReduceLogSum", "ReduceLogSumExp"}) {
     for (const auto& [name, axis] : {std::pair{"last axis", int64_t{1}}, {"first axis", int64_t{0}}})
       add(op, name, kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat), f.integers("axes", {axis})}); });
     add(op, "all", kNumbers, [=](Form& f) { f.out(op, {f.in("x", flat)}); });
@@ -214,13 +224,23 @@ std::vector<Entry> entries() {
   });
 
   add("Transpose", "", kAll, [=](Form& f) { f.out("Transpose", {f.in("x", flat)}); });
+  add("Transpose", "channels to the front", kAll, [=](Form& f) {
+    f.out("Transpose", {f.in("x", {1, 512, 512, 3})}, {{"perm", List{0, 3, 1, 2}}});
+  });
+  add("Transpose", "channels to the end", kAll, [=](Form& f) {
+    f.out("Transpose", {f.in("x", {1, 3, 512, 512})}, {{"perm", List{0, 2, 3, 1}}});
+  });
   add("Transpose", "heads", kAll, [=](Form& f) { f.out("Transpose", {f.in("x", {4, 64, 16, 256})}, {{"perm", List{0, 2, 1, 3}}}); });
   add("Concat", "", kAll, [=](Form& f) { f.out("Concat", {f.in("x", picture), f.in("y", picture)}, {{"axis", int64_t{1}}}); });
   add("Split", "", kAll, [=](Form& f) { f.out("Split", {f.in("x", flat), f.integers("sizes", {512, 512})}, {{"axis", int64_t{1}}}, 2); });
   add("Slice", "every other", kAll, [=](Form& f) {
     f.out("Slice", {f.in("x", flat), f.integers("from", {0}), f.integers("to", {1024}), f.integers("axes", {1}), f.integers("step", {2})});
   });
-  for (const char* mode : {"constant", "reflect", "edge"})
+  add("Slice", "backwards", kAll, [=](Form& f) {
+    f.out("Slice",
+          {f.in("x", flat), f.integers("from", {-1}), f.integers("to", {INT64_MIN}), f.integers("axes", {1}), f.integers("step", {-1})});
+  });
+  for (const char* mode : {"constant", "reflect", "edge", "wrap"})
     add("Pad", mode, kAll, [=](Form& f) {
       f.out("Pad", {f.in("x", picture), f.integers("pads", {0, 0, 2, 2, 0, 0, 2, 2})}, {{"mode", std::string(mode)}});
     });
@@ -233,12 +253,30 @@ std::vector<Entry> entries() {
   add("GatherElements", "", kAll, [=](Form& f) {
     f.out("GatherElements", {f.in("x", flat), f.typed("at", DType::i64, flat)}, {{"axis", int64_t{1}}});
   });
+  add("GatherElements", "first axis", kAll, [=](Form& f) {
+    f.out("GatherElements", {f.in("x", flat), f.typed("at", DType::i64, flat)}, {{"axis", int64_t{0}}});
+  });
+  add("GatherND", "of single elements", kAll, [=](Form& f) {
+    f.out("GatherND", {f.in("x", flat), f.typed("at", DType::i64, {512, 512, 2})});
+  });
   add("GatherND", "", kAll, [=](Form& f) { f.out("GatherND", {f.in("x", flat), f.typed("at", DType::i64, {1024, 1})}); });
   add("ScatterElements", "", kAll, [=](Form& f) {
     f.out("ScatterElements", {f.in("x", flat), f.typed("at", DType::i64, {1024, 256}), f.in("u", {1024, 256})}, {{"axis", int64_t{1}}});
   });
   add("ScatterND", "", kAll, [=](Form& f) {
     f.out("ScatterND", {f.in("x", flat), f.typed("at", DType::i64, {256, 1}), f.in("u", {256, 1024})});
+  });
+  for (const char* how : {"add", "max"}) {
+    add("ScatterElements", how, kNumbers, [=](Form& f) {
+      f.out("ScatterElements", {f.in("x", flat), f.typed("at", DType::i64, {1024, 256}), f.in("u", {1024, 256})},
+            {{"axis", int64_t{1}}, {"reduction", std::string(how)}});
+    });
+    add("ScatterND", how, kNumbers, [=](Form& f) {
+      f.out("ScatterND", {f.in("x", flat), f.typed("at", DType::i64, {256, 1}), f.in("u", {256, 1024})}, {{"reduction", std::string(how)}});
+    });
+  }
+  add("TensorScatter", "", kReal, [=](Form& f) {
+    f.out("TensorScatter", {f.in("x", {4, 8, 512, 64}), f.in("u", {4, 8, 16, 64}), f.integers("at", {0, 5, 9, 100})});
   });
   add("DepthToSpace", "", kReal, [=](Form& f) { f.out("DepthToSpace", {f.in("x", picture)}, {{"blocksize", int64_t{2}}}); });
   add("SpaceToDepth", "", kReal, [=](Form& f) { f.out("SpaceToDepth", {f.in("x", picture)}, {{"blocksize", int64_t{2}}}); });
@@ -250,6 +288,57 @@ std::vector<Entry> entries() {
   add("NonZero", "", kAll, [=](Form& f) { f.out("NonZero", {f.in("x", flat)}); });
   add("Compress", "", kAll, [=](Form& f) {
     f.out("Compress", {f.in("x", flat), f.weights("c", {1024}, DType::boolean)}, {{"axis", int64_t{0}}});
+  });
+  add("Unique", "", kNumbers, [=](Form& f) { f.out("Unique", {f.in("x", {65536})}); });
+  add("EyeLike", "", kReal, [=](Form& f) { f.out("EyeLike", {f.in("x", flat)}); });
+  add("Range", "", {DType::f32, DType::i64, DType::i32}, [=](Form& f) {
+    f.out("Range", {f.in("from", {}), f.in("to", {}), f.in("step", {})});
+  });
+  add("CenterCropPad", "", kAll, [=](Form& f) { f.out("CenterCropPad", {f.in("x", flat), f.integers("to", {900, 1100})}); });
+  add("Col2Im", "", kReal, [=](Form& f) {
+    f.out("Col2Im", {f.in("x", {1, 64 * 9, 62 * 62}), f.integers("image", {64, 64}), f.integers("block", {3, 3})});
+  });
+  add("AffineGrid", "", kReal, [=](Form& f) { f.out("AffineGrid", {f.in("theta", {4, 2, 3}), f.integers("size", {4, 3, 256, 256})}); });
+  add("DeformConv", "3x3", kReal, [=](Form& f) {
+    f.out("DeformConv", {f.in("x", {1, 64, 40, 40}), f.weights("w", {64, 64, 3, 3}), f.in("offset", {1, 18, 40, 40})},
+          {{"pads", List{1, 1, 1, 1}}});
+  });
+  add("MaxUnpool", "", kReal, [=](Form& f) {
+    f.out("MaxUnpool", {f.in("x", {1, 64, 64, 64}), f.typed("at", DType::i64, {1, 64, 64, 64})},
+          {{"kernel_shape", List{2, 2}}, {"strides", List{2, 2}}});
+  });
+  add("MaxRoiPool", "", kReal, [=](Form& f) {
+    f.out("MaxRoiPool", {f.in("x", {1, 64, 64, 64}), f.weights("rois", {32, 5})}, {{"pooled_shape", List{7, 7}}, {"spatial_scale", 30.0f}});
+  });
+  add("GlobalLpPool", "", kReal, [=](Form& f) { f.out("GlobalLpPool", {f.in("x", picture)}); });
+  add("RotaryEmbedding", "", kReal, [=](Form& f) {
+    f.out("RotaryEmbedding", {f.in("x", {1, 8, 1024, 64}), f.in("cos", {1, 1024, 32}), f.in("sin", {1, 1024, 32})});
+  });
+  add("Det", "", kReal, [=](Form& f) { f.out("Det", {f.in("x", {4096, 8, 8})}); });
+  add("DFT", "of 512", kReal, [=](Form& f) {
+    f.out("DFT", {f.in("x", {1024, 512, 1}), kAbsent, f.b.constant("axis", Tensor::from<int64_t>({}, {1}))});
+  });
+  add("DFT", "of 400", kReal, [=](Form& f) {
+    f.out("DFT", {f.in("x", {1024, 400, 1}), kAbsent, f.b.constant("axis", Tensor::from<int64_t>({}, {1}))}, {{"onesided", int64_t{1}}});
+  });
+  add("STFT", "", kReal, [=](Form& f) {
+    f.out("STFT", {f.in("x", {1, 160000}), f.b.constant("step", Tensor::from<int64_t>({}, {160})), f.weights("w", {400})},
+          {{"onesided", int64_t{1}}});
+  });
+  add("MelWeightMatrix", "", {DType::f32}, [=](Form& f) {
+    const auto n = [&](const char* name, int64_t v) { return f.b.constant(name, Tensor::from<int64_t>({}, {v})); };
+    f.out("MelWeightMatrix", {n("bins", 128), n("length", 1024), n("rate", 16000), f.b.constant("low", Tensor::from<float>({}, {0.0f})),
+                              f.typed("high", DType::f32, {})});
+  });
+  add("RandomNormalLike", "", {DType::f32}, [=](Form& f) { f.out("RandomNormalLike", {f.in("x", flat)}); });
+  add("RandomUniformLike", "", {DType::f32}, [=](Form& f) { f.out("RandomUniformLike", {f.in("x", flat)}); });
+  add("Bernoulli", "", {DType::f32}, [=](Form& f) { f.out("Bernoulli", {f.in("x", flat)}); });
+  add("Multinomial", "", {DType::f32}, [=](Form& f) { f.out("Multinomial", {f.in("x", {64, 1024})}, {{"sample_size", int64_t{64}}}); });
+  add("SoftmaxCrossEntropyLoss", "", {DType::f32}, [=](Form& f) {
+    f.out("SoftmaxCrossEntropyLoss", {f.in("x", flat), f.typed("at", DType::i64, {1024})});
+  });
+  add("NegativeLogLikelihoodLoss", "", {DType::f32}, [=](Form& f) {
+    f.out("NegativeLogLikelihoodLoss", {f.in("x", flat), f.typed("at", DType::i64, {1024})});
   });
   add("ReverseSequence", "", kReal, [=](Form& f) { f.out("ReverseSequence", {f.in("x", flat), f.integers("n", List(1024, 700))}); });
 

@@ -256,6 +256,19 @@ TEST_CASE("tape functions against the C library, over their range and at its end
       {TapeOp::tan, [](double x) { return std::tan(x); }, 1, -4e6f, 4e6f},
       {TapeOp::atan, [](double x) { return std::atan(x); }, 0.51, -4, 4},
       {TapeOp::atan, [](double x) { return std::atan(x); }, 0.51, -1e9f, 1e9f},
+      {TapeOp::asin, [](double x) { return std::asin(x); }, 0.51, -1, 1},
+      {TapeOp::acos, [](double x) { return std::acos(x); }, 0.51, -1, 1},
+      {TapeOp::asin, [](double x) { return std::asin(x); }, 0.51, -1e-6f, 1e-6f},
+      {TapeOp::sinh, [](double x) { return std::sinh(x); }, 1, -89.3f, 89.3f},  // a part is beyond what vectors do
+      {TapeOp::cosh, [](double x) { return std::cosh(x); }, 1, -89.3f, 89.3f},
+      {TapeOp::sinh, [](double x) { return std::sinh(x); }, 0.51, -1e-5f, 1e-5f},
+      {TapeOp::asinh, [](double x) { return std::asinh(x); }, 0.51, -4, 4},
+      {TapeOp::asinh, [](double x) { return std::asinh(x); }, 0.51, -1e-12f, 1e-12f},
+      {TapeOp::asinh, [](double x) { return std::asinh(x); }, 0.51, -3e38f, 3e38f},
+      {TapeOp::acosh, [](double x) { return std::acosh(x); }, 0.51, 1, 1.001f},
+      {TapeOp::acosh, [](double x) { return std::acosh(x); }, 0.51, 1, 3e38f},
+      {TapeOp::atanh, [](double x) { return std::atanh(x); }, 0.51, -0.9999f, 0.9999f},
+      {TapeOp::atanh, [](double x) { return std::atanh(x); }, 0.51, -1e-12f, 1e-12f},
       {TapeOp::softsign, [](double x) { return x / (1 + std::fabs(x)); }, 2, -100, 100},
       {TapeOp::hard_swish, [](double x) { return x * std::clamp(x / 6 + 0.5, 0.0, 1.0); }, 8, -2, 10},  // towards -3 both cancel
   };
@@ -294,6 +307,13 @@ TEST_CASE("tape functions against the C library, over their range and at its end
                                                             {TapeOp::cos, {NAN, NAN, NAN, 1, 1}},
                                                             {TapeOp::tan, {NAN, NAN, NAN, 0, 0}},
                                                             {TapeOp::atan, {NAN, std::atan(INFINITY), -std::atan(INFINITY), 0, 0}},
+                                                            {TapeOp::asin, {NAN, NAN, NAN, 0, 0}},
+                                                            {TapeOp::acos, {NAN, NAN, NAN, std::acos(0.0f), std::acos(0.0f)}},
+                                                            {TapeOp::sinh, {NAN, INFINITY, -INFINITY, 0, 0}},
+                                                            {TapeOp::cosh, {NAN, INFINITY, INFINITY, 1, 1}},
+                                                            {TapeOp::asinh, {NAN, INFINITY, -INFINITY, 0, 0}},
+                                                            {TapeOp::acosh, {NAN, INFINITY, NAN, NAN, NAN}},
+                                                            {TapeOp::atanh, {NAN, NAN, NAN, 0, 0}},
                                                             {TapeOp::relu, {NAN, INFINITY, 0, 0, 0}},
                                                             {TapeOp::softplus, {NAN, INFINITY, 0, std::log(2.0f), std::log(2.0f)}}}) {
       float y[5];
@@ -311,6 +331,40 @@ TEST_CASE("tape functions against the C library, over their range and at its end
         else if (std::isinf(want[i])) CHECK(y[i] == want[i]);
         else CHECK(y[i] == doctest::Approx(want[i]));
       }
+    }
+  }
+}
+
+TEST_CASE("remainders of floats are the C library's to the last bit, whatever stands beside") {
+  std::mt19937_64 random(4);
+  const float odd[]{0.0F, -0.0F, 1, -1, 3, -3, 0.1F, 1e-3F, INFINITY, -INFINITY, NAN, 1e-42F, 3e38F, 16777216.0F, 5.5F, 1e9F, 6, 0.7F};
+  std::vector<float> a, b;
+  for (const float x : odd) {
+    for (const float y : odd) a.push_back(x), b.push_back(y);
+  }
+  std::uniform_real_distribution<float> any(-20, 20);
+  for (int i = 0; i < 20000; ++i) {
+    const float y = std::exp(any(random) * 0.5f);
+    // Near whole multiples too, where a quotient is rounded up.
+    a.push_back(i % 2 == 0 ? any(random) * 100 : std::nextafter(y * std::round(any(random) * 50), i % 4 == 1 ? -HUGE_VALF : HUGE_VALF));
+    b.push_back(y);
+  }
+  const auto n = static_cast<int64_t>(a.size());
+  for (Isa isa : available()) {
+    CAPTURE(std::string(name(isa)));
+    std::vector<float> y(a.size());
+    Tape tape;
+    tape.inputs = 2;
+    tape.slots = 3;
+    tape.steps = {{TapeOp::mod, 2, 0, 1, 0, 1}};
+    tape.result = 2;
+    const TapeOperand operands[]{{a.data(), 1, kernels::TapeType::f32}, {b.data(), 1, kernels::TapeType::f32}};
+    run_tape(isa)(tape, operands, y.data(), kernels::TapeType::f32, n);
+    for (int64_t i = 0; i < n; ++i) {
+      CAPTURE(a[i]);
+      CAPTURE(b[i]);
+      const float want = std::fmod(a[i], b[i]);
+      REQUIRE((std::isnan(want) ? std::isnan(y[i]) : y[i] == want && std::signbit(y[i]) == std::signbit(want)));
     }
   }
 }

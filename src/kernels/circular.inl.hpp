@@ -1,6 +1,6 @@
-// Sine, cosine, tangent, arc tangent and powers of floats, through doubles: within a rounding of the exact result (bench/ulp.cpp), compiled
-// once per instruction set (no include guard of the usual kind: Highway's). What lies outside the ranges stated is left to the C library,
-// number by number, so that a result does not depend on its neighbours.
+// Circular and hyperbolic functions, those that undo them, remainders and powers of floats, through doubles: within a rounding of the exact
+// result (bench/ulp.cpp), compiled once per instruction set (no include guard of the usual kind: Highway's). What lies outside the ranges
+// stated is left to the C library, number by number, so that a result does not depend on its neighbours.
 #if defined(LATHE_KERNELS_CIRCULAR_INL) == defined(HWY_TARGET_TOGGLE)
 #ifdef LATHE_KERNELS_CIRCULAR_INL
 #undef LATHE_KERNELS_CIRCULAR_INL
@@ -79,6 +79,60 @@ HWY_INLINE VD arc_tangent(VD x) {
   return hn::CopySign(y, x);
 }
 
+// NaN outside -1 to 1.
+HWY_INLINE VD arc_sine(VD x) {
+  const F64 d;
+  const VD one = hn::Set(d, 1);
+  return arc_tangent(hn::Div(x, hn::Sqrt(hn::Mul(hn::Sub(one, x), hn::Add(one, x)))));
+}
+HWY_INLINE VD arc_cosine(VD x) {
+  const F64 d;
+  const VD one = hn::Set(d, 1), half = arc_tangent(hn::Sqrt(hn::Div(hn::Sub(one, x), hn::Add(one, x))));
+  return hn::Add(half, half);
+}
+
+// Up to kMostHyperbolic in magnitude: what is beyond leaves the floats before long.
+inline constexpr double kMostHyperbolic = 88;
+HWY_INLINE VD hyperbolic_sine(VD x) {
+  const F64 d;
+  const VD less_one = hn::Expm1(d, hn::Abs(x));
+  const VD twice = hn::Add(less_one, hn::Div(less_one, hn::Add(less_one, hn::Set(d, 1))));
+  return hn::CopySign(hn::Mul(twice, hn::Set(d, 0.5)), x);
+}
+HWY_INLINE VD hyperbolic_cosine(VD x) {
+  const F64 d;
+  const VD e = hn::Exp(d, hn::Abs(x)), half = hn::Set(d, 0.5);
+  return hn::MulAdd(e, half, hn::Div(half, e));
+}
+
+// Of finite numbers. Towards zero log1p keeps the digits that a logarithm would lose.
+HWY_INLINE VD area_sine(VD x) {
+  const F64 d;
+  const VD a = hn::Abs(x), z = hn::Mul(a, a), one = hn::Set(d, 1);
+  return hn::CopySign(hn::Log1p(d, hn::Add(a, hn::Div(z, hn::Add(one, hn::Sqrt(hn::Add(one, z)))))), x);
+}
+HWY_INLINE VD area_cosine(VD x) {
+  const F64 d;
+  const VD one = hn::Set(d, 1), t = hn::Max(hn::Sub(x, one), hn::Zero(d));
+  const VD y = hn::Log1p(d, hn::Add(t, hn::Sqrt(hn::Mul(t, hn::Add(t, hn::Set(d, 2))))));
+  return hn::IfThenElse(hn::Lt(x, one), hn::Set(d, std::numeric_limits<double>::quiet_NaN()), y);
+}
+inline constexpr double kMostAreaTangent = 0.99999994;  // the float before 1
+HWY_INLINE VD area_tangent(VD x) {
+  const F64 d;
+  const VD a = hn::Abs(x);
+  return hn::CopySign(hn::Mul(hn::Set(d, 0.5), hn::Log1p(d, hn::Div(hn::Add(a, a), hn::Sub(hn::Set(d, 1), a)))), x);
+}
+
+// Of finite numbers: what is left of x after whole multiples of y, with the sign of x. Exact for a quotient below kMostQuotient: its
+// product with y fits a double, and if the quotient was rounded up to the next whole number, y is given back.
+inline constexpr double kMostQuotient = 1 << 28;
+HWY_INLINE VD left_over(VD x, VD y) {
+  const F64 d;
+  const VD b = hn::Abs(y), r = hn::NegMulAdd(hn::Floor(hn::Div(hn::Abs(x), b)), b, hn::Abs(x));
+  return hn::CopySign(hn::IfThenElse(hn::Lt(r, hn::Zero(d)), hn::Add(r, b), r), x);
+}
+
 // Of finite numbers, a base that is normal; NaN for a negative base and an exponent that is no whole number.
 HWY_INLINE VD power(VD x, VD y) {
   const F64 d;
@@ -122,12 +176,14 @@ HWY_INLINE void each_through_double(float* out, const float* a, int64_t n, doubl
   }
 }
 
-// out[i] = a[i] to the power of b[i]; either may be one number for all. `out` may be either.
-HWY_INLINE void each_power(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n) {
+// out[i] = f(a[i], b[i]) where usual(a[i], b[i], result), else otherwise(a[i], b[i]); either may be one number for all. `out` may be
+// either.
+template <typename F, typename Usual, typename Otherwise>
+HWY_INLINE void each_pair_through_double(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n, F f, Usual usual,
+                                         Otherwise otherwise) {
   const F64 d;
   const HalfF32 h;
   const int64_t lanes = hn::Lanes(d);
-  const VD least = hn::Set(d, std::numeric_limits<float>::min()), most = hn::Set(d, std::numeric_limits<float>::max());
   for (int64_t i = 0; i < n; i += lanes) {
     const int64_t here = std::min(lanes, n - i);
     HWY_ALIGN float base[kMostDoubles] = {}, exponent[kMostDoubles] = {};
@@ -138,24 +194,45 @@ HWY_INLINE void each_power(float* out, const float* a, bool a_one, const float* 
       return hn::PromoteTo(d, hn::LoadU(h, whole ? from + i : part));
     };
     const VD x = operand(a, a_one, base), y = operand(b, b_one, exponent);
-    const VD size = hn::Abs(x);
-    HWY_ALIGN float made[kMostDoubles];
-    const VD r = power(x, y);
-    // Results too large for a float are not infinite on every instruction set.
-    const auto usual =
-        hn::And(hn::And(hn::Ge(size, least), hn::Le(size, most)), hn::And(hn::Le(hn::Abs(y), most), hn::Not(hn::Ge(hn::Abs(r), most))));
-    if (whole && hn::AllTrue(d, usual)) {
+    const VD r = f(x, y);
+    const auto good = usual(x, y, r);
+    if (whole && hn::AllTrue(d, good)) {
       hn::StoreU(hn::DemoteTo(h, r), h, out + i);
       continue;
     }
+    HWY_ALIGN float made[kMostDoubles];
+    HWY_ALIGN double is_good[kMostDoubles];
     hn::StoreU(hn::DemoteTo(h, r), h, made);
+    hn::Store(hn::IfThenElseZero(good, hn::Set(d, 1)), d, is_good);
     for (int64_t k = 0; k < here; ++k) {
-      const float p = a[a_one ? 0 : i + k], q = b[b_one ? 0 : i + k], u = std::fabs(p), v = std::fabs(q);
-      constexpr float kLeast = std::numeric_limits<float>::min(), kMost = std::numeric_limits<float>::max();
-      if (!(u >= kLeast && u <= kMost && v <= kMost && !(std::fabs(made[k]) >= kMost))) made[k] = std::pow(p, q);
+      if (is_good[k] == 0) made[k] = otherwise(a[a_one ? 0 : i + k], b[b_one ? 0 : i + k]);
     }
     std::memcpy(out + i, made, static_cast<size_t>(here) * 4);
   }
+}
+
+HWY_INLINE void each_power(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n) {
+  each_pair_through_double(
+      out, a, a_one, b, b_one, n, [](VD x, VD y) HWY_ATTR { return power(x, y); },
+      [](VD x, VD y, VD r) HWY_ATTR {
+        const F64 d;
+        const VD least = hn::Set(d, std::numeric_limits<float>::min()), most = hn::Set(d, std::numeric_limits<float>::max());
+        const VD size = hn::Abs(x);
+        // Results too large for a float are not infinite on every instruction set.
+        return hn::And(hn::And(hn::Ge(size, least), hn::Le(size, most)), hn::And(hn::Le(hn::Abs(y), most), hn::Lt(hn::Abs(r), most)));
+      },
+      [](float x, float y) { return std::pow(x, y); });
+}
+
+HWY_INLINE void each_left_over(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n) {
+  each_pair_through_double(
+      out, a, a_one, b, b_one, n, [](VD x, VD y) HWY_ATTR { return left_over(x, y); },
+      [](VD x, VD y, VD) HWY_ATTR {
+        const F64 d;
+        const VD most = hn::Set(d, std::numeric_limits<float>::max());
+        return hn::And(hn::Le(hn::Abs(y), most), hn::Lt(hn::Abs(x), hn::Mul(hn::Abs(y), hn::Set(d, kMostQuotient))));
+      },
+      [](float x, float y) { return std::fmod(x, y); });
 }
 #else
 // No vectors of doubles: the C library's functions, number by number.
@@ -164,6 +241,14 @@ inline constexpr double kMostAngle = 1 << 20;
 inline VD sine_turned(VD x, double turned) { return turned == 0 ? std::sin(x) : std::cos(x); }  // by a quarter at most
 inline VD tangent(VD x) { return std::tan(x); }
 inline VD arc_tangent(VD x) { return std::atan(x); }
+inline VD arc_sine(VD x) { return std::asin(x); }
+inline VD arc_cosine(VD x) { return std::acos(x); }
+inline constexpr double kMostHyperbolic = 88, kMostAreaTangent = 0.99999994;
+inline VD hyperbolic_sine(VD x) { return std::sinh(x); }
+inline VD hyperbolic_cosine(VD x) { return std::cosh(x); }
+inline VD area_sine(VD x) { return std::asinh(x); }
+inline VD area_cosine(VD x) { return std::acosh(x); }
+inline VD area_tangent(VD x) { return std::atanh(x); }
 template <typename F, typename Otherwise>
 void each_through_double(float* out, const float* a, int64_t n, double most, F f, Otherwise otherwise) {
   for (int64_t i = 0; i < n; ++i) out[i] = std::fabs(a[i]) <= most ? static_cast<float>(f(static_cast<double>(a[i]))) : otherwise(a[i]);
@@ -171,6 +256,9 @@ void each_through_double(float* out, const float* a, int64_t n, double most, F f
 inline void each_power(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n) {
   for (int64_t i = 0; i < n; ++i)
     out[i] = static_cast<float>(std::pow(static_cast<double>(a[a_one ? 0 : i]), static_cast<double>(b[b_one ? 0 : i])));
+}
+inline void each_left_over(float* out, const float* a, bool a_one, const float* b, bool b_one, int64_t n) {
+  for (int64_t i = 0; i < n; ++i) out[i] = std::fmod(a[a_one ? 0 : i], b[b_one ? 0 : i]);
 }
 #endif
 

@@ -269,21 +269,50 @@ void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64
     }
     return;
   }
-  const bool lines = stream && reinterpret_cast<uintptr_t>(out) % 64 == 0 && out0 % kLine == 0;
-  alignas(64) T square[kLine * kLine];
-  // Reads run along a few input rows at a time: few enough for the hardware to follow them. The last squares lie over those before.
-  for (int64_t jj = 0; jj < n1; jj += kLine) {
-    const int64_t j = std::min(jj, n1 - kLine);
+  // The last squares lie over those before.
+  if (!stream) {
+    // In the caches: along the rows of the output, whose lines are all used while they are near.
     for (int64_t ii = 0; ii < n0; ii += kLine) {
       const int64_t i = std::min(ii, n0 - kLine);
-      const T* s = in + i + j * in1;
-      T* t = out + i * out0 + j;
-      if (lines && j == jj) {
+      for (int64_t jj = 0; jj < n1; jj += kLine) {
+        const int64_t j = std::min(jj, n1 - kLine);
+        turn(in + i + j * in1, in1, out + i * out0 + j, out0);
+      }
+    }
+    return;
+  }
+  if (reinterpret_cast<uintptr_t>(out) % 64 == 0 && out0 % kLine == 0) {
+    // Reads run along a few input rows at a time: few enough for the hardware to follow them.
+    alignas(64) T square[kLine * kLine];
+    for (int64_t jj = 0; jj < n1; jj += kLine) {
+      const int64_t j = std::min(jj, n1 - kLine);
+      for (int64_t ii = 0; ii < n0; ii += kLine) {
+        const int64_t i = std::min(ii, n0 - kLine);
+        const T* s = in + i + j * in1;
+        T* t = out + i * out0 + j;
+        if (j != jj) {
+          turn(s, in1, t, out0);
+          continue;
+        }
         turn(s, in1, square, kLine);
         for (int64_t k = 0; k < kLine; ++k) stream_copy(t + k * out0, square + k * kLine, 64);
-      } else {
-        turn(s, in1, t, out0);
       }
+    }
+    return;
+  }
+  // Rows that begin anywhere in a line: pieces long enough that the lines at their ends are few.
+  constexpr int64_t kPiece = 16 * kLine;
+  alignas(64) T rows[kLine * kPiece];
+  for (int64_t from = 0; from < n1; from += kPiece) {
+    const int64_t width = std::min(kPiece, n1 - from), whole = std::max(width, kLine), first = from + width - whole;
+    for (int64_t ii = 0; ii < n0; ii += kLine) {
+      const int64_t i = std::min(ii, n0 - kLine);
+      for (int64_t jj = 0; jj < whole; jj += kLine) {
+        const int64_t j = std::min(jj, whole - kLine);
+        turn(in + i + (first + j) * in1, in1, rows + j, kPiece);
+      }
+      for (int64_t k = 0; k < kLine; ++k)
+        stream_copy(out + (i + k) * out0 + first, rows + k * kPiece, whole * static_cast<int64_t>(sizeof(T)));
     }
   }
 }

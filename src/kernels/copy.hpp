@@ -17,9 +17,9 @@ struct CopyPlan {
   bool stream = false;  // transpositions write whole lines past the caches: the result is larger than they are
 };
 
-// Transposed results of at least this many bytes are written past the caches. Rows go by memcpy, which is faster here than streaming
-// stores (docs/decisions/0005).
-inline constexpr int64_t kStreamBytes = int64_t{8} << 20;
+// Transposed results of at least this many bytes are written past the caches: beyond a core's own they take half the time so (1.6 MiB took
+// twice). Rows go by memcpy, which is faster here than streaming stores (docs/decisions/0005).
+inline constexpr int64_t kStreamBytes = int64_t{2} << 20;
 
 // out[i0, .., ik] = in[table0[i0], .., tablek[ik]], or the fill element where a table says -1: padding, tiling, nearest neighbours.
 struct IndexedCopy {

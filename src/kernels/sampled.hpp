@@ -29,6 +29,7 @@ struct LinearGridArguments {
   const float* grid = nullptr;  // pairs x, y
   int64_t places = 0, row = 0;
   int64_t height = 0, width = 0;
+  bool pixels = false;                   // positions are those of pixels, whatever `corners` says
   bool corners = false, border = false;  // border: positions outside count as those of the border; else zeros stand there
   int32_t* at = nullptr;
   float* weights = nullptr;
@@ -39,5 +40,17 @@ LinearGrid linear_grid(Isa isa);
 
 using Sampled = void (*)(const SampledArguments&);
 Sampled sampled(Isa isa);
+
+// The same for pictures whose channels run fastest: result p is `channels` floats, the sum over taps of weights[t][p] times the floats from
+// in[at[t][p] * channels]. Preconditions as above.
+struct SampledPixelsArguments {
+  const float* in = nullptr;
+  float* out = nullptr;
+  int64_t channels = 0, places = 0, taps = 0, row = 0;
+  const int32_t* at = nullptr;
+  const float* weights = nullptr;
+};
+using SampledPixels = void (*)(const SampledPixelsArguments&);
+SampledPixels sampled_pixels(Isa isa);
 
 }  // namespace lathe::kernels

@@ -180,6 +180,35 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::atan:
       return each_through_double(
           out, a, n, HUGE_VAL, [](VD x) HWY_ATTR { return arc_tangent(x); }, [](float x) { return std::atan(x); });
+    case TapeOp::asin:
+      return each_through_double(
+          out, a, n, 1, [](VD x) HWY_ATTR { return arc_sine(x); }, [](float x) { return std::asin(x); });
+    case TapeOp::acos:
+      return each_through_double(
+          out, a, n, 1, [](VD x) HWY_ATTR { return arc_cosine(x); }, [](float x) { return std::acos(x); });
+    case TapeOp::sinh:
+      return each_through_double(
+          out, a, n, kMostHyperbolic, [](VD x) HWY_ATTR { return hyperbolic_sine(x); },
+          [](double x) { return static_cast<float>(std::sinh(x)); });
+    case TapeOp::cosh:
+      return each_through_double(
+          out, a, n, kMostHyperbolic, [](VD x) HWY_ATTR { return hyperbolic_cosine(x); },
+          [](double x) { return static_cast<float>(std::cosh(x)); });
+    case TapeOp::asinh:
+      return each_through_double(
+          out, a, n, std::numeric_limits<float>::max(), [](VD x) HWY_ATTR { return area_sine(x); }, [](float x) { return std::asinh(x); });
+    case TapeOp::acosh:
+      return each_through_double(
+          out, a, n, std::numeric_limits<float>::max(), [](VD x) HWY_ATTR { return area_cosine(x); },
+          [](float x) { return std::acosh(x); });
+    case TapeOp::atanh:
+      return each_through_double(
+          out, a, n, kMostAreaTangent, [](VD x) HWY_ATTR { return area_tangent(x); }, [](float x) { return std::atanh(x); });
+    case TapeOp::shrink:
+      return each1(out, a, n, [p, q](F32 d, VF x) {
+        const VF y = hn::IfThenElseZero(hn::Gt(x, hn::Set(d, p)), hn::Sub(x, hn::Set(d, q)));
+        return hn::IfThenElse(hn::Lt(x, hn::Set(d, -p)), hn::Add(x, hn::Set(d, q)), y);
+      });
     case TapeOp::is_nan: return each1(out, a, n, [](F32, VF x) { return select(hn::IsNaN(x)); });
     case TapeOp::is_inf:
       return each1(out, a, n, [p, q](F32 d, VF x) {
@@ -198,9 +227,7 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
       if (b_one && *b == 2.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(x, x); });
       if (b_one && *b == 3.0f) return each1(out, a, n, [](F32, VF x) { return hn::Mul(hn::Mul(x, x), x); });
       return each_power(out, a, a_one, b, b_one, n);
-    case TapeOp::mod:
-      for (int64_t i = 0; i < n; ++i) out[i] = std::fmod(a[a_one ? 0 : i], b[b_one ? 0 : i]);
-      return;
+    case TapeOp::mod: return each_left_over(out, a, a_one, b, b_one, n);
     case TapeOp::prelu:
       return each2(out, a, a_one, b, b_one, n, [](F32 d, VF x, VF y) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, y), x); });
     case TapeOp::less: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Lt(x, y)); });
@@ -211,6 +238,10 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::logical_and: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::And(truth(x), truth(y))); });
     case TapeOp::logical_or: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Or(truth(x), truth(y))); });
     case TapeOp::logical_xor: return each2(out, a, a_one, b, b_one, n, [](F32, VF x, VF y) { return select(hn::Xor(truth(x), truth(y))); });
+    case TapeOp::bit_not:
+    case TapeOp::bit_and:
+    case TapeOp::bit_or:
+    case TapeOp::bit_xor: return;  // of whole numbers (tape_wide.cpp)
     case TapeOp::where:
       if (!a_one) {
         const F32 d;

@@ -48,6 +48,15 @@ enum class TapeOp : uint8_t {
   cos,
   tan,
   atan,
+  asin,
+  acos,
+  sinh,
+  cosh,
+  asinh,
+  acosh,
+  atanh,
+  shrink,   // below -p, plus q; above p, less q; else 0
+  bit_not,  // whole numbers alone, and the three below
   is_nan,
   is_inf,  // p: below zero counts; q: above
   logical_not,
@@ -68,6 +77,9 @@ enum class TapeOp : uint8_t {
   logical_and,
   logical_or,
   logical_xor,
+  bit_and,
+  bit_or,
+  bit_xor,
   where,
 };
 

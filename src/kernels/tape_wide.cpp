@@ -115,6 +115,14 @@ bool run_real(const TapeStep& s, const double* a, double* out, int64_t n) {
     case TapeOp::cos: return each([](double x) { return std::cos(x); });
     case TapeOp::tan: return each([](double x) { return std::tan(x); });
     case TapeOp::atan: return each([](double x) { return std::atan(x); });
+    case TapeOp::asin: return each([](double x) { return std::asin(x); });
+    case TapeOp::acos: return each([](double x) { return std::acos(x); });
+    case TapeOp::sinh: return each([](double x) { return std::sinh(x); });
+    case TapeOp::cosh: return each([](double x) { return std::cosh(x); });
+    case TapeOp::asinh: return each([](double x) { return std::asinh(x); });
+    case TapeOp::acosh: return each([](double x) { return std::acosh(x); });
+    case TapeOp::atanh: return each([](double x) { return std::atanh(x); });
+    case TapeOp::shrink: return each([p, q](double x) { return x < -p ? x + q : x > p ? x - q : 0; });
     case TapeOp::is_nan: return each([](double x) { return x != x ? 1.0 : 0.0; });
     case TapeOp::is_inf: return each([p, q](double x) { return std::isinf(x) && (x < 0 ? p : q) != 0 ? 1.0 : 0.0; });
     default: return false;
@@ -179,6 +187,14 @@ void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, boo
     default:
       if constexpr (kReal<T>) {
         if (run_real(s, a, out, n)) return;
+      } else {
+        switch (s.op) {
+          case TapeOp::bit_not: return each1(a, out, n, [](T x) { return static_cast<T>(~x); });
+          case TapeOp::bit_and: return two([](T x, T y) { return static_cast<T>(x & y); });
+          case TapeOp::bit_or: return two([](T x, T y) { return static_cast<T>(x | y); });
+          case TapeOp::bit_xor: return two([](T x, T y) { return static_cast<T>(x ^ y); });
+          default: break;
+        }
       }
       std::copy_n(a, n, out);
   }

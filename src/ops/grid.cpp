@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/fail.hpp"
+#include "ops/internal_attributes.hpp"
 
 namespace lathe::ops {
 namespace {
@@ -26,7 +27,8 @@ double reflected(double x, double low, double high) {
 
 }  // namespace
 
-GridRule::GridRule(const Node& node, int64_t version, const Shape& x) : corners_(node.integer("align_corners", 0) != 0) {
+GridRule::GridRule(const Node& node, int64_t version, const Shape& x)
+    : corners_(node.integer("align_corners", 0) != 0), pixels_(node.integer(kPixelGrid, 0) != 0) {
   const std::string mode = node.text("mode", version >= 20 ? "linear" : "bilinear"), padding = node.text("padding_mode", "zeros");
   if (mode == "nearest") mode_ = Mode::nearest;
   else if (mode == "linear" || mode == "bilinear") mode_ = Mode::linear;
@@ -62,7 +64,7 @@ void GridRule::at(const double* position, int64_t* index, double* weight) const 
   double share[kMostAxes][4];
   for (int a = 0; a < axes_; ++a) {
     const double n = static_cast<double>(size_[a]), raw = position[axes_ - 1 - a];
-    double at = corners_ ? (raw + 1) / 2 * (n - 1) : ((raw + 1) * n - 1) / 2;
+    double at = pixels_ ? raw : corners_ ? (raw + 1) / 2 * (n - 1) : ((raw + 1) * n - 1) / 2;
     if (!(std::fabs(at) <= 1e15)) at = padding_ == Padding::zeros ? -1e9 : 0;
     // Borders act on the position itself for nearest and linear; the cubic kernel settles each tap.
     if (mode_ != Mode::cubic) {

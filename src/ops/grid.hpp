@@ -22,6 +22,7 @@ class GridRule {
   // Pictures read linearly, with no position turned back at a border.
   bool linear_in_pictures() const { return mode_ == Mode::linear && axes_ == 2 && padding_ != Padding::reflection; }
   bool corners() const { return corners_; }
+  bool pixels() const { return pixels_; }  // positions are those of pixels
   // For one position of the grid (the last axis first): indices into the spatial axes, -1 where a zero stands, and weights. [taps]
   void at(const double* position, int64_t* index, double* weight) const;
 
@@ -32,7 +33,7 @@ class GridRule {
 
   Mode mode_ = Mode::linear;
   Padding padding_ = Padding::zeros;
-  bool corners_ = false;
+  bool corners_ = false, pixels_ = false;
   int axes_ = 0, each_ = 1;  // taps along an axis
   int64_t combinations_ = 1;
   int64_t size_[kMostAxes] = {}, stride_[kMostAxes] = {};

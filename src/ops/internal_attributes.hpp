@@ -22,5 +22,7 @@ inline constexpr const char* kHeld = "lathe.held";
 // Conv, Gemm, MatMul in f32: the 16-bit type that the model gives their first operand, by its number. Its numbers may come with more bits
 // than that has; a kernel need not look at those.
 inline constexpr const char* kRowsLike = "lathe.rows_like";
+// GridSample: 1 where its positions count pixels of the input from the middle of the first.
+inline constexpr const char* kPixelGrid = "lathe.pixel_grid";
 
 }  // namespace lathe::ops

@@ -114,7 +114,8 @@ class Widener {
     if (!touches || !n.domain.empty() || n.has_subgraphs() || kLeftAlone.contains(n.op)) return false;
     const OpDef* def = find_op(n.domain, n.op, graph_.version_of(n));
     if (def == nullptr || !def->pure || def->composites || def->fast) return false;
-    if (kMoves.contains(n.op) && std::ranges::none_of(n.inputs, [&](ValueId v) { return half(v) && computed_.contains(v); })) return false;
+    const bool moves = kMoves.contains(n.op) && n.text("reduction", "none") == "none";  // a scatter may add
+    if (moves && std::ranges::none_of(n.inputs, [&](ValueId v) { return half(v) && computed_.contains(v); })) return false;
     const size_t before = out_.size();
     std::vector<ValueId> fresh;  // widened for this node
     Node w = n;

@@ -35,6 +35,8 @@ Report quantised_steps(Graph& graph);
 Report quantised_weights(Graph& graph);
 // Nodes on f16 and bf16 compute in f32, and so do values between them; `round_each`: each rounds its result to what the model declares.
 Report widen_halves(Graph& graph, bool round_each);
+// Ops that few models have become nodes that have steps: transforms of signals, convolutions at offsets, affine grids and the like.
+Report seldom_ops(Graph& graph);
 // Ops in forms that no step is written for become ops in forms that one is: along the last axis, products for sums over letters, recurrent
 // layers with the steps first.
 Report usual_forms(Graph& graph);

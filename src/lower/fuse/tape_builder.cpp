@@ -58,6 +58,7 @@ class TapeMaker {
       if (n.op == "LeakyRelu") p = n.real("alpha", 0.01f);
       if (n.op == "Elu" || n.op == "Celu" || n.op == "ThresholdedRelu") p = n.real("alpha", 1);
       if (n.op == "Selu") p = n.real("alpha", 1.67326319217681884765625f), q = n.real("gamma", 1.05070102214813232421875f);
+      if (n.op == "Shrink") p = n.real("lambd", 0.5f), q = n.real("bias", 0);
       if (n.op == "HardSigmoid") p = n.real("alpha", 0.2f), q = n.real("beta", 0.5f);
       if (n.op == "Gelu" && n.text("approximate", "none") == "tanh") op = TapeOp::gelu_tanh;
       out = put(op, in(0), -1, -1, p, q);

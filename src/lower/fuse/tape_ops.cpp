@@ -47,6 +47,15 @@ const Table kUnary{{"Neg", TapeOp::neg},
                    {"Cos", TapeOp::cos},
                    {"Tan", TapeOp::tan},
                    {"Atan", TapeOp::atan},
+                   {"Asin", TapeOp::asin},
+                   {"Acos", TapeOp::acos},
+                   {"Sinh", TapeOp::sinh},
+                   {"Cosh", TapeOp::cosh},
+                   {"Asinh", TapeOp::asinh},
+                   {"Acosh", TapeOp::acosh},
+                   {"Atanh", TapeOp::atanh},
+                   {"Shrink", TapeOp::shrink},
+                   {"BitwiseNot", TapeOp::bit_not},
                    {"IsNaN", TapeOp::is_nan},
                    {"IsInf", TapeOp::is_inf},
                    {"Not", TapeOp::logical_not}};
@@ -65,7 +74,10 @@ const Table kBinary{{"Add", TapeOp::add},
                     {"Equal", TapeOp::equal},
                     {"And", TapeOp::logical_and},
                     {"Or", TapeOp::logical_or},
-                    {"Xor", TapeOp::logical_xor}};
+                    {"Xor", TapeOp::logical_xor},
+                    {"BitwiseAnd", TapeOp::bit_and},
+                    {"BitwiseOr", TapeOp::bit_or},
+                    {"BitwiseXor", TapeOp::bit_xor}};
 
 const Table kVariadic{{"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
 
@@ -192,6 +204,7 @@ bool tapeable(const Graph& g, const Node& n) {
   const bool real = d == DType::f32 || d == DType::f64, number = d == DType::f32 || wide_dtype(d);
   if (kUnary.contains(n.op)) {
     if (n.op == "Not") return d == DType::boolean;
+    if (n.op == "BitwiseNot") return d == DType::i32 || d == DType::i64;
     return real || (number && (n.op == "Neg" || n.op == "Abs" || n.op == "Sign" || n.op == "Relu"));
   }
   if (n.op == "Clip") return number && (g.version_of(n) >= 11 || real);
@@ -219,6 +232,7 @@ bool tapeable(const Graph& g, const Node& n) {
   if (!kBinary.contains(n.op) || in(0) != in(1)) return false;
   const bool logic = n.op == "And" || n.op == "Or" || n.op == "Xor";
   if (logic) return d == DType::boolean;
+  if (n.op.starts_with("Bitwise")) return d == DType::i32 || d == DType::i64;
   if (n.op == "Equal") return number || tape_dtype(d);
   if (!number) return false;
   if (n.op == "Mod" && real) return n.integer("fmod", 0) != 0;

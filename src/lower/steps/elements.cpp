@@ -1,8 +1,10 @@
-// Elements and slices by their places: GatherElements, GatherND, ScatterElements and ScatterND without arithmetic.
+// Elements and slices by their places: GatherElements, GatherND, ScatterElements and ScatterND.
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cstring>
+#include <functional>
+#include <map>
 
 #include "base/fail.hpp"
 #include "lower/plan/copies.hpp"
@@ -19,11 +21,15 @@ int64_t place(int64_t at, int64_t size, const std::string& where) {
   return i;
 }
 
+enum class Join : uint8_t { none, add, multiply, most, least };
+
 class ElementsKernel : public StepKernel {
  public:
   Location data, indices, updates, output;
   bool scatters = false, slices = false, wide = true;  // wide: indices are i64
   std::string where;
+  Join joins = Join::none;
+  DType type = DType::f32;
   int bytes = 4;     // of an element
   size_t whole = 0;  // bytes of the data
   // Elements: `shape` is that of the indices, `strides` those of the data.
@@ -34,10 +40,6 @@ class ElementsKernel : public StepKernel {
   std::vector<int64_t> sizes, tuple_strides;
   int64_t rows = 0, slice = 1, batch_rows = 1, batch_stride = 0;
   int64_t tasks = 1;
-
-  int64_t index(const StepContext& c, int64_t i) const {
-    return wide ? pointer<const int64_t>(c, indices)[i] : pointer<const int32_t>(c, indices)[i];
-  }
 
   void run(const StepContext& c) const override {
     if (scatters) {
@@ -50,24 +52,49 @@ class ElementsKernel : public StepKernel {
 
  private:
   void do_part(const StepContext& c, int64_t begin, int64_t end) const {
-    if (slices) return do_slices(c, begin, end);
-    switch (bytes) {
-      case 1: return do_elements<uint8_t>(c, begin, end);
-      case 2: return do_elements<uint16_t>(c, begin, end);
-      case 4: return do_elements<uint32_t>(c, begin, end);
-      default: return do_elements<uint64_t>(c, begin, end);
+    switch (joins) {
+      case Join::none: return moved(c, begin, end);
+      case Join::add: return joined(c, begin, end, [](auto x, auto y) { return wrapping(x, y, std::plus<>()); });
+      case Join::multiply: return joined(c, begin, end, [](auto x, auto y) { return wrapping(x, y, std::multiplies<>()); });
+      case Join::most: return joined(c, begin, end, [](auto x, auto y) { return std::max(x, y); });
+      case Join::least: return joined(c, begin, end, [](auto x, auto y) { return std::min(x, y); });
     }
   }
+  // Whole numbers wrap.
+  template <typename T, typename F>
+  static T wrapping(T x, T y, F f) {
+    if constexpr (std::is_floating_point_v<T>) return f(x, y);
+    else return static_cast<T>(f(static_cast<std::make_unsigned_t<T>>(x), static_cast<std::make_unsigned_t<T>>(y)));
+  }
 
-  template <typename T>
-  void do_elements(const StepContext& c, int64_t begin, int64_t end) const {
-    wide ? do_elements<T>(c, pointer<const int64_t>(c, indices), begin, end)
-         : do_elements<T>(c, pointer<const int32_t>(c, indices), begin, end);
+  // What stands there is not looked at: any type of so many bytes.
+  void moved(const StepContext& c, int64_t begin, int64_t end) const {
+    const auto put = [](auto, auto y) { return y; };
+    switch (bytes) {
+      case 1: return by_index<uint8_t>(c, begin, end, put);
+      case 2: return by_index<uint16_t>(c, begin, end, put);
+      case 4: return by_index<uint32_t>(c, begin, end, put);
+      default: return by_index<uint64_t>(c, begin, end, put);
+    }
+  }
+  template <typename F>
+  void joined(const StepContext& c, int64_t begin, int64_t end, F join) const {
+    switch (type) {
+      case DType::f32: return by_index<float>(c, begin, end, join);
+      case DType::f64: return by_index<double>(c, begin, end, join);
+      case DType::i32: return by_index<int32_t>(c, begin, end, join);
+      default: return by_index<int64_t>(c, begin, end, join);
+    }
+  }
+  template <typename T, typename F>
+  void by_index(const StepContext& c, int64_t begin, int64_t end, F join) const {
+    const auto run_on = [&](const auto* at) { slices ? do_slices<T>(c, at, begin, end, join) : do_elements<T>(c, at, begin, end, join); };
+    wide ? run_on(pointer<const int64_t>(c, indices)) : run_on(pointer<const int32_t>(c, indices));
   }
 
   // A row: the last axis of the indices. All of a row's places are looked at before the first of them is gone to.
-  template <typename T, typename Index>
-  void do_elements(const StepContext& c, const Index* places, int64_t begin, int64_t end) const {
+  template <typename T, typename Index, typename F>
+  void do_elements(const StepContext& c, const Index* places, int64_t begin, int64_t end, F join) const {
     const int64_t length = shape.back(), last = static_cast<int64_t>(shape.size()) - 1;
     const int64_t step = axis == last ? 0 : 1, pitch = strides[static_cast<size_t>(axis)], size = axis_size;
     const T* from = pointer<const T>(c, scatters ? updates : data);
@@ -87,7 +114,10 @@ class ElementsKernel : public StepKernel {
         return base + i * step + (p + (p < 0 ? size : 0)) * pitch;
       };
       if (scatters) {
-        for (int64_t i = 0; i < length; ++i) to[there(i)] = from[row * length + i];
+        for (int64_t i = 0; i < length; ++i) {
+          T& e = to[there(i)];
+          e = join(e, from[row * length + i]);
+        }
       } else {
         T* result = to + row * length;
         for (int64_t i = 0; i < length; ++i) result[i] = from[there(i)];
@@ -95,20 +125,41 @@ class ElementsKernel : public StepKernel {
     }
   }
 
-  void do_slices(const StepContext& c, int64_t begin, int64_t end) const {
+  template <typename T, typename Index, typename F>
+  void do_slices(const StepContext& c, const Index* places, int64_t begin, int64_t end, F join) const {
     const auto depth = static_cast<int64_t>(sizes.size());
-    const auto bytes_of_slice = static_cast<size_t>(slice * bytes);
-    const char* from = pointer<const char>(c, scatters ? updates : data);
-    char* to = pointer<char>(c, output);
+    const auto bytes_of_slice = static_cast<size_t>(slice) * sizeof(T);
+    const T* from = pointer<const T>(c, scatters ? updates : data);
+    T* to = pointer<T>(c, output);
     for (int64_t row = begin; row < end; ++row) {
-      int64_t at = row / batch_rows * batch_stride;
-      for (int64_t k = 0; k < depth; ++k)
-        at += place(index(c, row * depth + k), sizes[static_cast<size_t>(k)], where) * tuple_strides[static_cast<size_t>(k)];
-      if (scatters) std::memcpy(to + at * bytes, from + static_cast<size_t>(row) * bytes_of_slice, bytes_of_slice);
-      else std::memcpy(to + static_cast<size_t>(row) * bytes_of_slice, from + at * bytes, bytes_of_slice);
+      int64_t at = batch_rows >= rows ? 0 : row / batch_rows * batch_stride;
+      const Index* tuple = places + row * depth;
+      for (int64_t k = 0; k < depth; ++k) {
+        const int64_t size = sizes[static_cast<size_t>(k)], given = tuple[k], i = given + (given < 0 ? size : 0);
+        if (i < 0 || i >= size) place(given, size, where);  // says so
+        at += i * tuple_strides[static_cast<size_t>(k)];
+      }
+      if (!scatters) {
+        if (slice == 1) to[row] = from[at];
+        else std::memcpy(to + row * slice, from + at, bytes_of_slice);
+      } else if (joins == Join::none) {
+        std::memcpy(to + at, from + row * slice, bytes_of_slice);
+      } else {
+        T* e = to + at;
+        const T* update = from + row * slice;
+        for (int64_t i = 0; i < slice; ++i) e[i] = join(e[i], update[i]);
+      }
     }
   }
 };
+
+// What becomes of an element that is there and an update of it.
+std::optional<Join> join_of(const Node& n) {
+  static const std::map<std::string_view, Join> kJoins{
+      {"none", Join::none}, {"add", Join::add}, {"mul", Join::multiply}, {"max", Join::most}, {"min", Join::least}};
+  const auto it = kJoins.find(n.text("reduction", "none"));
+  return it == kJoins.end() ? std::nullopt : std::optional(it->second);
+}
 
 class ElementsFamily : public StepFamily {
  public:
@@ -119,7 +170,9 @@ class ElementsFamily : public StepFamily {
     const Node& n = view.node(group.nodes[0]);
     const bool scatters = n.op == "ScatterElements" || n.op == "ScatterND" || n.op == "Scatter";
     if (!n.domain.empty() || (!scatters && n.op != "GatherElements" && n.op != "GatherND")) return nullptr;
-    if (scatters && n.text("reduction", "none") != "none") return nullptr;
+    const auto joins = scatters ? join_of(n) : Join::none;
+    const DType d = view.dtype(n.inputs[0]);
+    if (!joins || (*joins != Join::none && d != DType::f32 && d != DType::f64 && d != DType::i32 && d != DType::i64)) return nullptr;
     if (!std::ranges::all_of(n.inputs, [&](ValueId v) { return view.is_static(v); }) || !view.is_static(n.outputs[0])) return nullptr;
     const DType at = view.dtype(n.inputs[1]);
     if (copy_bytes(view.dtype(n.inputs[0])) == 0 || copy_bytes(view.dtype(n.inputs[0])) > 8 || (at != DType::i64 && at != DType::i32))
@@ -146,6 +199,8 @@ class ElementsFamily : public StepFamily {
     const Shape data = b.shape(n.inputs[0]), at = b.shape(n.inputs[1]);
     k->scatters = n.inputs.size() > 2;
     k->slices = n.op.ends_with("ND");
+    k->joins = k->scatters ? join_of(n).value_or(Join::none) : Join::none;
+    k->type = b.dtype(n.inputs[0]);
     k->wide = b.dtype(n.inputs[1]) == DType::i64;
     k->where = label(b.graph(), n);
     k->bytes = copy_bytes(b.dtype(n.inputs[0]));

@@ -37,7 +37,8 @@ class GridKernel : public StepKernel {
  public:
   GridKernel(const ops::GridRule& rule) : rule_(rule) {}
   kernels::Sampled kernel = nullptr;
-  kernels::LinearGrid linear = nullptr;  // where there is a kernel that finds the taps
+  kernels::SampledPixels pixels = nullptr;  // where channels run fastest
+  kernels::LinearGrid linear = nullptr;     // where there is a kernel that finds the taps
   Location x, grid, output;
   int64_t batch = 0, channels = 0, in_size = 0, in_width = 0, out_size = 0;
 
@@ -50,6 +51,14 @@ class GridKernel : public StepKernel {
       Taps taps;
       if (linear) taps.all_inside = linear(linear_taps(g, places, taps));
       else found(g, places, taps);
+      if (pixels) {
+        kernels::SampledPixelsArguments a;
+        a.in = pointer<const float>(c, x) + b * channels * in_size;
+        a.out = pointer<float>(c, output) + (b * out_size + from) * channels;
+        a.channels = channels, a.places = places, a.taps = rule_.taps(), a.row = kPlaces;
+        a.at = taps.at.data(), a.weights = taps.weights.data();
+        return pixels(a);
+      }
       kernels::SampledArguments a;
       a.in = pointer<const float>(c, x) + b * channels * in_size;
       a.out = pointer<float>(c, output) + b * channels * out_size + from;
@@ -74,7 +83,7 @@ class GridKernel : public StepKernel {
     kernels::LinearGridArguments a;
     a.grid = g, a.places = places, a.row = kPlaces;
     a.height = in_size / in_width, a.width = in_width;
-    a.corners = rule_.corners(), a.border = !rule_.padded_with_zeros();
+    a.pixels = rule_.pixels(), a.corners = rule_.corners(), a.border = !rule_.padded_with_zeros();
     a.at = taps.at.data(), a.weights = taps.weights.data();
     return a;
   }
@@ -121,20 +130,26 @@ class GridFamily : public StepFamily {
     return m;
   }
 
+  LayoutDemand layouts(const Match& m) const override {
+    return in_pixels(m) ? LayoutDemand{Order::channels_last, Order::channels_last, Order::channels_last} : LayoutDemand{};
+  }
+
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe&) const override {
     const auto& m = static_cast<const GridMatch&>(match);
+    const Layout layout = in_pixels(m) ? Layout::channels_last : Layout::natural;
     const Node& n = m.node();
     auto k = std::make_unique<GridKernel>(m.rule);
     const Shape x = b.shape(n.inputs[0]), out = b.shape(n.outputs[0]);
     k->kernel = kernels::sampled(p.machine.isa);
+    if (in_pixels(m)) k->pixels = kernels::sampled_pixels(p.machine.isa);
     k->batch = x[0], k->channels = x[1];
     k->in_size = element_count(x) / (x[0] * x[1]);
     k->in_width = x.back();
     if (m.rule.linear_in_pictures() && std::max(x[2], x[3]) < INT32_MAX / 2) k->linear = kernels::linear_grid(p.machine.isa);
     k->out_size = element_count(out) / (x[0] * x[1]);
-    k->x = b.contiguous(n.inputs[0], Layout::natural);
+    k->x = b.contiguous(n.inputs[0], layout);
     k->grid = b.contiguous(n.inputs[1], Layout::natural);
-    k->output = b.define(n.outputs[0], Layout::natural);
+    k->output = b.define(n.outputs[0], layout);
     Step step = begin_step(b, m);
     step.text = fmt::format("{} taps a place, found once for {} channels", m.rule.taps(), x[1]);
     step.reads = {k->x.buffer, k->grid.buffer};
@@ -142,6 +157,10 @@ class GridFamily : public StepFamily {
     step.kernel = std::move(k);
     b.add(std::move(step));
   }
+
+ private:
+  // Channels that fill a vector, or most of one, lie together.
+  static bool in_pixels(const Match& m) { return m.view->shape(m.node().inputs[0])[1] >= 8; }
 };
 
 class RegionKernel : public StepKernel {

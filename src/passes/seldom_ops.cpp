@@ -1,0 +1,381 @@
+// Ops that few models have, which have no steps of their own, as nodes that have: transforms of signals as products, convolutions at
+// offsets of their own as sampled pictures before a convolution, grids of affine maps, blocks added back into pictures, and the like.
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+#include <string_view>
+
+#include "ops/internal_attributes.hpp"
+#include "ops/support.hpp"
+#include "passes/node_writer.hpp"
+#include "tensor/numbers.hpp"
+
+namespace lathe::passes {
+namespace {
+
+// A transform by a product beyond this many factors would take more memory than it is worth.
+constexpr int64_t kMostFactors = int64_t{1} << 22;
+
+class SeldomOps : public NodeWriter {
+ public:
+  using NodeWriter::NodeWriter;
+
+  std::string operator()(const Node& n) {
+    if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty() || n.inputs[0] == kAbsent || n.outputs[0] == kAbsent) return "";
+    if (!rank(n.inputs[0])) return "";
+    type_ = dtype(n.inputs[0]);
+    if (n.op == "CenterCropPad") return crop_or_pad(n);
+    if (n.op == "Swish") return type_ == DType::f32 || type_ == DType::f64 ? swish(n) : "";
+    if (type_ != DType::f32) return "";
+    if (n.op == "ReduceLogSum") return log_of_sum(n);
+    if (n.op == "GlobalLpPool") return length_of_planes(n);
+    if (n.op == "Hardmax") return place_of_most(n);
+    if (n.op == "MaxUnpool") return scattered(n);
+    if (n.op == "AffineGrid") return mapped_grid(n);
+    if (n.op == "Col2Im") return blocks_back(n);
+    if (n.op == "DFT") return transform(n);
+    if (n.op == "STFT") return transform_of_frames(n);
+    if (n.op == "DeformConv") return at_offsets(n);
+    return "";
+  }
+
+ private:
+  std::optional<Shape> shape(ValueId v) const { return v == kAbsent ? std::nullopt : known_shape(graph_.values[v].dims); }
+  static bool has(const Node& n, size_t i) { return i < n.inputs.size() && n.inputs[i] != kAbsent; }
+  const Tensor* held(const Node& n, size_t i) const {
+    if (!has(n, i)) return nullptr;
+    const auto& c = graph_.values[n.inputs[i]].constant;
+    return c && c->data() != nullptr ? &*c : nullptr;
+  }
+  std::optional<int64_t> held_integer(const Node& n, size_t i) const {
+    const Tensor* t = held(n, i);
+    return t && is_int(t->dtype()) && t->size() == 1 ? std::optional(lathe::integers(*t)[0]) : std::nullopt;
+  }
+  ValueId floats(const std::string& name, const Shape& shape, const std::vector<float>& list) {
+    return constant(name, Tensor::from<float>(shape, list));
+  }
+  ValueId reshaped(const Node& n, ValueId v, const List& sizes, ValueId to = kAbsent) {
+    return put(n, "Reshape", 13, {v, integers(n.name + ".sizes", sizes)}, {}, to);
+  }
+  ValueId turned(const Node& n, ValueId v, const List& order) { return put(n, "Transpose", 13, {v}, {{"perm", attribute(order)}}); }
+  ValueId sliced(const Node& n, ValueId v, const List& from, const List& to, const List& axes, const List& steps, ValueId out = kAbsent) {
+    return put(n, "Slice", 13,
+               {v, integers(n.name + ".from", from), integers(n.name + ".to", to), integers(n.name + ".axes", axes),
+                integers(n.name + ".steps", steps)},
+               {}, out);
+  }
+
+  std::string swish(const Node& n) {
+    const float alpha = n.real("alpha", 1);
+    const ValueId x = n.inputs[0], scaled = alpha == 1 ? x : put(n, "Mul", 14, {x, number(n, static_cast<double>(alpha))});
+    put(n, "Mul", 14, {x, put(n, "Sigmoid", 13, {scaled})}, {}, n.outputs[0]);
+    return "a product with a sigmoid";
+  }
+
+  std::string log_of_sum(const Node& n) {
+    const auto axes = reduced_axes(n);
+    if (!axes || axes->empty()) return "";
+    const ValueId sum = put(n, "ReduceSum", 13, {n.inputs[0], integers(n.name + ".axes", *axes)},
+                            {{"keepdims", attribute(int64_t{n.integer("keepdims", 1) != 0})}});
+    put(n, "Log", 13, {sum}, {}, n.outputs[0]);
+    return "the logarithm of a sum";
+  }
+
+  std::string length_of_planes(const Node& n) {
+    const int64_t p = n.integer("p", 2), ranks = *rank(n.inputs[0]);
+    if (graph_.version_of(n) < 2 || (p != 1 && p != 2) || ranks < 3) return "";
+    List axes(static_cast<size_t>(ranks - 2));
+    std::iota(axes.begin(), axes.end(), 2);
+    put(n, p == 1 ? "ReduceL1" : "ReduceL2", 13, {n.inputs[0]}, {{"axes", attribute(axes)}, {"keepdims", attribute(int64_t{1})}},
+        n.outputs[0]);
+    return "lengths over the places of each plane";
+  }
+
+  std::string place_of_most(const Node& n) {
+    const auto s = shape(n.inputs[0]);
+    if (!s || s->empty() || element_count(*s) == 0) return "";
+    const auto ranks = static_cast<int64_t>(s->size());
+    const bool flattens = graph_.version_of(n) < 13;
+    const int64_t axis = ops::wrap_axis(n.integer("axis", flattens ? 1 : -1), ranks);
+    if (flattens && axis != ranks - 1) return "";
+    const ValueId most =
+        put(n, "ArgMax", 13, {n.inputs[0]}, {{"axis", attribute(axis)}, {"keepdims", attribute(int64_t{0})}}, kAbsent, DType::i64);
+    put(n, "OneHot", 11,
+        {most, constant(n.name + ".depth", Tensor::from<int64_t>({}, {(*s)[static_cast<size_t>(axis)]})),
+         floats(n.name + ".values", {2}, {0, 1})},
+        {{"axis", attribute(axis)}}, n.outputs[0]);
+    graph_.values[static_cast<size_t>(most)].dims = Dims();
+    for (int64_t a = 0; a < ranks; ++a) {
+      if (a != axis) graph_.values[static_cast<size_t>(most)].dims->emplace_back((*s)[static_cast<size_t>(a)]);
+    }
+    return "one where the largest stands";
+  }
+
+  // What is too long loses as much on both sides, what is too short gets zeros; an odd one goes behind.
+  std::string crop_or_pad(const Node& n) {
+    const auto s = shape(n.inputs[0]);
+    const Tensor* target = held(n, 1);
+    if (!s || !target) return "";
+    const auto ranks = static_cast<int64_t>(s->size());
+    List axes = n.integers("axes");
+    if (!n.attributes.contains("axes")) {
+      axes.resize(s->size());
+      std::iota(axes.begin(), axes.end(), 0);
+    }
+    axes = ops::wrap_axes(axes, ranks);
+    const List sizes = lathe::integers(*target);
+    if (sizes.size() != axes.size()) return "";
+    List from, to, cut, before(s->size(), 0), behind(s->size(), 0);
+    bool pads = false;
+    for (size_t i = 0; i < axes.size(); ++i) {
+      const auto a = static_cast<size_t>(axes[i]);
+      const int64_t now = (*s)[a], wanted = sizes[i];
+      if (wanted < 0) return "";
+      if (wanted < now) {
+        const int64_t first = (now - wanted) / 2;
+        from.push_back(first), to.push_back(first + wanted), cut.push_back(axes[i]);
+      } else if (wanted > now) {
+        before[a] = (wanted - now) / 2, behind[a] = wanted - now - before[a];
+        pads = true;
+      }
+    }
+    if (cut.empty() && !pads) {
+      put(n, "Identity", 13, {n.inputs[0]}, {}, n.outputs[0]);
+      return "it has that size";
+    }
+    ValueId v = n.inputs[0];
+    if (!cut.empty()) v = sliced(n, v, from, to, cut, List(cut.size(), 1), pads ? kAbsent : n.outputs[0]);
+    if (pads) {
+      List sides = before;
+      sides.insert(sides.end(), behind.begin(), behind.end());
+      put(n, "Pad", 13, {v, integers(n.name + ".pads", sides)}, {}, n.outputs[0]);
+    }
+    return "what is cut off and what is put on";
+  }
+
+  std::string scattered(const Node& n) {
+    const auto s = shape(n.inputs[0]), y = shape(n.outputs[0]);
+    if (!s || !y || has(n, 2) || element_count(*s) == 0 || element_count(*y) == 0 || dtype(n.inputs[1]) != DType::i64) return "";
+    const ValueId empty = put(n, "Expand", 13, {floats(n.name + ".zero", {}, {0}), integers(n.name + ".size", {element_count(*y)})});
+    const ValueId places = put(n, "Reshape", 13, {n.inputs[1], integers(n.name + ".sizes", {-1})}, {}, kAbsent, DType::i64);
+    reshaped(n, put(n, "ScatterElements", 16, {empty, places, reshaped(n, n.inputs[0], {-1})}), List(y->begin(), y->end()), n.outputs[0]);
+    return "elements put in their places among zeros";
+  }
+
+  std::string mapped_grid(const Node& n) {
+    const Tensor* size = held(n, 1);
+    const auto theta = shape(n.inputs[0]);
+    if (!size || !theta || size->size() < 4) return "";
+    const List sizes = lathe::integers(*size);
+    const auto axes = static_cast<int64_t>(sizes.size()) - 2;
+    if ((axes != 2 && axes != 3) || *theta != Shape{sizes[0], axes, axes + 1}) return "";
+    const Shape spatial(sizes.begin() + 2, sizes.end());
+    const int64_t places = element_count(spatial);
+    if (places == 0 || sizes[0] == 0 || places > kMostFactors) return "";
+    const bool corners = n.integer("align_corners", 0) != 0;
+    const auto strides = ops::strides_of(spatial);
+    std::vector<float> base(static_cast<size_t>((axes + 1) * places), 1);
+    for (int64_t a = 0; a < axes; ++a) {
+      const auto m = static_cast<double>(spatial[static_cast<size_t>(a)]);
+      for (int64_t p = 0; p < places; ++p) {
+        const auto i = static_cast<double>(p / strides[static_cast<size_t>(a)] % spatial[static_cast<size_t>(a)]);
+        base[static_cast<size_t>((axes - 1 - a) * places + p)] =
+            static_cast<float>(corners ? (m > 1 ? -1 + 2 * i / (m - 1) : 0) : (2 * i + 1) / m - 1);
+      }
+    }
+    const ValueId mapped = put(n, "MatMul", 13, {n.inputs[0], floats(n.name + ".grid", {axes + 1, places}, base)});
+    List result = sizes;
+    result.erase(result.begin() + 1);
+    result.push_back(axes);
+    reshaped(n, turned(n, mapped, {0, 2, 1}), result, n.outputs[0]);
+    return fmt::format("a product with the {} places of a grid", places);
+  }
+
+  // A transposed convolution whose filters each put one tap where it belongs.
+  std::string blocks_back(const Node& n) {
+    const Tensor *image = held(n, 1), *block = held(n, 2);
+    const auto s = shape(n.inputs[0]), y = shape(n.outputs[0]);
+    if (!image || !block || !s || !y || image->size() != 2 || block->size() != 2 || s->size() != 3 || element_count(*y) == 0) return "";
+    const List size = lathe::integers(*image), taps = lathe::integers(*block), pads = n.integers("pads", List(4, 0)),
+               strides = n.integers("strides", List(2, 1)), dilations = n.integers("dilations", List(2, 1));
+    const int64_t each = taps[0] * taps[1];
+    if (each < 1 || each > 4096 || pads.size() != 4 || strides.size() != 2 || dilations.size() != 2 || (*s)[1] % each != 0) return "";
+    List places(2), left(2);
+    for (size_t a = 0; a < 2; ++a) {
+      const int64_t span = size[a] + pads[a] + pads[a + 2] - dilations[a] * (taps[a] - 1) - 1;
+      if (span < 0 || strides[a] < 1) return "";
+      places[a] = span / strides[a] + 1, left[a] = span % strides[a];
+    }
+    if ((*s)[2] != places[0] * places[1]) return "";
+    const int64_t planes = (*s)[0] * ((*s)[1] / each);
+    std::vector<float> filters(static_cast<size_t>(each * each), 0);
+    for (int64_t t = 0; t < each; ++t) filters[static_cast<size_t>(t * each + t)] = 1;
+    const ValueId parts = reshaped(n, n.inputs[0], {planes, each, places[0], places[1]});
+    const ValueId added = put(n, "ConvTranspose", 11, {parts, floats(n.name + ".taps", {each, 1, taps[0], taps[1]}, filters)},
+                              {{"kernel_shape", attribute(taps)},
+                               {"strides", attribute(strides)},
+                               {"dilations", attribute(dilations)},
+                               {"pads", attribute(pads)},
+                               {"output_padding", attribute(left)}});
+    reshaped(n, added, List(y->begin(), y->end()), n.outputs[0]);
+    return fmt::format("a transposed convolution of {} taps", each);
+  }
+
+  // cos and sin of turns of `step` of `length` parts of a circle; the angle is exact however long the signal.
+  static std::pair<double, double> turn(int64_t j, int64_t k, int64_t length) {
+    const double angle = 2 * std::numbers::pi * static_cast<double>(j * k % length) / static_cast<double>(length);
+    return {std::cos(angle), std::sin(angle)};
+  }
+
+  std::string transform(const Node& n) {
+    const auto s = shape(n.inputs[0]);
+    if (!s || s->size() < 2 || element_count(*s) == 0 || (s->back() != 1 && s->back() != 2)) return "";
+    const auto ranks = static_cast<int64_t>(s->size());
+    const bool named = graph_.version_of(n) < 20, inverse = n.integer("inverse", 0) != 0, onesided = n.integer("onesided", 0) != 0;
+    if ((has(n, 1) && !held_integer(n, 1)) || (!named && has(n, 2) && !held_integer(n, 2))) return "";
+    const int64_t axis = ops::wrap_axis(named ? n.integer("axis", 1) : held_integer(n, 2).value_or(-2), ranks);
+    if (axis == ranks - 1) return "";
+    const bool real_out = inverse && onesided;
+    const int64_t in = (*s)[static_cast<size_t>(axis)], parts = s->back(), to = real_out ? 1 : 2;
+    const int64_t length = held_integer(n, 1).value_or(real_out ? 2 * (in - 1) : in);
+    if (length < 1 || length > kMostFactors) return "";
+    const int64_t out = onesided && !inverse ? length / 2 + 1 : length, used = std::min(in, length);
+    const int64_t rows = used * parts, columns = out * to;
+    if (rows > kMostFactors / columns) return "";
+    // Row k, part p: what an entry gives to each of the result's. The half that a one-sided transform left out mirrors the one that is
+    // there.
+    std::vector<float> factors(static_cast<size_t>(rows * columns), 0);
+    const double scale = inverse ? 1 / static_cast<double>(length) : 1, sign = inverse ? 1 : -1;
+    for (int64_t k = 0; k < used; ++k) {
+      double weight = scale;
+      if (real_out) {
+        const int64_t mirrored = length - k;
+        weight *= (k <= length / 2 ? 1 : 0) + (k > 0 && mirrored > length / 2 ? 1 : 0);
+      }
+      for (int64_t j = 0; j < out; ++j) {
+        const auto [c, si] = turn(j, k, length);
+        float* f = factors.data() + k * parts * columns + j * to;
+        f[0] = static_cast<float>(weight * c);
+        if (to == 2) f[1] = static_cast<float>(weight * sign * si);
+        if (parts == 2) {
+          f[columns] = static_cast<float>(-weight * sign * si);
+          if (to == 2) f[columns + 1] = static_cast<float>(weight * c);
+        }
+      }
+    }
+    ValueId v = n.inputs[0];
+    if (used < in) v = sliced(n, v, {0}, {used}, {axis}, {1});
+    List order(static_cast<size_t>(ranks)), sizes;
+    std::iota(order.begin(), order.end(), 0);
+    order.erase(order.begin() + axis);
+    order.insert(order.end() - 1, axis);
+    const bool turns = axis != ranks - 2;
+    if (turns) v = turned(n, v, order);
+    for (int64_t a = 0; a < ranks - 1; ++a) {
+      if (a != axis) sizes.push_back((*s)[static_cast<size_t>(a)]);
+    }
+    List flat = sizes, result = sizes;
+    flat.push_back(rows);
+    result.push_back(out), result.push_back(to);
+    v = put(n, "MatMul", 13, {reshaped(n, v, flat), floats(n.name + ".turns", {rows, columns}, factors)});
+    v = reshaped(n, v, result, turns ? kAbsent : n.outputs[0]);
+    if (turns) {
+      List back(order.size());
+      for (size_t i = 0; i < order.size(); ++i) back[static_cast<size_t>(order[i])] = static_cast<int64_t>(i);
+      put(n, "Transpose", 13, {v}, {{"perm", attribute(back)}}, n.outputs[0]);
+    }
+    return fmt::format("a product by {} x {} turns", rows, columns);
+  }
+
+  // A convolution along the signal: a filter for each part of each bin, the window in it.
+  std::string transform_of_frames(const Node& n) {
+    const auto s = shape(n.inputs[0]);
+    if (!s || (s->size() != 2 && s->size() != 3) || (s->size() == 3 && s->back() != 1) || element_count(*s) == 0) return "";
+    const auto step = held_integer(n, 1);
+    const Tensor* window = held(n, 2);
+    if (!step || (has(n, 2) && !window) || (has(n, 3) && !held_integer(n, 3))) return "";
+    const int64_t frame = has(n, 3) ? *held_integer(n, 3) : window ? window->size() : 0, length = (*s)[1];
+    if (frame < 1 || *step < 1 || frame > length || (window && window->size() > frame)) return "";
+    const int64_t bins = n.integer("onesided", 1) != 0 ? frame / 2 + 1 : frame, frames = (length - frame) / *step + 1;
+    if (frame > kMostFactors / (2 * bins)) return "";
+    const std::vector<double> shares = window ? widen<double>(*window) : std::vector<double>(static_cast<size_t>(frame), 1);
+    const int64_t shift = (frame - static_cast<int64_t>(shares.size())) / 2;  // a shorter window stands in the middle
+    std::vector<float> filters(static_cast<size_t>(2 * bins * frame), 0);
+    for (int64_t j = 0; j < bins; ++j) {
+      for (size_t i = 0; i < shares.size(); ++i) {
+        const int64_t k = shift + static_cast<int64_t>(i);
+        const auto [c, si] = turn(j, k, frame);
+        filters[static_cast<size_t>(2 * j * frame + k)] = static_cast<float>(shares[i] * c);
+        filters[static_cast<size_t>((2 * j + 1) * frame + k)] = static_cast<float>(-shares[i] * si);
+      }
+    }
+    const ValueId signal = reshaped(n, n.inputs[0], {(*s)[0], 1, length});
+    const ValueId made = put(n, "Conv", 11, {signal, floats(n.name + ".turns", {2 * bins, 1, frame}, filters)},
+                             {{"kernel_shape", attribute(List{frame})}, {"strides", attribute(List{*step})}});
+    reshaped(n, turned(n, made, {0, 2, 1}), {(*s)[0], frames, bins, 2}, n.outputs[0]);
+    return fmt::format("a convolution by {} filters of {}", 2 * bins, frame);
+  }
+
+  // The pixels that the taps of each place see, and a product of those with the filters.
+  std::string at_offsets(const Node& n) {
+    const auto x = shape(n.inputs[0]), w = shape(n.inputs[1]), offset = shape(n.inputs[2]), y = shape(n.outputs[0]);
+    if (!x || !w || !offset || !y || x->size() != 4 || w->size() != 4 || offset->size() != 4 || element_count(*x) == 0 ||
+        element_count(*w) == 0 || element_count(*y) == 0)
+      return "";
+    const int64_t group = n.integer("group", 1), sets = n.integer("offset_group", 1);
+    const List strides = n.integers("strides", List(2, 1)), dilations = n.integers("dilations", List(2, 1)),
+               pads = n.integers("pads", List(4, 0));
+    const int64_t batch = (*x)[0], channels = (*x)[1], filters = (*w)[0], taps = (*w)[2] * (*w)[3], rows = (*y)[2], columns = (*y)[3],
+                  places = rows * columns;
+    if (strides.size() != 2 || dilations.size() != 2 || pads.size() != 4 || group < 1 || sets < 1 || channels % sets != 0 ||
+        filters % group != 0 || (*w)[1] * group != channels || *offset != Shape{batch, sets * taps * 2, rows, columns} ||
+        taps > kMostFactors / (2 * places) || (has(n, 4) && shape(n.inputs[4]) != Shape{batch, sets * taps, rows, columns}))
+      return "";
+    const int64_t each = channels / sets;
+    std::vector<float> base(static_cast<size_t>(places * taps * 2));
+    for (int64_t p = 0, at = 0; p < places; ++p) {
+      for (int64_t t = 0; t < taps; ++t) {
+        base[static_cast<size_t>(at++)] = static_cast<float>(p % columns * strides[1] - pads[1] + t % (*w)[3] * dilations[1]);
+        base[static_cast<size_t>(at++)] = static_cast<float>(p / columns * strides[0] - pads[0] + t / (*w)[3] * dilations[0]);
+      }
+    }
+    // Offsets come as rows, then columns; a grid has columns first.
+    const ValueId apart = reshaped(n, n.inputs[2], {batch * sets, taps, 2, places});
+    const ValueId pairs = turned(n, sliced(n, apart, {-1}, {std::numeric_limits<int64_t>::min()}, {2}, {-1}), {0, 3, 1, 2});
+    const ValueId grid = put(n, "Add", 14, {pairs, floats(n.name + ".places", {places, taps, 2}, base)});
+    ValueId seen = put(n, "GridSample", 20, {reshaped(n, n.inputs[0], {batch * sets, each, (*x)[2], (*x)[3]}), grid},
+                       {{"mode", attribute(std::string("linear"))}, {ops::kPixelGrid, attribute(int64_t{1})}});
+    if (has(n, 4)) {
+      const ValueId mask = turned(n, reshaped(n, n.inputs[4], {batch * sets, 1, taps, places}), {0, 1, 3, 2});
+      seen = put(n, "Mul", 14, {seen, mask});
+    }
+    if (group == 1) {
+      // Rows of a product: the channels of a set together, tap after tap.
+      ValueId picked = turned(n, seen, {0, 2, 3, 1});
+      if (sets > 1) picked = turned(n, reshaped(n, picked, {batch, sets, places, taps, each}), {0, 2, 1, 3, 4});
+      const ValueId factors = turned(n, reshaped(n, n.inputs[1], {filters, sets, each, taps}), {1, 3, 2, 0});
+      ValueId made =
+          put(n, "MatMul", 13, {reshaped(n, picked, {batch, places, channels * taps}), reshaped(n, factors, {channels * taps, filters})});
+      if (has(n, 3)) made = put(n, "Add", 14, {made, n.inputs[3]});
+      put(n, "Transpose", 13, {reshaped(n, made, {batch, rows, columns, filters})}, {{"perm", attribute(List{0, 3, 1, 2})}}, n.outputs[0]);
+      return fmt::format("a product with what {} taps see", taps);
+    }
+    // Groups: a convolution by one tap of as many channels as there are taps in all.
+    const ValueId planes = reshaped(n, turned(n, seen, {0, 1, 3, 2}), {batch, channels * taps, rows, columns});
+    std::vector<ValueId> in{planes, reshaped(n, n.inputs[1], {filters, (*w)[1] * taps, 1, 1})};
+    if (has(n, 3)) in.push_back(n.inputs[3]);
+    put(n, "Conv", 11, std::move(in), {{"kernel_shape", attribute(List{1, 1})}, {"group", attribute(group)}}, n.outputs[0]);
+    return fmt::format("a convolution by one tap of what {} taps see", taps);
+  }
+};
+
+}  // namespace
+
+Report seldom_ops(Graph& graph) {
+  SeldomOps ops(graph);
+  Report report = ops.run("seldom ops", [&](const Node& n) { return ops(n); });
+  if (!report.changes.empty()) infer(graph);
+  return report;
+}
+
+}  // namespace lathe::passes
