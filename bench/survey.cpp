@@ -181,6 +181,25 @@ std::vector<Entry> entries() {
   conv("Conv", "of volumes", {1, 16, 24, 24, 24}, {16, 16, 3, 3, 3}, {{"pads", List{1, 1, 1, 1, 1, 1}}});
   conv("ConvTranspose", "2x2, stride 2", {1, 128, 32, 32}, {128, 64, 2, 2}, {{"strides", List{2, 2}}});
   conv("ConvTranspose", "of sequences", {1, 128, 512}, {128, 128, 4}, {{"strides", List{2}}, {"pads", List{1, 1}}});
+  conv("ConvTranspose", "a group a channel", {1, 64, 64, 64}, {64, 1, 4, 4},
+       {{"strides", List{2, 2}}, {"pads", List{1, 1, 1, 1}}, {"group", int64_t{64}}});
+  conv("ConvTranspose", "4 groups", {1, 64, 32, 32}, {64, 16, 4, 4},
+       {{"strides", List{2, 2}}, {"pads", List{1, 1, 1, 1}}, {"group", int64_t{4}}});
+  conv("ConvTranspose", "to one filter", {1, 64, 64, 64}, {64, 1, 4, 4}, {{"strides", List{2, 2}}, {"pads", List{1, 1, 1, 1}}});
+  conv("ConvTranspose", "3x3, stride 1", {1, 64, 40, 40}, {64, 64, 3, 3}, {{"pads", List{1, 1, 1, 1}}});
+  conv("ConvTranspose", "of volumes", {1, 16, 12, 12, 12}, {16, 16, 2, 2, 2}, {{"strides", List{2, 2, 2}}});
+  conv("Conv", "dilated", {1, 64, 40, 40}, {64, 64, 3, 3}, {{"pads", List{4, 4, 4, 4}}, {"dilations", List{4, 4}}});
+  conv("Conv", "depthwise, dilated", {1, 64, 128, 128}, {64, 1, 3, 3},
+       {{"pads", List{2, 2, 2, 2}}, {"dilations", List{2, 2}}, {"group", int64_t{64}}});
+  conv("Conv", "depthwise, twice as many", {1, 64, 128, 128}, {128, 1, 3, 3}, {{"pads", List{1, 1, 1, 1}}, {"group", int64_t{64}}});
+  conv("Conv", "depthwise 7x7", {1, 64, 64, 64}, {64, 1, 7, 7}, {{"pads", List{3, 3, 3, 3}}, {"group", int64_t{64}}});
+  conv("Conv", "depthwise, of sequences", {1, 256, 4096}, {256, 1, 15}, {{"pads", List{7, 7}}, {"group", int64_t{256}}});
+  conv("Conv", "depthwise, of volumes", {1, 32, 24, 24, 24}, {32, 1, 3, 3, 3}, {{"pads", List{1, 1, 1, 1, 1, 1}}, {"group", int64_t{32}}});
+  conv("Conv", "32 groups of 4", {1, 128, 40, 40}, {128, 4, 3, 3}, {{"pads", List{1, 1, 1, 1}}, {"group", int64_t{32}}});
+  conv("Conv", "1x1, stride 2", {1, 128, 56, 56}, {256, 128, 1, 1}, {{"strides", List{2, 2}}});
+  conv("Conv", "16x16 patches", {1, 3, 224, 224}, {192, 3, 16, 16}, {{"strides", List{16, 16}}});
+  conv("Conv", "1x7", {1, 64, 40, 40}, {64, 64, 1, 7}, {{"pads", List{0, 3, 0, 3}}});
+  conv("Conv", "of a signal, 10 taps, stride 5", {1, 1, 80000}, {512, 1, 10}, {{"strides", List{5}}});
   add("Conv", "weights made at run time", kReal, [=](Form& f) {
     f.out("Conv", {f.in("x", {1, 64, 40, 40}), f.in("w", {64, 64, 3, 3})}, {{"pads", List{1, 1, 1, 1}}});
   });

@@ -551,6 +551,43 @@ TEST_CASE("strided copies of every element size") {
   }
 }
 
+TEST_CASE("large transpositions, written past the caches, whatever a row's length, and with dims around them") {
+  for (int bytes : {1, 2, 4, 8}) {
+    CAPTURE(bytes);
+    // Rows that fill lines, and that do not; few and narrow ones; parts of wider pictures.
+    for (const auto& [rows, columns, crop] : std::vector<std::array<int64_t, 3>>{{1024, 1024, 0},
+                                                                                 {1003, 1025, 0},
+                                                                                 {24, 100000, 0},
+                                                                                 {100000, 24, 0},
+                                                                                 {200, 12000, 0},
+                                                                                 {37, 260, 2},
+                                                                                 {64, 300, 1},
+                                                                                 {3, 500, 3}}) {
+      CAPTURE(rows);
+      CAPTURE(columns);
+      // From lines x columns x rows to rows x lines x columns, of which `crop` columns are left out on each side.
+      const int64_t lines = crop == 0 ? 1 : 40, wide = columns + 2 * crop, count = rows * lines * columns;
+      std::vector<char> in(static_cast<size_t>(lines * wide * rows * bytes)), out(static_cast<size_t>((count + 1) * bytes), 85);
+      for (size_t i = 0; i < in.size(); ++i) in[i] = static_cast<char>(i * 2654435761u >> 13);
+      const CopyPlan plan = plan_copy(bytes, {rows, lines, columns}, {1, wide * rows, rows}, {lines * columns, columns, 1});
+      const char* from = in.data() + crop * rows * bytes;
+      const int64_t third = plan.tasks / 3;
+      run_copy(plan, from, out.data(), 0, third);
+      run_copy(plan, from, out.data(), third, plan.tasks);
+      int64_t wrong = 0;
+      for (int64_t r = 0, i = 0; r < rows; ++r) {
+        for (int64_t l = 0; l < lines; ++l) {
+          for (int64_t c = 0; c < columns; ++c, ++i)
+            wrong += std::memcmp(&out[static_cast<size_t>(i * bytes)], from + ((l * wide + c) * rows + r) * bytes,
+                                 static_cast<size_t>(bytes)) != 0;
+        }
+      }
+      CHECK(wrong == 0);
+      CHECK(out[static_cast<size_t>(count * bytes)] == 85);
+    }
+  }
+}
+
 TEST_CASE("elements a few places apart, channels woven, rows backwards, on every instruction set, read nothing behind them") {
   for (Isa isa : available()) {
     CAPTURE(std::string(name(isa)));

@@ -40,7 +40,8 @@ TEST_CASE("transposed convolutions over many shapes") {
     }
     if (element_count(*known_shape(g.values[g.outputs[0]].dims)) == 0) continue;
     ++done;
-    REQUIRE(has(step_kinds(g), "transposed convolution"));
+    const auto kinds = step_kinds(g);  // by channels, to few filters or of volumes: phases of convolutions
+    REQUIRE((has(kinds, "transposed convolution") || has(kinds, "convolution") || has(kinds, "depthwise convolution")));
     everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {random_tensor(xs, trial + 2)}, o); });
   }
 }

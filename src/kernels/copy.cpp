@@ -46,8 +46,17 @@ CopyPlan plan_copy(int element_bytes, std::vector<int64_t> shape, std::vector<in
       p.in_strides = p.out_strides = {piece, 1};
     }
   }
-  // A transposition's block is the inner dim and the one the input runs along. That one must not be the outermost
-  // (threads share it), unless there is nothing else.
+  // A transposition's block is the inner dim and the one the input runs along, which comes just before it: what lies further out would be
+  // gone over once for each of its elements.
+  const size_t inner = p.shape.size() - 1;
+  if (p.shape.size() > 2 && p.out_strides[inner] == 1 && p.in_strides[inner] > 1) {
+    for (size_t u = 0; u + 1 < inner; ++u) {
+      if (p.in_strides[u] != 1) continue;
+      const auto to_inner = [&](std::vector<int64_t>& v) { std::rotate(v.begin() + u, v.begin() + u + 1, v.begin() + inner); };
+      to_inner(p.shape), to_inner(p.in_strides), to_inner(p.out_strides);
+      break;
+    }
+  }
   if (p.shape.size() == 1) {
     p.shape.insert(p.shape.begin(), 1);
     p.in_strides.insert(p.in_strides.begin(), 0);
@@ -300,9 +309,20 @@ void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64
     }
     return;
   }
-  // Rows that begin anywhere in a line: pieces long enough that the lines at their ends are few.
   constexpr int64_t kPiece = 16 * kLine;
   alignas(64) T rows[kLine * kPiece];
+  if (out0 == n1 && n1 <= kPiece) {  // rows behind one another: a few of them are one long run
+    for (int64_t ii = 0; ii < n0; ii += kLine) {
+      const int64_t i = std::min(ii, n0 - kLine);
+      for (int64_t jj = 0; jj < n1; jj += kLine) {
+        const int64_t j = std::min(jj, n1 - kLine);
+        turn(in + i + j * in1, in1, rows + j, n1);
+      }
+      stream_copy(out + i * n1, rows, kLine * n1 * static_cast<int64_t>(sizeof(T)));
+    }
+    return;
+  }
+  // Rows that begin anywhere in a line: pieces long enough that the lines at their ends are few.
   for (int64_t from = 0; from < n1; from += kPiece) {
     const int64_t width = std::min(kPiece, n1 - from), whole = std::max(width, kLine), first = from + width - whole;
     for (int64_t ii = 0; ii < n0; ii += kLine) {

@@ -16,6 +16,7 @@ template <int P, int N>
 HWY_INLINE void pixels(const FewArguments& g, int64_t row) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), whole = g.channels - g.channels % lanes;
+  const auto counted = hn::FirstN(d, static_cast<size_t>(whole + lanes - g.channels));
   const float* taps[kMostFewTaps * P];
   point_rows(*g.window, row, P, 0, g.taps, int64_t{0}, taps);
   VF acc[P][N];
@@ -40,7 +41,19 @@ HWY_INLINE void pixels(const FewArguments& g, int64_t row) {
         for (int p = 0; p < P; ++p) acc[p][f] = hn::MulAdd(x[p], v, acc[p][f]);
       }
     }
-    for (int64_t c = whole; c < g.channels; ++c) {
+    if (whole == g.channels) continue;
+    if (whole > 0) {
+      // The last vector lies over the one before, whose weights are not counted again.
+      const int64_t c = g.channels - lanes;
+      LATHE_UNROLL(4)
+      for (int f = 0; f < N; ++f) {
+        const VF v = hn::IfThenZeroElse(counted, hn::LoadU(d, w + f * next + c));
+        LATHE_UNROLL(4)
+        for (int p = 0; p < P; ++p) acc[p][f] = hn::MulAdd(hn::IfThenZeroElse(counted, hn::LoadU(d, from[p] + c)), v, acc[p][f]);
+      }
+      continue;
+    }
+    for (int64_t c = 0; c < g.channels; ++c) {
       for (int p = 0; p < P; ++p) {
         for (int f = 0; f < N; ++f) rest[p][f] += from[p][c] * w[f * next + c];
       }

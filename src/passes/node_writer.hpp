@@ -40,10 +40,13 @@ class NodeWriter {
       try {
         how = f(n);
       } catch (const Error&) {  // what is wrong with it is reported by who evaluates it
-        out_.resize(before);
       }
-      if (!how.empty()) report.changes.push_back(fmt::format("{}: {}", label(graph_, n), how));
-      else out_.push_back(std::move(n));
+      if (!how.empty()) {
+        report.changes.push_back(fmt::format("{}: {}", label(graph_, n), how));
+      } else {
+        out_.resize(before);
+        out_.push_back(std::move(n));
+      }
     }
     graph_.nodes = std::move(out_);
     return report;

@@ -37,6 +37,9 @@ Report quantised_weights(Graph& graph);
 Report widen_halves(Graph& graph, bool round_each);
 // Ops that few models have become nodes that have steps: transforms of signals, convolutions at offsets, affine grids and the like.
 Report seldom_ops(Graph& graph);
+// Convolutions with several filters a channel, and transposed ones of volumes, by channels or to few filters, become plain convolutions
+// and moves. Needs known shapes and weights.
+Report convolution_forms(Graph& graph);
 // Ops in forms that no step is written for become ops in forms that one is: along the last axis, products for sums over letters, recurrent
 // layers with the steps first.
 Report usual_forms(Graph& graph);

@@ -70,6 +70,7 @@ constexpr Stage kStages[]{
     {one<recognise>, kBoth, true},
     {one<merge_products>, kOnce, true},
     {one<fold_normalisation>, kOnce, true},
+    {one<convolution_forms>, kBoth, true},  // after what goes into their weights
     {one<remove_dead>, kBoth, false},
     {one<recompute>, kShaped, true},
     {one<separate_parts>, kShaped, false},

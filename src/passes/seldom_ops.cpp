@@ -191,34 +191,50 @@ class SeldomOps : public NodeWriter {
     return fmt::format("a product with the {} places of a grid", places);
   }
 
-  // A transposed convolution whose filters each put one tap where it belongs.
+  // Taps a stride apart make pictures whose blocks do not overlap; as many of those as there are such taps are added up.
   std::string blocks_back(const Node& n) {
     const Tensor *image = held(n, 1), *block = held(n, 2);
     const auto s = shape(n.inputs[0]), y = shape(n.outputs[0]);
     if (!image || !block || !s || !y || image->size() != 2 || block->size() != 2 || s->size() != 3 || element_count(*y) == 0) return "";
     const List size = lathe::integers(*image), taps = lathe::integers(*block), pads = n.integers("pads", List(4, 0)),
                strides = n.integers("strides", List(2, 1)), dilations = n.integers("dilations", List(2, 1));
-    const int64_t each = taps[0] * taps[1];
-    if (each < 1 || each > 4096 || pads.size() != 4 || strides.size() != 2 || dilations.size() != 2 || (*s)[1] % each != 0) return "";
-    List places(2), left(2);
+    if (pads.size() != 4 || strides.size() != 2 || dilations != List{1, 1} || taps[0] < 1 || taps[1] < 1 ||
+        (*s)[1] % (taps[0] * taps[1]) != 0)
+      return "";
+    List places(2), steps(2);
     for (size_t a = 0; a < 2; ++a) {
-      const int64_t span = size[a] + pads[a] + pads[a + 2] - dilations[a] * (taps[a] - 1) - 1;
+      const int64_t span = size[a] + pads[a] + pads[a + 2] - taps[a];
       if (span < 0 || strides[a] < 1) return "";
-      places[a] = span / strides[a] + 1, left[a] = span % strides[a];
+      places[a] = span / strides[a] + 1, steps[a] = (taps[a] + strides[a] - 1) / strides[a];
     }
-    if ((*s)[2] != places[0] * places[1]) return "";
-    const int64_t planes = (*s)[0] * ((*s)[1] / each);
-    std::vector<float> filters(static_cast<size_t>(each * each), 0);
-    for (int64_t t = 0; t < each; ++t) filters[static_cast<size_t>(t * each + t)] = 1;
-    const ValueId parts = reshaped(n, n.inputs[0], {planes, each, places[0], places[1]});
-    const ValueId added = put(n, "ConvTranspose", 11, {parts, floats(n.name + ".taps", {each, 1, taps[0], taps[1]}, filters)},
-                              {{"kernel_shape", attribute(taps)},
-                               {"strides", attribute(strides)},
-                               {"dilations", attribute(dilations)},
-                               {"pads", attribute(pads)},
-                               {"output_padding", attribute(left)}});
-    reshaped(n, added, List(y->begin(), y->end()), n.outputs[0]);
-    return fmt::format("a transposed convolution of {} taps", each);
+    const int64_t planes = (*s)[0] * ((*s)[1] / (taps[0] * taps[1])), pictures = steps[0] * steps[1];
+    if ((*s)[2] != places[0] * places[1] || pictures > 64) return "";
+    ValueId v = reshaped(n, n.inputs[0], {planes, taps[0], taps[1], places[0], places[1]});
+    const List more{steps[0] * strides[0] - taps[0], steps[1] * strides[1] - taps[1]};
+    if (more[0] > 0 || more[1] > 0) v = put(n, "Pad", 13, {v, integers(n.name + ".pads", {0, 0, 0, 0, 0, 0, more[0], more[1], 0, 0})});
+    v = turned(n, reshaped(n, v, {planes, steps[0], strides[0], steps[1], strides[1], places[0], places[1]}), {1, 3, 0, 5, 2, 6, 4});
+    const List whole{places[0] * strides[0], places[1] * strides[1]};
+    v = reshaped(n, v, {pictures, planes, whole[0], whole[1]});
+    ValueId sum = kAbsent;
+    for (int64_t k = 0; k < pictures; ++k) {
+      // What lies beside the image on a side is cut off, what the picture lacks is zero.
+      const List at{k / steps[1] * strides[0] - pads[0], k % steps[1] * strides[1] - pads[1]};
+      List from{k}, to{k + 1}, before(4, 0), behind(4, 0);
+      for (size_t a = 0; a < 2; ++a) {
+        const int64_t first = std::max<int64_t>(0, -at[a]), end = std::min(whole[a], size[a] - at[a]);
+        if (first >= end) return "";
+        from.push_back(first), to.push_back(end);
+        before[a + 2] = at[a] + first, behind[a + 2] = size[a] - at[a] - end;
+      }
+      ValueId piece = sliced(n, v, from, to, {0, 2, 3}, {1, 1, 1});
+      List sides = before;
+      sides.insert(sides.end(), behind.begin(), behind.end());
+      if (std::ranges::any_of(sides, [](int64_t p) { return p != 0; }))
+        piece = put(n, "Pad", 13, {piece, integers(n.name + ".pads", sides)});
+      sum = sum == kAbsent ? piece : put(n, "Add", 14, {sum, piece});
+    }
+    reshaped(n, sum, List(y->begin(), y->end()), n.outputs[0]);
+    return fmt::format("{} pictures of blocks side by side, added up", pictures);
   }
 
   // cos and sin of turns of `step` of `length` parts of a circle; the angle is exact however long the signal.
