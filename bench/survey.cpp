@@ -347,11 +347,11 @@ std::vector<Entry> entries() {
   add("MelWeightMatrix", "", {DType::f32}, [=](Form& f) {
     const auto n = [&](const char* name, int64_t v) { return f.b.constant(name, Tensor::from<int64_t>({}, {v})); };
     f.out("MelWeightMatrix", {n("bins", 128), n("length", 1024), n("rate", 16000), f.b.constant("low", Tensor::from<float>({}, {0.0f})),
-                              f.typed("high", DType::f32, {})});
+                              f.b.constant("high", Tensor::from<float>({}, {8000.0f}))});
   });
   add("RandomNormalLike", "", {DType::f32}, [=](Form& f) { f.out("RandomNormalLike", {f.in("x", flat)}); });
   add("RandomUniformLike", "", {DType::f32}, [=](Form& f) { f.out("RandomUniformLike", {f.in("x", flat)}); });
-  add("Bernoulli", "", {DType::f32}, [=](Form& f) { f.out("Bernoulli", {f.in("x", flat)}); });
+  add("Bernoulli", "", {DType::f32}, [=](Form& f) { f.out("Bernoulli", {f.b.op("Sigmoid", {f.in("x", flat)})}); });
   add("Multinomial", "", {DType::f32}, [=](Form& f) { f.out("Multinomial", {f.in("x", {64, 1024})}, {{"sample_size", int64_t{64}}}); });
   add("SoftmaxCrossEntropyLoss", "", {DType::f32}, [=](Form& f) {
     f.out("SoftmaxCrossEntropyLoss", {f.in("x", flat), f.typed("at", DType::i64, {1024})});
@@ -462,6 +462,25 @@ const std::vector<Reason> kReasons{
     {"Resize", {DType::u8}, "sums of floats, as fast as in f32: its limit counts bytes, of which there are a quarter"},
     {"Mish", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
     {"Atan", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
+    {"EyeLike", {}, "its result is known before a run; exporters write constants"},
+    {"Range", {}, "how long it is is known while it runs: a loop of the op's own"},
+    {"Unique", {}, "how many there are is known while it runs: a sort of the op's own"},
+    {"MaxRoiPool", {}, "of exporters of long ago; the op's own loop"},
+    {"Det", {}, "by elimination, matrix by matrix: the op's own loop"},
+    {"Random", {}, "numbers drawn one after the other, the same whatever the threads"},
+    {"Bernoulli", {}, "numbers drawn one after the other, the same whatever the threads"},
+    {"Multinomial", {}, "numbers drawn one after the other, the same whatever the threads"},
+    {"SoftmaxCrossEntropyLoss", {}, "of training"},
+    {"NegativeLogLikelihoodLoss", {}, "of training"},
+    {"Bitwise", {DType::u8}, "no exporter writes it of bytes"},
+    {"BitShift", {}, "no exporter writes it in models that compute"},
+    {"MelWeightMatrix", {}, "of constants; a run has it from the compiler"},
+    {"DFT", {}, "in double, as plain evaluation has it: its limit is that of floats"},
+    {"STFT", {}, "in double, as plain evaluation has it: its limit is that of floats"},
+    {"Ac", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
+    {"As", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
+    {"Atanh", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
+    {"Sinh", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
     {"Attention", {DType::f64}, "in double by hand-written graphs alone, which have the softmax written out: that has steps"},
     {"", {DType::f64}, "half as many to a register, functions of the C library; models are not shipped in double"},
 };
@@ -502,7 +521,7 @@ int main(int argc, char** argv) {
       if (people) fmt::print(stderr, "\r{:<70}", fmt::format("{} {}", name, to_string(d)));
       Result r{name, d, 0, 0, 0, ""};
       try {
-        Builder b("survey", 23);
+        Builder b("survey", e.op == "Swish" || e.op == "TensorScatter" ? 24 : 23);
         Form f{b, d};
         e.make(f);
         const Program p = compile(b.finish(), {.threads = 1});

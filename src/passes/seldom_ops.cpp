@@ -1,8 +1,7 @@
-// Ops that few models have, which have no steps of their own, as nodes that have: transforms of signals as products, convolutions at
-// offsets of their own as sampled pictures before a convolution, grids of affine maps, blocks added back into pictures, and the like.
+// Ops that few models have, which have no steps of their own, as nodes that have: convolutions at offsets of their own as sampled pictures
+// before a product, grids of affine maps, blocks added back into pictures, and the like.
 #include <algorithm>
 #include <cmath>
-#include <numbers>
 #include <string_view>
 
 #include "ops/internal_attributes.hpp"
@@ -13,8 +12,8 @@
 namespace lathe::passes {
 namespace {
 
-// A transform by a product beyond this many factors would take more memory than it is worth.
-constexpr int64_t kMostFactors = int64_t{1} << 22;
+// Of constants that are made here.
+constexpr int64_t kMostNumbers = int64_t{1} << 22;
 
 class SeldomOps : public NodeWriter {
  public:
@@ -33,8 +32,6 @@ class SeldomOps : public NodeWriter {
     if (n.op == "MaxUnpool") return scattered(n);
     if (n.op == "AffineGrid") return mapped_grid(n);
     if (n.op == "Col2Im") return blocks_back(n);
-    if (n.op == "DFT") return transform(n);
-    if (n.op == "STFT") return transform_of_frames(n);
     if (n.op == "DeformConv") return at_offsets(n);
     return "";
   }
@@ -46,10 +43,6 @@ class SeldomOps : public NodeWriter {
     if (!has(n, i)) return nullptr;
     const auto& c = graph_.values[n.inputs[i]].constant;
     return c && c->data() != nullptr ? &*c : nullptr;
-  }
-  std::optional<int64_t> held_integer(const Node& n, size_t i) const {
-    const Tensor* t = held(n, i);
-    return t && is_int(t->dtype()) && t->size() == 1 ? std::optional(lathe::integers(*t)[0]) : std::nullopt;
   }
   ValueId floats(const std::string& name, const Shape& shape, const std::vector<float>& list) {
     return constant(name, Tensor::from<float>(shape, list));
@@ -171,7 +164,7 @@ class SeldomOps : public NodeWriter {
     if ((axes != 2 && axes != 3) || *theta != Shape{sizes[0], axes, axes + 1}) return "";
     const Shape spatial(sizes.begin() + 2, sizes.end());
     const int64_t places = element_count(spatial);
-    if (places == 0 || sizes[0] == 0 || places > kMostFactors) return "";
+    if (places == 0 || sizes[0] == 0 || places > kMostNumbers) return "";
     const bool corners = n.integer("align_corners", 0) != 0;
     const auto strides = ops::strides_of(spatial);
     std::vector<float> base(static_cast<size_t>((axes + 1) * places), 1);
@@ -220,12 +213,14 @@ class SeldomOps : public NodeWriter {
       // What lies beside the image on a side is cut off, what the picture lacks is zero.
       const List at{k / steps[1] * strides[0] - pads[0], k % steps[1] * strides[1] - pads[1]};
       List from{k}, to{k + 1}, before(4, 0), behind(4, 0);
+      bool outside = false;
       for (size_t a = 0; a < 2; ++a) {
         const int64_t first = std::max<int64_t>(0, -at[a]), end = std::min(whole[a], size[a] - at[a]);
-        if (first >= end) return "";
+        outside = outside || first >= end;
         from.push_back(first), to.push_back(end);
         before[a + 2] = at[a] + first, behind[a + 2] = size[a] - at[a] - end;
       }
+      if (outside) continue;
       ValueId piece = sliced(n, v, from, to, {0, 2, 3}, {1, 1, 1});
       List sides = before;
       sides.insert(sides.end(), behind.begin(), behind.end());
@@ -233,103 +228,9 @@ class SeldomOps : public NodeWriter {
         piece = put(n, "Pad", 13, {piece, integers(n.name + ".pads", sides)});
       sum = sum == kAbsent ? piece : put(n, "Add", 14, {sum, piece});
     }
+    if (sum == kAbsent) return "";
     reshaped(n, sum, List(y->begin(), y->end()), n.outputs[0]);
     return fmt::format("{} pictures of blocks side by side, added up", pictures);
-  }
-
-  // cos and sin of turns of `step` of `length` parts of a circle; the angle is exact however long the signal.
-  static std::pair<double, double> turn(int64_t j, int64_t k, int64_t length) {
-    const double angle = 2 * std::numbers::pi * static_cast<double>(j * k % length) / static_cast<double>(length);
-    return {std::cos(angle), std::sin(angle)};
-  }
-
-  std::string transform(const Node& n) {
-    const auto s = shape(n.inputs[0]);
-    if (!s || s->size() < 2 || element_count(*s) == 0 || (s->back() != 1 && s->back() != 2)) return "";
-    const auto ranks = static_cast<int64_t>(s->size());
-    const bool named = graph_.version_of(n) < 20, inverse = n.integer("inverse", 0) != 0, onesided = n.integer("onesided", 0) != 0;
-    if ((has(n, 1) && !held_integer(n, 1)) || (!named && has(n, 2) && !held_integer(n, 2))) return "";
-    const int64_t axis = ops::wrap_axis(named ? n.integer("axis", 1) : held_integer(n, 2).value_or(-2), ranks);
-    if (axis == ranks - 1) return "";
-    const bool real_out = inverse && onesided;
-    const int64_t in = (*s)[static_cast<size_t>(axis)], parts = s->back(), to = real_out ? 1 : 2;
-    const int64_t length = held_integer(n, 1).value_or(real_out ? 2 * (in - 1) : in);
-    if (length < 1 || length > kMostFactors) return "";
-    const int64_t out = onesided && !inverse ? length / 2 + 1 : length, used = std::min(in, length);
-    const int64_t rows = used * parts, columns = out * to;
-    if (rows > kMostFactors / columns) return "";
-    // Row k, part p: what an entry gives to each of the result's. The half that a one-sided transform left out mirrors the one that is
-    // there.
-    std::vector<float> factors(static_cast<size_t>(rows * columns), 0);
-    const double scale = inverse ? 1 / static_cast<double>(length) : 1, sign = inverse ? 1 : -1;
-    for (int64_t k = 0; k < used; ++k) {
-      double weight = scale;
-      if (real_out) {
-        const int64_t mirrored = length - k;
-        weight *= (k <= length / 2 ? 1 : 0) + (k > 0 && mirrored > length / 2 ? 1 : 0);
-      }
-      for (int64_t j = 0; j < out; ++j) {
-        const auto [c, si] = turn(j, k, length);
-        float* f = factors.data() + k * parts * columns + j * to;
-        f[0] = static_cast<float>(weight * c);
-        if (to == 2) f[1] = static_cast<float>(weight * sign * si);
-        if (parts == 2) {
-          f[columns] = static_cast<float>(-weight * sign * si);
-          if (to == 2) f[columns + 1] = static_cast<float>(weight * c);
-        }
-      }
-    }
-    ValueId v = n.inputs[0];
-    if (used < in) v = sliced(n, v, {0}, {used}, {axis}, {1});
-    List order(static_cast<size_t>(ranks)), sizes;
-    std::iota(order.begin(), order.end(), 0);
-    order.erase(order.begin() + axis);
-    order.insert(order.end() - 1, axis);
-    const bool turns = axis != ranks - 2;
-    if (turns) v = turned(n, v, order);
-    for (int64_t a = 0; a < ranks - 1; ++a) {
-      if (a != axis) sizes.push_back((*s)[static_cast<size_t>(a)]);
-    }
-    List flat = sizes, result = sizes;
-    flat.push_back(rows);
-    result.push_back(out), result.push_back(to);
-    v = put(n, "MatMul", 13, {reshaped(n, v, flat), floats(n.name + ".turns", {rows, columns}, factors)});
-    v = reshaped(n, v, result, turns ? kAbsent : n.outputs[0]);
-    if (turns) {
-      List back(order.size());
-      for (size_t i = 0; i < order.size(); ++i) back[static_cast<size_t>(order[i])] = static_cast<int64_t>(i);
-      put(n, "Transpose", 13, {v}, {{"perm", attribute(back)}}, n.outputs[0]);
-    }
-    return fmt::format("a product by {} x {} turns", rows, columns);
-  }
-
-  // A convolution along the signal: a filter for each part of each bin, the window in it.
-  std::string transform_of_frames(const Node& n) {
-    const auto s = shape(n.inputs[0]);
-    if (!s || (s->size() != 2 && s->size() != 3) || (s->size() == 3 && s->back() != 1) || element_count(*s) == 0) return "";
-    const auto step = held_integer(n, 1);
-    const Tensor* window = held(n, 2);
-    if (!step || (has(n, 2) && !window) || (has(n, 3) && !held_integer(n, 3))) return "";
-    const int64_t frame = has(n, 3) ? *held_integer(n, 3) : window ? window->size() : 0, length = (*s)[1];
-    if (frame < 1 || *step < 1 || frame > length || (window && window->size() > frame)) return "";
-    const int64_t bins = n.integer("onesided", 1) != 0 ? frame / 2 + 1 : frame, frames = (length - frame) / *step + 1;
-    if (frame > kMostFactors / (2 * bins)) return "";
-    const std::vector<double> shares = window ? widen<double>(*window) : std::vector<double>(static_cast<size_t>(frame), 1);
-    const int64_t shift = (frame - static_cast<int64_t>(shares.size())) / 2;  // a shorter window stands in the middle
-    std::vector<float> filters(static_cast<size_t>(2 * bins * frame), 0);
-    for (int64_t j = 0; j < bins; ++j) {
-      for (size_t i = 0; i < shares.size(); ++i) {
-        const int64_t k = shift + static_cast<int64_t>(i);
-        const auto [c, si] = turn(j, k, frame);
-        filters[static_cast<size_t>(2 * j * frame + k)] = static_cast<float>(shares[i] * c);
-        filters[static_cast<size_t>((2 * j + 1) * frame + k)] = static_cast<float>(-shares[i] * si);
-      }
-    }
-    const ValueId signal = reshaped(n, n.inputs[0], {(*s)[0], 1, length});
-    const ValueId made = put(n, "Conv", 11, {signal, floats(n.name + ".turns", {2 * bins, 1, frame}, filters)},
-                             {{"kernel_shape", attribute(List{frame})}, {"strides", attribute(List{*step})}});
-    reshaped(n, turned(n, made, {0, 2, 1}), {(*s)[0], frames, bins, 2}, n.outputs[0]);
-    return fmt::format("a convolution by {} filters of {}", 2 * bins, frame);
   }
 
   // The pixels that the taps of each place see, and a product of those with the filters.
@@ -345,7 +246,7 @@ class SeldomOps : public NodeWriter {
                   places = rows * columns;
     if (strides.size() != 2 || dilations.size() != 2 || pads.size() != 4 || group < 1 || sets < 1 || channels % sets != 0 ||
         filters % group != 0 || (*w)[1] * group != channels || *offset != Shape{batch, sets * taps * 2, rows, columns} ||
-        taps > kMostFactors / (2 * places) || (has(n, 4) && shape(n.inputs[4]) != Shape{batch, sets * taps, rows, columns}))
+        taps > kMostNumbers / (2 * places) || (has(n, 4) && shape(n.inputs[4]) != Shape{batch, sets * taps, rows, columns}))
       return "";
     const int64_t each = channels / sets;
     std::vector<float> base(static_cast<size_t>(places * taps * 2));

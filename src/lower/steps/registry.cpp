@@ -34,6 +34,8 @@ namespace lathe::lower {
   F(grids)                     \
   F(regions)                   \
   F(elements)                  \
+  F(cache_writes)              \
+  F(spectra)                   \
   F(selections)                \
   F(wide_selections)           \
   F(recurrent)                 \

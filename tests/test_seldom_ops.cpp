@@ -1,0 +1,357 @@
+// Ops that few models have: compiled without plain evaluation, and equal to it.
+#include <cmath>
+#include <limits>
+
+#include "steps.hpp"
+#include "tensor/widen.hpp"
+
+using namespace test;
+using Data = Attribute::Data;
+using Ints = std::vector<int64_t>;
+
+namespace {
+
+constexpr float kInf = std::numeric_limits<float>::infinity();
+
+Tensor whole_numbers(DType dtype, const Shape& shape, std::mt19937_64& random, int64_t low, int64_t high) {
+  std::vector<int64_t> v(static_cast<size_t>(element_count(shape)));
+  for (int64_t& x : v) x = between(random, low, high);
+  return narrow<int64_t>(dtype, shape, v);
+}
+
+void compiled_alike(const Graph& g, const std::vector<Tensor>& in, Tolerance tolerance = {1e-5, 1e-5, 0}) {
+  for (const StepInfo& s : compile(g, {.threads = 1}).describe().steps) CHECK_MESSAGE(s.kind != "plain", s.op);
+  for (const int threads : {1, 3}) check_against_plain(g, in, {.threads = threads}, tolerance);
+}
+
+Dims dims(const Shape& s) { return {s.begin(), s.end()}; }
+
+ValueId integers(Builder& b, const std::string& name, const Ints& list) {
+  return b.constant(name, Tensor::from<int64_t>({static_cast<int64_t>(list.size())}, list));
+}
+ValueId integer(Builder& b, const std::string& name, int64_t v) { return b.constant(name, Tensor::from<int64_t>({}, {v})); }
+
+// One op on one tensor.
+Graph alone(const std::string& op, DType dtype, const Shape& shape, const std::map<std::string, Data>& attributes = {},
+            int64_t opset = 22) {
+  Builder b("alone", opset);
+  b.output(b.op(op, {b.input("x", dtype, dims(shape))}, attributes), "y");
+  return b.finish();
+}
+
+}  // namespace
+
+TEST_CASE("functions of one number that few models have, at their ends too") {
+  const std::map<std::string, std::map<std::string, Data>> ops{
+      {"Acos", {}},  {"Acosh", {}}, {"Asin", {}}, {"Asinh", {}},
+      {"Atanh", {}}, {"Cosh", {}},  {"Sinh", {}}, {"Shrink", {{"lambd", 0.7f}, {"bias", 0.2f}}}};
+  for (const auto& [op, attributes] : ops) {
+    CAPTURE(op);
+    for (const DType dtype : {DType::f32, DType::f64}) {
+      Tensor x = random_tensor({3, 41}, 5, -2, 2);
+      const float ends[]{0, -0.0f, 1, -1, 1e-20f, kInf, -kInf, NAN, 1e30f, -1e30f, 88, 90};
+      std::copy(std::begin(ends), std::end(ends), x.as<float>().begin());
+      compiled_alike(alone(op, dtype, {3, 41}, attributes), {narrow<double>(dtype, {3, 41}, widen<double>(x))}, {1e-9, 1e-6, 0});
+    }
+  }
+  for (const float alpha : {1.0f, 1.7f})
+    compiled_alike(alone("Swish", DType::f32, {5, 70}, {{"alpha", alpha}}, 24), {random_tensor({5, 70}, 3, -9, 9)});
+}
+
+TEST_CASE("bits of whole numbers, with broadcasting") {
+  std::mt19937_64 random(2);
+  for (const DType dtype : {DType::i32, DType::i64}) {
+    for (const char* op : {"BitwiseAnd", "BitwiseOr", "BitwiseXor"}) {
+      Builder b("bits", 22);
+      const ValueId x = b.input("x", dtype, {4, 33}), y = b.input("y", dtype, {33});
+      b.output(b.op("BitwiseNot", {b.op(op, {x, y})}), "z");
+      compiled_alike(b.finish(), {whole_numbers(dtype, {4, 33}, random, -1000, 1000), whole_numbers(dtype, {33}, random, -1000, 1000)},
+                     {0, 0, 0});
+    }
+  }
+}
+
+TEST_CASE("reductions along any axis: squares, magnitudes, lengths, logarithms of sums; tiny and huge numbers") {
+  std::mt19937_64 random(4);
+  for (int trial = 0; trial < 60; ++trial) {
+    CAPTURE(trial);
+    const Shape s{between(random, 1, 9), between(random, 1, 40), between(random, 1, 70)};
+    const char* op = std::array{"ReduceSumSquare", "ReduceL1", "ReduceL2", "ReduceLogSum"}[static_cast<size_t>(trial % 4)];
+    const int64_t axis = between(random, 0, 2), keep = between(random, 0, 1);
+    Tensor x = random_tensor(s, trial, trial % 4 == 3 ? 0.1f : -2, 2);
+    if (trial % 5 == 1 && trial % 4 != 3) x.as<float>()[0] = 1e-25f, x.as<float>()[x.size() - 1] = trial % 2 == 0 ? 3e30f : -1e-25f;
+    Builder b("reduction", 22);
+    b.output(b.op(op, {b.input("x", DType::f32, dims(s)), integers(b, "axes", {axis})}, {{"keepdims", keep}}), "y");
+    compiled_alike(b.finish(), {x}, {1e-6, 1e-5, 0});
+  }
+  for (const int64_t p : {1, 2})
+    compiled_alike(alone("GlobalLpPool", DType::f32, {2, 5, 6, 7}, {{"p", p}}), {random_tensor({2, 5, 6, 7}, 3)});
+  // Lengths whose squares floats do not hold.
+  for (const int64_t axis : {0, 1}) {
+    Builder b("short", 22);
+    b.output(b.op("ReduceL2", {b.input("x", DType::f32, {20, 20}), integers(b, "axes", {axis})}), "y");
+    compiled_alike(b.finish(), {random_tensor({20, 20}, 3, -1e-24f, 1e-24f)}, {0, 1e-5, 0});
+  }
+}
+
+TEST_CASE("Hardmax, CenterCropPad, MaxUnpool and AffineGrid") {
+  std::mt19937_64 random(6);
+  for (int64_t axis = 0; axis < 3; ++axis) {
+    Tensor x = random_tensor({3, 4, 5}, static_cast<uint64_t>(axis));
+    x.as<float>()[1] = x.as<float>()[2] = 7;  // the first of equals
+    compiled_alike(alone("Hardmax", DType::f32, {3, 4, 5}, {{"axis", axis}}), {x}, {0, 0, 0});
+  }
+  for (int trial = 0; trial < 40; ++trial) {
+    CAPTURE(trial);
+    const Shape s{between(random, 1, 9), between(random, 1, 9), between(random, 1, 9)};
+    Builder b("crop", 22);
+    const DType dtype = std::array{DType::f32, DType::i64, DType::u8}[static_cast<size_t>(trial % 3)];
+    const ValueId x = b.input("x", dtype, dims(s));
+    if (trial % 2 == 0) {
+      b.output(b.op("CenterCropPad", {x, integers(b, "to", {between(random, 1, 9), between(random, 1, 9), between(random, 1, 9)})}), "y");
+    } else {
+      b.output(b.op("CenterCropPad", {x, integers(b, "to", {between(random, 1, 9), between(random, 1, 9)})}, {{"axes", Ints{2, -3}}}), "y");
+    }
+    compiled_alike(b.finish(), {whole_numbers(dtype, s, random, 0, 100)}, {0, 0, 0});
+  }
+  {
+    Builder b("unpool", 22);
+    const ValueId x = b.input("x", DType::f32, {2, 3, 8, 8});
+    const auto pooled = b.ops("MaxPool", {x}, 2, {{"kernel_shape", Ints{2, 2}}, {"strides", Ints{2, 2}}});
+    b.output(b.op("MaxUnpool", {pooled[0], pooled[1]}, {{"kernel_shape", Ints{2, 2}}, {"strides", Ints{2, 2}}}), "y");
+    compiled_alike(b.finish(), {random_tensor({2, 3, 8, 8}, 8)}, {0, 0, 0});
+  }
+  for (const int64_t corners : {0, 1}) {
+    for (const Ints& size : {Ints{2, 3, 5, 7}, Ints{1, 1, 4, 1}, Ints{2, 3, 4, 5, 6}}) {
+      const auto axes = static_cast<int64_t>(size.size()) - 2;
+      Builder b("grid", 22);
+      b.output(b.op("AffineGrid", {b.input("theta", DType::f32, {size[0], axes, axes + 1}), integers(b, "size", size)},
+                    {{"align_corners", corners}}),
+               "y");
+      compiled_alike(b.finish(), {random_tensor({size[0], axes, axes + 1}, 3)});
+    }
+  }
+}
+
+TEST_CASE("blocks added back into pictures: any block, stride and padding; infinities stay where they are") {
+  std::mt19937_64 random(9);
+  int done = 0;
+  for (int trial = 0; trial < 120; ++trial) {
+    CAPTURE(trial);
+    const Ints block{between(random, 1, 4), between(random, 1, 4)}, strides{between(random, 1, 3), between(random, 1, 3)},
+        pads{between(random, 0, 2), between(random, 0, 2), between(random, 0, 2), between(random, 0, 2)},
+        image{between(random, 3, 12), between(random, 3, 12)};
+    int64_t places = 1;
+    bool fits = true;
+    for (size_t a = 0; a < 2; ++a) {
+      const int64_t span = image[a] + pads[a] + pads[a + 2] - block[a];
+      fits = fits && span >= 0 && pads[a] < block[a] && pads[a + 2] < block[a];
+      places *= std::max<int64_t>(0, span) / strides[a] + 1;
+    }
+    if (!fits) continue;
+    ++done;
+    const Shape s{2, 3 * block[0] * block[1], places};
+    Builder b("blocks", 22);
+    b.output(b.op("Col2Im", {b.input("x", DType::f32, dims(s)), integers(b, "image", image), integers(b, "block", block)},
+                  {{"strides", strides}, {"pads", pads}}),
+             "y");
+    Tensor x = random_tensor(s, static_cast<uint64_t>(trial));
+    if (trial % 3 == 0) x.as<float>()[x.size() / 2] = kInf;
+    compiled_alike(b.finish(), {x}, {1e-6, 1e-5, 0});
+  }
+  CHECK(done > 40);
+}
+
+TEST_CASE("transforms of signals: any length and axis, real and complex, one-sided, inverse, cut and filled up") {
+  std::mt19937_64 random(3);
+  for (int trial = 0; trial < 120; ++trial) {
+    CAPTURE(trial);
+    const int64_t lengths[]{1, 2, 3, 8, 12, 15, 16, 17, 26, 31, 49, 60, 64, 74, 101, 128, 143, 400};
+    const int64_t n = lengths[trial % 18], axis = between(random, 0, 2);
+    const bool inverse = trial % 3 == 1, onesided = trial % 5 < 2, complex = inverse || (!onesided && trial % 2 == 0),
+               whole = trial % 4 == 0;
+    Shape s{between(random, 1, 5), between(random, 1, 5), between(random, 1, 5), complex ? 2 : 1};
+    s[static_cast<size_t>(axis)] = inverse && onesided ? n / 2 + 1 : n;
+    const DType dtype = trial % 7 == 0 ? DType::f64 : DType::f32;
+    const bool old = trial % 2 == 1;
+    Builder b("transform", old ? 17 : 20);
+    std::vector<ValueId> in{b.input("x", dtype, dims(s))};
+    const bool sized = whole || (inverse && onesided);
+    in.push_back(sized ? integer(b, "length", whole && !inverse ? between(random, 1, 2 * n) : n) : kAbsent);
+    if (!old) in.push_back(integer(b, "axis", axis));
+    std::map<std::string, Data> attributes{{"inverse", int64_t{inverse}}, {"onesided", int64_t{onesided}}};
+    if (old) attributes["axis"] = axis;
+    b.output(b.op("DFT", in, attributes), "y");
+    Graph g;
+    try {
+      g = b.finish();
+    } catch (const Error&) {
+      continue;  // the version knows no such form
+    }
+    compiled_alike(g, {narrow<double>(dtype, s, widen<double>(random_tensor(s, static_cast<uint64_t>(trial))))}, {2e-6, 2e-6, 0});
+  }
+  for (int trial = 0; trial < 40; ++trial) {
+    CAPTURE(trial);
+    const int64_t frame = between(random, 1, 60), step = between(random, 1, 30), length = frame + between(random, 0, 300),
+                  batch = between(random, 1, 3);
+    const bool parts = trial % 3 == 0, window = trial % 2 == 0, onesided = trial % 4 < 2;
+    Builder b("frames", 20);
+    const Shape s = parts ? Shape{batch, length, onesided ? 1 : 2} : Shape{batch, length};
+    std::vector<ValueId> in{b.input("x", DType::f32, dims(s)), integer(b, "step", step)};
+    const int64_t shares = trial % 6 == 0 ? (frame + 1) / 2 : frame;
+    in.push_back(window ? b.constant("window", random_tensor({shares}, 7, 0, 1)) : kAbsent);
+    in.push_back(integer(b, "frame", frame));
+    b.output(b.op("STFT", in, {{"onesided", int64_t{onesided}}}), "y");
+    compiled_alike(b.finish(), {random_tensor(s, static_cast<uint64_t>(trial))}, {2e-6, 2e-6, 0});
+  }
+}
+
+TEST_CASE("convolutions at offsets of their own: groups, sets of offsets, masks, strides, dilations; far outside too") {
+  std::mt19937_64 random(12);
+  for (int trial = 0; trial < 60; ++trial) {
+    CAPTURE(trial);
+    const int64_t sets = between(random, 1, 2), group = between(random, 1, 2), channels = 4 * between(random, 1, 3),
+                  filters = 2 * between(random, 1, 5), kh = between(random, 1, 3), kw = between(random, 1, 3), h = between(random, 4, 9),
+                  w = between(random, 4, 9);
+    const Ints strides{between(random, 1, 2), between(random, 1, 2)}, dilations{between(random, 1, 2), between(random, 1, 2)},
+        pads{between(random, 0, 2), between(random, 0, 2), between(random, 0, 2), between(random, 0, 2)};
+    const int64_t oh = (h + pads[0] + pads[2] - dilations[0] * (kh - 1) - 1) / strides[0] + 1,
+                  ow = (w + pads[1] + pads[3] - dilations[1] * (kw - 1) - 1) / strides[1] + 1;
+    if (h + pads[0] + pads[2] < dilations[0] * (kh - 1) + 1 || w + pads[1] + pads[3] < dilations[1] * (kw - 1) + 1) continue;
+    const Shape xs{2, channels, h, w}, ws{filters, channels / group, kh, kw}, os{2, sets * kh * kw * 2, oh, ow},
+        ms{2, sets * kh * kw, oh, ow};
+    Builder b("offsets", 22);
+    std::vector<ValueId> in{b.input("x", DType::f32, dims(xs)), b.constant("w", random_tensor(ws, 3)),
+                            b.input("offset", DType::f32, dims(os))};
+    std::vector<Tensor> given{random_tensor(xs, static_cast<uint64_t>(trial)), random_tensor(os, static_cast<uint64_t>(trial) + 1, -3, 3)};
+    const bool masked = trial % 2 == 0;
+    in.push_back(trial % 3 == 0 ? kAbsent : b.constant("bias", random_tensor({filters}, 4)));
+    if (masked) {
+      in.push_back(b.input("mask", DType::f32, dims(ms)));
+      given.push_back(random_tensor(ms, static_cast<uint64_t>(trial) + 2, 0, 1));
+    }
+    b.output(b.op("DeformConv", in,
+                  {{"group", group},
+                   {"offset_group", sets},
+                   {"strides", strides},
+                   {"dilations", dilations},
+                   {"pads", pads},
+                   {"kernel_shape", Ints{kh, kw}}}),
+             "y");
+    compiled_alike(b.finish(), given, {2e-5, 1e-4, 0});
+  }
+}
+
+TEST_CASE("updates that add, multiply and compare, several to a place; elements by tuples") {
+  std::mt19937_64 random(15);
+  for (int trial = 0; trial < 96; ++trial) {
+    CAPTURE(trial);
+    const DType dtype = std::array{DType::f32, DType::f64, DType::i32, DType::i64}[static_cast<size_t>(trial % 4)];
+    const char* how = std::array{"add", "mul", "max", "min"}[static_cast<size_t>(trial / 4 % 4)];
+    const Shape s{between(random, 2, 6), between(random, 2, 6), between(random, 2, 6)};
+    Builder b("updates", 22);
+    const ValueId x = b.input("x", dtype, dims(s));
+    std::vector<Tensor> in{whole_numbers(dtype, s, random, -3, 3)};
+    if (trial % 2 == 0) {
+      const int64_t axis = between(random, 0, 2);
+      const Shape at{between(random, 1, s[0]), between(random, 1, s[1]), between(random, 1, s[2])};
+      b.output(b.op("ScatterElements", {x, b.input("at", DType::i64, dims(at)), b.input("u", dtype, dims(at))},
+                    {{"axis", axis}, {"reduction", std::string(how)}}),
+               "y");
+      in.push_back(whole_numbers(DType::i64, at, random, -s[static_cast<size_t>(axis)], s[static_cast<size_t>(axis)] - 1));
+      in.push_back(whole_numbers(dtype, at, random, -3, 3));
+    } else {
+      const int64_t depth = between(random, 1, 3), rows = between(random, 1, 20);
+      Shape u{rows};
+      u.insert(u.end(), s.begin() + depth, s.end());
+      b.output(
+          b.op("ScatterND", {x, b.input("at", DType::i64, {rows, depth}), b.input("u", dtype, dims(u))}, {{"reduction", std::string(how)}}),
+          "y");
+      in.push_back(whole_numbers(DType::i64, {rows, depth}, random, -2, 1));
+      in.push_back(whole_numbers(dtype, u, random, -3, 3));
+      const Tensor at = in[1];
+      Builder g("tuples", 22);
+      g.output(g.op("GatherND", {g.input("x", dtype, dims(s)), g.input("at", DType::i64, {rows, depth})}), "y");
+      compiled_alike(g.finish(), {in[0], at}, {0, 0, 0});
+    }
+    compiled_alike(b.finish(), in, {1e-6, 1e-6, 0});
+  }
+  // A place outside is named, and nothing is written there.
+  Builder b("outside", 22);
+  b.output(b.op("ScatterElements", {b.input("x", DType::f32, {4}), b.input("at", DType::i64, {2}), b.input("u", DType::f32, {2})},
+                {{"reduction", std::string("add")}}),
+           "y");
+  const Program program = compile(b.finish(), {.threads = 1});
+  Lane lane(program);
+  const std::vector<Tensor> outside{random_tensor({4}, 1), Tensor::from<int64_t>({2}, {1, 4}), random_tensor({2}, 2)};
+  CHECK_THROWS_WITH_AS(lane.run(outside), doctest::Contains("index 4 is outside an axis of 4 elements"), Error);
+}
+
+TEST_CASE("entries put into a cache, from a place of each sequence on, around its end too") {
+  std::mt19937_64 random(21);
+  for (int trial = 0; trial < 40; ++trial) {
+    CAPTURE(trial);
+    const int64_t batch = between(random, 1, 3), room = between(random, 2, 9), count = between(random, 1, room),
+                  heads = between(random, 1, 3);
+    const bool circular = trial % 2 == 0, middle = trial % 3 == 0, starts = trial % 5 != 0;
+    const DType dtype = std::array{DType::f32, DType::f16, DType::i64, DType::u8}[static_cast<size_t>(trial % 4)];
+    const Shape cache = middle ? Shape{batch, room, heads, 4} : Shape{batch, heads, room, 4},
+                update = middle ? Shape{batch, count, heads, 4} : Shape{batch, heads, count, 4};
+    Builder b("cache", 24);
+    std::vector<ValueId> in{b.input("cache", dtype, dims(cache)), b.input("update", dtype, dims(update))};
+    std::vector<Tensor> given{whole_numbers(dtype, cache, random, 0, 100), whole_numbers(dtype, update, random, 0, 100)};
+    if (starts) {
+      in.push_back(b.input("at", DType::i64, {batch}));
+      given.push_back(whole_numbers(DType::i64, {batch}, random, 0, circular ? 2 * room : room - count));
+    }
+    b.output(
+        b.op("TensorScatter", in, {{"axis", middle ? int64_t{1} : int64_t{-2}}, {"mode", std::string(circular ? "circular" : "linear")}}),
+        "y");
+    const Graph g = b.finish();
+    compiled_alike(g, given, {0, 0, 0});
+    if (starts && !circular) {
+      given[2] = whole_numbers(DType::i64, {batch}, random, room - count + 1, room - count + 1);
+      const Program program = compile(g, {.threads = 1});
+      Lane lane(program);
+      CHECK_THROWS_WITH_AS(lane.run(given), doctest::Contains("do not fit"), Error);
+    }
+  }
+}
+
+TEST_CASE("several filters a channel, and transposed convolutions by channels, of volumes and to few filters") {
+  std::mt19937_64 random(18);
+  for (int trial = 0; trial < 90; ++trial) {
+    CAPTURE(trial);
+    const auto axes = static_cast<size_t>(between(random, 1, 3));
+    const int64_t channels = between(random, 2, 9);
+    Shape xs{2, channels}, ws;
+    Ints strides, pads(2 * axes, 0), extra(axes, 0);
+    for (size_t a = 0; a < axes; ++a) xs.push_back(between(random, 3, 7)), strides.push_back(between(random, 1, 3));
+    std::map<std::string, Data> attributes;
+    const bool turned = trial % 3 != 0;
+    const int64_t group = !turned || trial % 3 == 1 ? channels : 1,
+                  filters = turned && group == 1 ? between(random, 1, 2) : between(random, 1, 3);
+    ws = turned ? Shape{channels, filters} : Shape{channels * filters, 1};
+    for (size_t a = 0; a < axes; ++a) {
+      const int64_t k = between(random, 1, 4);
+      ws.push_back(k);
+      if (k > 1) pads[a] = between(random, 0, 1), pads[axes + a] = between(random, 0, 1);
+      if (turned) extra[a] = between(random, 0, strides[a] - 1);
+    }
+    attributes = {{"strides", strides}, {"pads", pads}, {"group", group}};
+    if (turned) attributes["output_padding"] = extra;
+    Builder b("forms", 22);
+    std::vector<ValueId> in{b.input("x", DType::f32, dims(xs)), b.constant("w", random_tensor(ws, 5))};
+    if (trial % 2 == 0) in.push_back(b.constant("bias", random_tensor({turned ? filters * group : channels * filters}, 6)));
+    Graph g;
+    try {
+      b.output(b.op(turned ? "ConvTranspose" : "Conv", in, attributes), "y");
+      g = b.finish();
+    } catch (const Error&) {
+      continue;  // the padding eats all of it
+    }
+    Tensor x = random_tensor(xs, static_cast<uint64_t>(trial));
+    if (trial % 4 == 1) x.as<float>()[x.size() / 2] = kInf;
+    for (const int threads : {1, 3}) check_against_plain(g, {x}, {.threads = threads}, {1e-5, 1e-4, 0});
+  }
+}
