@@ -459,6 +459,7 @@ const std::vector<Reason> kReasons{
     {"GridSample",
      {DType::f32},
      "four numbers a result from wherever the grid says, here at random: not memory's rate but its answers are waited for"},
+    {"RoiAlign", {DType::f32}, "some sixteen numbers a result, in turn: arithmetic, of which its limit counts none"},
     {"Resize", {DType::u8}, "sums of floats, as fast as in f32: its limit counts bytes, of which there are a quarter"},
     {"Mish", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
     {"Atan", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},

@@ -94,6 +94,9 @@ std::vector<Sample> samples() {
   add("running_sum", [&](Maker& m) {
     return m.b.op("CumSum", {m.feed({20, 33, 9}), m.b.constant("axis", Tensor::from<int64_t>({}, {1}))});
   });
+  add("spectrum", [&](Maker& m) {
+    return m.b.op("DFT", {m.feed({40, 30, 1}), kAbsent, m.b.constant("axis", Tensor::from<int64_t>({}, {1}))});
+  });
   add("pool.lines", [&](Maker& m) { return m.b.op("MaxPool", {m.feed({2, 5, 31, 40})}, {{"kernel_shape", Ints{3, 3}}}); });
   add("pool.planes", [&](Maker& m) {
     const ValueId c = m.b.op("Conv", {m.feed({1, 16, 21, 21}), m.weight({32, 16, 1, 1})});
@@ -227,7 +230,7 @@ TEST_CASE("each family with knobs does its sample, by the recipe that it says") 
     const auto& steps = p.impl()->edition(p.bound_shapes())->steps;
     CHECK(std::ranges::any_of(steps, [&](const lower::Step& step) { return step.recipe == *it; }));
   }
-  CHECK(seen.size() == 21);
+  CHECK(seen.size() == 22);
 }
 
 TEST_CASE("any recipe is refused with a sentence or gives right numbers, and the same bits unless it reorders sums") {

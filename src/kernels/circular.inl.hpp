@@ -218,8 +218,9 @@ HWY_INLINE void each_power(float* out, const float* a, bool a_one, const float* 
         const F64 d;
         const VD least = hn::Set(d, std::numeric_limits<float>::min()), most = hn::Set(d, std::numeric_limits<float>::max());
         const VD size = hn::Abs(x);
-        // Results too large for a float are not infinite on every instruction set.
-        return hn::And(hn::And(hn::Ge(size, least), hn::Le(size, most)), hn::And(hn::Le(hn::Abs(y), most), hn::Lt(hn::Abs(r), most)));
+        // Results too large for a float are not infinite on every instruction set; what is no number is one on all.
+        return hn::And(hn::And(hn::Ge(size, least), hn::Le(size, most)),
+                       hn::And(hn::Le(hn::Abs(y), most), hn::Not(hn::Ge(hn::Abs(r), most))));
       },
       [](float x, float y) { return std::pow(x, y); });
 }

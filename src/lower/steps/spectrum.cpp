@@ -1,8 +1,9 @@
-// DFT and STFT: rows of a signal, windowed, transformed several at a time; two real ones as one complex.
+// DFT and STFT: rows of a signal, windowed, transformed several at a time; of a real one its even and odd entries as one half as long.
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 
 #include "kernels/spectrum.hpp"
 #include "lower/recipe/step_family.hpp"
@@ -26,12 +27,14 @@ struct Form {
   bool inverse = false, mirrored = false;            // mirrored: the half that a one-sided transform left out is made up
   Places in, out;
   std::vector<double> window;  // of `length`, or none
+  bool halved() const { return parts == 1 && to == 2 && !inverse && length % 2 == 0; }
 };
 
 class SpectrumKernel : public StepKernel {
  public:
   Form form;
   kernels::SpectrumPlan plan;
+  std::vector<double> half_turns;  // cos, sin of -2 pi k / length up to half of it
   kernels::Spectrum kernel = nullptr;
   Location input, output, scratch;
   int64_t tasks = 1, doubles = 0;  // of scratch a task
@@ -46,41 +49,37 @@ class SpectrumKernel : public StepKernel {
 
  private:
   int64_t entries() const { return plan.padded > 0 ? plan.padded : plan.length; }
-  // Two rows of a real signal are the parts of one.
-  bool pairs() const { return form.parts == 1 && !form.inverse && form.to == 2; }
-
   template <typename T>
   void some(const StepContext& c, int64_t task, int64_t begin, int64_t end) const {
     const T* x = pointer<const T>(c, input);
     T* y = pointer<T>(c, output);
     double* re = pointer<double>(c, scratch) + task * doubles;
     for (int64_t row = begin; row < end;) {
-      const int64_t each = pairs() ? 2 : 1;
-      const int64_t lanes = end - row > each ? kSpectrumRows : 1, count = std::min(end - row, lanes * each);
-      double* im = re + entries() * lanes;
-      const T* from[2 * kSpectrumRows];
-      T* to[2 * kSpectrumRows];
+      const int64_t lanes = end - row > 1 ? kSpectrumRows : 1, count = std::min(end - row, lanes);
+      double *im = re + entries() * lanes, *other = im + entries() * lanes;
+      const T* from[kSpectrumRows];
+      T* to[kSpectrumRows];
       for (int64_t r = 0; r < count; ++r) from[r] = x + form.in.of(row + r), to[r] = y + form.out.of(row + r);
-      if (count < lanes * each || form.used < form.length || form.parts == 1)
+      if (count < lanes || form.used < form.length || (form.parts == 1 && !form.halved()))
         std::fill(re, re + plan.length * lanes, 0.0), std::fill(im, im + plan.length * lanes, 0.0);
-      load(from, count, lanes, re, im);
-      form.inverse ? kernel(plan, lanes, im, re, im + entries() * lanes) : kernel(plan, lanes, re, im, im + entries() * lanes);
-      store(to, count, lanes, re, im);
+      if (form.halved()) load_halved(from, count, lanes, re, im);
+      else load(from, count, lanes, re, im);
+      form.inverse ? kernel(plan, lanes, im, re, other) : kernel(plan, lanes, re, im, other);
+      if (form.halved()) store_halved(to, count, lanes, re, im);
+      else store(to, count, lanes, re, im);
       row += count;
     }
   }
+  double share(int64_t k) const { return form.window.empty() ? 1 : form.window[static_cast<size_t>(k)]; }
 
   // Entry by entry, of all rows: what is written lies together.
   template <typename T>
   void load(const T* const* from, int64_t count, int64_t lanes, double* re, double* im) const {
-    const int64_t first = std::min(count, lanes);
     for (int64_t k = 0; k < form.used; ++k) {
       const int64_t at = k * form.in.step;
-      const double share = form.window.empty() ? 1 : form.window[static_cast<size_t>(k)];
-      for (int64_t r = 0; r < first; ++r) re[k * lanes + r] = static_cast<double>(from[r][at]) * share;
-      for (int64_t r = lanes; r < count; ++r) im[k * lanes + r - lanes] = static_cast<double>(from[r][at]) * share;
+      for (int64_t r = 0; r < count; ++r) re[k * lanes + r] = static_cast<double>(from[r][at]) * share(k);
       if (form.parts == 2) {
-        for (int64_t r = 0; r < first; ++r) im[k * lanes + r] = static_cast<double>(from[r][at + 1]) * share;
+        for (int64_t r = 0; r < count; ++r) im[k * lanes + r] = static_cast<double>(from[r][at + 1]) * share(k);
       }
     }
     if (!form.mirrored) return;
@@ -91,26 +90,40 @@ class SpectrumKernel : public StepKernel {
       }
     }
   }
+  template <typename T>
+  void load_halved(const T* const* from, int64_t count, int64_t lanes, double* re, double* im) const {
+    for (int64_t k = 0; k < form.used; ++k) {
+      double* to = (k % 2 == 0 ? re : im) + k / 2 * lanes;
+      for (int64_t r = 0; r < count; ++r) to[r] = static_cast<double>(from[r][k * form.in.step]) * share(k);
+    }
+  }
 
   template <typename T>
   void store(T* const* to, int64_t count, int64_t lanes, const double* re, const double* im) const {
     const double scale = form.inverse ? 1 / static_cast<double>(form.length) : 1;
     for (int64_t k = 0; k < form.bins; ++k) {
-      const double *r = re + k * lanes, *i = im + k * lanes;
       const int64_t at = k * form.out.step;
-      if (pairs()) {
-        // The first of a pair is what mirrors as itself, the second what mirrors as its opposite.
-        const int64_t back = (k == 0 ? 0 : form.length - k) * lanes;
-        const double *br = re + back, *bi = im + back;
-        for (int64_t p = 0; p < std::min(count, lanes); ++p)
-          to[p][at] = static_cast<T>(0.5 * (r[p] + br[p])), to[p][at + 1] = static_cast<T>(0.5 * (i[p] - bi[p]));
-        for (int64_t p = 0; p < count - lanes; ++p)
-          to[lanes + p][at] = static_cast<T>(0.5 * (i[p] + bi[p])), to[lanes + p][at + 1] = static_cast<T>(0.5 * (br[p] - r[p]));
-        continue;
+      for (int64_t r = 0; r < count; ++r) {
+        to[r][at] = static_cast<T>(re[k * lanes + r] * scale);
+        if (form.to == 2) to[r][at + 1] = static_cast<T>(im[k * lanes + r] * scale);
       }
-      for (int64_t p = 0; p < count; ++p) {
-        to[p][at] = static_cast<T>(r[p] * scale);
-        if (form.to == 2) to[p][at + 1] = static_cast<T>(i[p] * scale);
+    }
+  }
+  // Of even entries and odd ones apart: e + turn o, with e what mirrors as itself and i o what mirrors as its opposite.
+  template <typename T>
+  void store_halved(T* const* to, int64_t count, int64_t lanes, const double* re, const double* im) const {
+    const int64_t half = form.length / 2;
+    for (int64_t bin = 0; bin < form.bins; ++bin) {
+      const bool beyond = bin > half;  // mirrors one before
+      const int64_t k = beyond ? form.length - bin : bin, here = k % half * lanes, back = (half - k) % half * lanes;
+      const double c = half_turns[static_cast<size_t>(2 * k)], s = half_turns[static_cast<size_t>(2 * k + 1)];
+      for (int64_t r = 0; r < count; ++r) {
+        const double ar = re[here + r], ai = im[here + r], br = re[back + r], bi = -im[back + r];
+        const double er = 0.5 * (ar + br), ei = 0.5 * (ai + bi), odd_r = 0.5 * (ai - bi), odd_i = 0.5 * (br - ar);
+        const double i = ei + odd_r * s + odd_i * c;
+        T* e = to[r] + bin * form.out.step;
+        e[0] = static_cast<T>(er + odd_r * c - odd_i * s);
+        e[1] = static_cast<T>(beyond ? -i : i);
       }
     }
   }
@@ -156,7 +169,11 @@ class SpectrumFamily : public StepFamily {
     const auto& m = static_cast<const SpectrumMatch&>(match);
     auto k = std::make_unique<SpectrumKernel>();
     k->form = m.form;
-    k->plan = kernels::plan_spectrum(m.form.length);
+    k->plan = kernels::plan_spectrum(m.form.halved() ? m.form.length / 2 : m.form.length);
+    for (int64_t i = 0; m.form.halved() && i <= m.form.length / 2; ++i) {
+      const double angle = -2 * std::numbers::pi * static_cast<double>(i) / static_cast<double>(m.form.length);
+      k->half_turns.push_back(std::cos(angle)), k->half_turns.push_back(std::sin(angle));
+    }
     k->kernel = kernels::spectrum(p.machine.isa);
     k->wide = b.dtype(m.node().inputs[0]) == DType::f64;
     k->tasks = recipe.at("tasks");
@@ -166,7 +183,9 @@ class SpectrumFamily : public StepFamily {
     k->scratch = {b.scratch(static_cast<size_t>(k->tasks * k->doubles) * sizeof(double))};
     Step step = begin_step(b, m);
     step.text = fmt::format("{} rows of {}{}, {} tasks", m.form.rows, m.form.length,
-                            k->plan.padded > 0 ? fmt::format(" as convolutions of {}", k->plan.padded) : "", k->tasks);
+                            std::string(m.form.halved() ? " by halves" : "") +
+                                (k->plan.padded > 0 ? fmt::format(" as convolutions of {}", k->plan.padded) : std::string()),
+                            k->tasks);
     step.reads = {k->input.buffer};
     step.writes = {k->output.buffer};
     step.scratch = {k->scratch.buffer};
