@@ -111,6 +111,7 @@ std::vector<Entry> entries() {
                                  {"to i32", int64_t{6}},
                                  {"to i64", int64_t{7}},
                                  {"to bool", int64_t{9}},
+                                 {"to u8", int64_t{2}},
                                  {"to f64", int64_t{11}}})
     add("Cast", name, kAll, [=](Form& f) { f.out("Cast", {f.in("x", flat)}, {{"to", to}}); });
 

@@ -3,6 +3,7 @@
 #include <limits>
 
 #include "steps.hpp"
+#include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
 
 using namespace test;
@@ -58,6 +59,38 @@ TEST_CASE("functions of one number that few models have, at their ends too") {
     compiled_alike(alone("Swish", DType::f32, {5, 70}, {{"alpha", alpha}}, 24), {random_tensor({5, 70}, 3, -9, 9)});
 }
 
+TEST_CASE("casts to bytes are cut off and wrap, behind elementwise nodes and before others") {
+  const DType from[]{DType::f32, DType::f64, DType::f16, DType::i32, DType::i64, DType::u8, DType::i8, DType::boolean};
+  for (const DType type : from) {
+    for (const DType to : {DType::u8, DType::i8}) {
+      CAPTURE(to_string(type));
+      CAPTURE(to_string(to));
+      Builder b("bytes", 22);
+      const ValueId x = b.input("x", type, {7, 60});
+      const ValueId y = b.op("Cast", {x}, {{"to", int64_t{number_of_dtype(to)}}});
+      b.output(y, "y");
+      // What reads it has the byte, not what it was made of.
+      b.output(b.op("Mul", {b.op("Cast", {y}, {{"to", int64_t{1}}}), b.constant("half", Tensor::from<float>({}, {0.5f}))}), "z");
+      const Graph g = b.finish();
+      Tensor values = random_tensor({7, 60}, 4, -1000, 1000);
+      if (type == DType::f32 || type == DType::f64) {
+        const float ends[]{1e9f, -1e9f, 3e9f, -3e9f, 1e15f, -1e15f, 1e30f, -1e30f, kInf, -kInf, NAN, 255.9f, -0.9f, 256};
+        std::copy(std::begin(ends), std::end(ends), values.as<float>().begin());
+      }
+      compiled_alike(g, {narrow<double>(type, {7, 60}, widen<double>(values))}, {0, 0, 0});
+    }
+  }
+  Builder b("picture", 22);
+  const ValueId c = b.op("Conv", {b.input("x", DType::f32, {1, 3, 12, 12}), b.constant("w", random_tensor({8, 3, 3, 3}, 2))});
+  const ValueId scaled = b.op("Mul", {c, b.constant("scale", Tensor::from<float>({}, {300.0f}))});
+  b.output(
+      b.op("Cast",
+           {b.op("Clip", {scaled, b.constant("low", Tensor::from<float>({}, {0})), b.constant("high", Tensor::from<float>({}, {255}))})},
+           {{"to", int64_t{2}}}),
+      "y");
+  compiled_alike(b.finish(), {random_tensor({1, 3, 12, 12}, 5)}, {1, 0, 0});
+}
+
 TEST_CASE("bits of whole numbers, with broadcasting") {
   std::mt19937_64 random(2);
   for (const DType dtype : {DType::i32, DType::i64}) {
@@ -91,6 +124,100 @@ TEST_CASE("reductions along any axis: squares, magnitudes, lengths, logarithms o
     Builder b("short", 22);
     b.output(b.op("ReduceL2", {b.input("x", DType::f32, {20, 20}), integers(b, "axes", {axis})}), "y");
     compiled_alike(b.finish(), {random_tensor({20, 20}, 3, -1e-24f, 1e-24f)}, {0, 1e-5, 0});
+  }
+}
+
+TEST_CASE("reductions over axes that lie apart, in each type") {
+  std::mt19937_64 random(14);
+  const char* ops[]{"ReduceSum", "ReduceMean", "ReduceMax",       "ReduceMin",   "ReduceProd",
+                    "ReduceL1",  "ReduceL2",   "ReduceSumSquare", "ReduceLogSum"};
+  for (int trial = 0; trial < 90; ++trial) {
+    CAPTURE(trial);
+    const std::string op = ops[trial % 9];
+    const bool real = op == "ReduceMean" || op == "ReduceL2" || op == "ReduceLogSum";
+    const DType dtype = op == "ReduceLogSum"
+                            ? DType::f32
+                            : std::array{DType::f32, DType::f64, DType::i32, DType::i64}[static_cast<size_t>(trial / 9 % (real ? 2 : 4))];
+    const Ints axes = std::array{Ints{0, 2}, Ints{1, 3}, Ints{0, 3}, Ints{0, 1, 3}, Ints{0, -2}}[static_cast<size_t>(trial % 5)];
+    const Shape s{between(random, 1, 4), between(random, 1, 5), between(random, 1, 6), between(random, 1, 7)};
+    Builder b("apart", 22);
+    b.output(b.op(op, {b.input("x", dtype, dims(s)), integers(b, "axes", axes)}, {{"keepdims", int64_t{trial % 2}}}), "y");
+    compiled_alike(b.finish(), {whole_numbers(dtype, s, random, op == "ReduceLogSum" ? 1 : -3, 3)}, {1e-6, 1e-6, 0});
+  }
+}
+
+TEST_CASE("sums over letters: one, two and three operands, products of elements, sums of one operand alone, dots, no arrow") {
+  std::mt19937_64 random(17);
+  const std::map<char, int64_t> size{{'a', 2}, {'b', 3}, {'c', 4}, {'d', 5}, {'i', 6}, {'j', 7}, {'k', 3}, {'l', 2}};
+  const char* equations[]{
+      "abc->acb",     "abc->a",       "abc->",          "a,b->ab",        "ab,ab->ab",      "ab,ab->",   "abc,ac->abc",
+      "ab,bc,cd->ad", "ab,cd->acbd",  "abi,cbi->aci",   "aij,ajk->aik",   "ij,jk",          "ab,b",      "...ij,...jk->...ik",
+      "...i,i->...",  "i...,i->...i", "abcd,kcd->abck", "abcd,lbd->abcl", "ab,ac,ad->abcd", "ai,i,i->a", "...ab->...ba",
+      "abc,b->ca",    "ab,cb->c"};
+  for (const char* equation : equations) {
+    CAPTURE(equation);
+    const std::string text(equation);
+    Builder b("letters", 22);
+    std::vector<ValueId> in;
+    std::vector<Tensor> given;
+    const std::string left = text.substr(0, text.find("->"));
+    for (size_t at = 0; at <= left.size();) {
+      const size_t comma = std::min(left.find(',', at), left.size());
+      Shape s;
+      for (size_t k = at; k < comma; ++k) {
+        if (left[k] != '.') s.push_back(size.at(left[k]));
+        else if (left[k - (k > at ? 1 : 0)] != '.' || k == at) s.push_back(2), s.push_back(3);
+      }
+      in.push_back(b.input("x" + std::to_string(in.size()), DType::f32, dims(s)));
+      given.push_back(random_tensor(s, in.size()));
+      at = comma + 1;
+    }
+    b.output(b.op("Einsum", in, {{"equation", text}}), "y");
+    compiled_alike(b.finish(), given, {1e-5, 1e-5, 0});
+  }
+}
+
+TEST_CASE("vectors in products, exponents of another type, choices and comparisons of bytes and booleans") {
+  for (const auto& [a, c] :
+       std::vector<std::pair<Shape, Shape>>{{{5, 7}, {7}}, {{7}, {7, 5}}, {{7}, {7}}, {{3, 5, 7}, {7}}, {{7}, {3, 7, 5}}}) {
+    Builder b("vector", 22);
+    b.output(b.op("MatMul", {b.input("x", DType::f32, dims(a)), b.input("y", DType::f32, dims(c))}), "z");
+    compiled_alike(b.finish(), {random_tensor(a, 1), random_tensor(c, 2)});
+  }
+  for (const DType base : {DType::f32, DType::f64, DType::i32, DType::i64}) {
+    for (const int64_t e : {2, 3}) {
+      Builder b("power", 22);
+      b.output(b.op("Pow", {b.input("x", base, {4, 50}), integer(b, "e", e)}), "y");
+      std::mt19937_64 random(2);
+      compiled_alike(b.finish(), {whole_numbers(base, {4, 50}, random, -9, 9)}, {1e-6, 1e-6, 0});
+    }
+  }
+  std::mt19937_64 random(20);
+  for (const DType d : {DType::boolean, DType::u8, DType::i8}) {
+    CAPTURE(to_string(d));
+    const bool flag = d == DType::boolean;
+    const int64_t low = d == DType::i8 ? -128 : 0, high = flag ? 1 : d == DType::i8 ? 127 : 255;
+    Builder b("bytes", 22);
+    const ValueId c = b.input("c", DType::boolean, {9, 40}), x = b.input("x", d, {9, 40}), y = b.input("y", d, {40});
+    b.output(b.op("Where", {c, x, y}), "chosen");
+    b.output(b.op("Equal", {x, y}), "same");
+    if (!flag) {
+      for (const char* op : {"Less", "GreaterOrEqual", "Max", "Min", "Add", "Sub", "Mul"}) b.output(b.op(op, {x, y}), op);
+      // Cut to a byte before it is compared again.
+      b.output(b.op("Greater", {b.op("Mul", {b.op("Add", {x, y}), y}), x}), "behind");
+      Tensor bounds(d, {2});
+      static_cast<int8_t*>(bounds.data())[0] = 3, static_cast<int8_t*>(bounds.data())[1] = 90;
+      const auto bound = [&](int64_t i) {
+        Tensor t(d, {});
+        static_cast<int8_t*>(t.data())[0] = static_cast<const int8_t*>(bounds.data())[i];
+        return b.constant("bound" + std::to_string(i), std::move(t));
+      };
+      b.output(b.op("Clip", {x, bound(0), bound(1)}), "clipped");
+    }
+    compiled_alike(b.finish(),
+                   {whole_numbers(DType::boolean, {9, 40}, random, 0, 1), whole_numbers(d, {9, 40}, random, low, high),
+                    whole_numbers(d, {40}, random, low, high)},
+                   {0, 0, 0});
   }
 }
 

@@ -2,6 +2,7 @@
 // before a product, grids of affine maps, blocks added back into pictures, and the like.
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <string_view>
 
 #include "ops/internal_attributes.hpp"
@@ -25,6 +26,11 @@ class SeldomOps : public NodeWriter {
     type_ = dtype(n.inputs[0]);
     if (n.op == "CenterCropPad") return crop_or_pad(n);
     if (n.op == "Swish") return type_ == DType::f32 || type_ == DType::f64 ? swish(n) : "";
+    if (n.op == "MatMul") return by_vector(n);
+    if (n.op == "Pow") return power(n);
+    if (n.op.starts_with("Reduce")) {
+      if (const std::string how = run_by_run(n); !how.empty()) return how;
+    }
     if (type_ != DType::f32) return "";
     if (n.op == "ReduceLogSum") return log_of_sum(n);
     if (n.op == "GlobalLpPool") return length_of_planes(n);
@@ -56,6 +62,77 @@ class SeldomOps : public NodeWriter {
                {v, integers(n.name + ".from", from), integers(n.name + ".to", to), integers(n.name + ".axes", axes),
                 integers(n.name + ".steps", steps)},
                {}, out);
+  }
+
+  // A matrix of one row or column.
+  std::string by_vector(const Node& n) {
+    const auto a = shape(n.inputs[0]), b = shape(n.inputs[1]), y = shape(n.outputs[0]);
+    if (!a || !b || !y || a->empty() || b->empty() || (a->size() > 1 && b->size() > 1) || (type_ != DType::f32 && type_ != DType::f64))
+      return "";
+    if (a->size() == 1 && b->size() == 2 && held(n, 1)) return "";  // products take it so, and are merged
+    const ValueId left = a->size() == 1 ? reshaped(n, n.inputs[0], {1, (*a)[0]}) : n.inputs[0];
+    const ValueId right = b->size() == 1 ? reshaped(n, n.inputs[1], {(*b)[0], 1}) : n.inputs[1];
+    reshaped(n, put(n, "MatMul", 13, {left, right}), List(y->begin(), y->end()), n.outputs[0]);
+    return "a vector is a matrix of one row or column";
+  }
+
+  // An exponent of another type is one of the base's; squares of whole numbers are products.
+  std::string power(const Node& n) {
+    const Tensor* exponent = held(n, 1);
+    if (!exponent) return "";
+    const DType d = exponent->dtype();
+    if ((type_ == DType::i32 || type_ == DType::i64) && exponent->size() == 1 && exponent->rank() <= *rank(n.inputs[0])) {
+      const double e = widen<double>(*exponent)[0];
+      if (e != 2 && e != 3) return "";
+      const ValueId x = n.inputs[0];
+      put(n, "Mul", 14, {e == 2 ? x : put(n, "Mul", 14, {x, x}), x}, {}, n.outputs[0]);
+      return "a product with itself";
+    }
+    if ((type_ != DType::f32 && type_ != DType::f64) || d == type_ || !(is_int(d) || is_float(d))) return "";
+    const std::vector<double> wide = widen<double>(*exponent);
+    if (type_ == DType::f32 &&
+        std::ranges::any_of(wide, [](double e) { return e == e && static_cast<double>(static_cast<float>(e)) != e; }))
+      return "";
+    put(n, "Pow", 13, {n.inputs[0], constant(n.name + ".exponent", narrow<double>(type_, exponent->shape(), wide))}, {}, n.outputs[0]);
+    return "the exponent as the base's type has it";
+  }
+
+  // Axes that do not lie next to one another: those that do after one another, the last first.
+  std::string run_by_run(const Node& n) {
+    static const std::map<std::string_view, std::pair<const char*, const char*>> kOps{
+        {"ReduceSum", {"ReduceSum", "ReduceSum"}},    {"ReduceMean", {"ReduceMean", "ReduceMean"}},
+        {"ReduceMax", {"ReduceMax", "ReduceMax"}},    {"ReduceMin", {"ReduceMin", "ReduceMin"}},
+        {"ReduceProd", {"ReduceProd", "ReduceProd"}}, {"ReduceL1", {"ReduceL1", "ReduceL1"}},
+        {"ReduceL2", {"ReduceL2", "ReduceL2"}},       {"ReduceSumSquare", {"ReduceSumSquare", "ReduceSum"}}};
+    const auto op = kOps.find(n.op);
+    const bool whole = type_ == DType::i32 || type_ == DType::i64;
+    if (op == kOps.end() || (type_ != DType::f32 && type_ != DType::f64 && !whole) ||
+        (whole && (n.op == "ReduceMean" || n.op == "ReduceL2")))
+      return "";
+    const auto axes = reduced_axes(n);
+    const auto s = shape(n.inputs[0]);
+    if (!axes || !s || element_count(*s) == 0) return "";
+    std::vector<List> runs;
+    for (const int64_t a : *axes) {
+      if ((*s)[static_cast<size_t>(a)] == 1 && axes->size() > 1) continue;  // there is nothing to reduce
+      if (runs.empty() || runs.back().back() + 1 != a) runs.push_back({a});
+      else runs.back().push_back(a);
+    }
+    const auto apart = [](int64_t a, int64_t b) { return b != a + 1; };
+    if (std::ranges::adjacent_find(*axes, apart) == axes->end()) return "";
+    if (runs.empty()) runs.push_back({axes->back()});
+    ValueId v = n.inputs[0];
+    for (size_t i = runs.size(); i-- > 0;) {
+      const bool first = i + 1 == runs.size();
+      const char* name = first ? op->second.first : op->second.second;
+      const std::string_view what(name);
+      if (what == "ReduceSum") v = put(n, name, 13, {v, integers(n.name + ".axes", runs[i])}, {{"keepdims", attribute(int64_t{1})}});
+      else v = put(n, name, 13, {v}, {{"axes", attribute(runs[i])}, {"keepdims", attribute(int64_t{1})}});
+    }
+    const auto y = shape(n.outputs[0]);
+    if (!y) return "";
+    reshaped(n, v, List(y->begin(), y->end()), n.outputs[0]);
+    return fmt::format("{} runs of axes, one after the other", runs.size());
   }
 
   std::string swish(const Node& n) {

@@ -253,64 +253,140 @@ class UsualForms : public NodeWriter {
     return fmt::format("a comparison with 0 to {}", depth - 1);
   }
 
-  // Two operands without repeated letters: one product of matrices, batch by batch.
-  std::string einsum(const Node& n) {
-    if (n.inputs.size() != 2 || dtype(n.inputs[1]) != type_) return "";
+  // Sums over letters, none of which one operand repeats: two operands after another become a product of matrices, batch by batch, or of
+  // elements where no letter is summed; what an operand has alone is summed by itself.
+  struct Lettered {
+    ValueId value;
+    std::string letters;
+  };
+  struct Letters {
+    std::vector<std::string> operands;
+    std::string result;
+    std::map<char, int64_t> size;
+  };
+  std::optional<Letters> letters_of(const Node& n) const {
     std::string text = n.text("equation", "");
     std::erase(text, ' ');
-    const size_t comma = text.find(','), arrow = text.find("->");
-    if (comma == std::string::npos || arrow == std::string::npos || text.find('.') != std::string::npos) return "";
-    const std::string a = text.substr(0, comma), b = text.substr(comma + 1, arrow - comma - 1), y = text.substr(arrow + 2);
-    const auto as = known_shape(graph_.values[n.inputs[0]].dims), bs = known_shape(graph_.values[n.inputs[1]].dims);
-    if (!as || !bs || as->size() != a.size() || bs->size() != b.size()) return "";
-    const auto once = [](const std::string& s) { return std::set<char>(s.begin(), s.end()).size() == s.size(); };
-    if (!once(a) || !once(b) || !once(y)) return "";
-    std::map<char, int64_t> size;
-    for (size_t i = 0; i < a.size(); ++i) size[a[i]] = (*as)[i];
-    for (size_t i = 0; i < b.size(); ++i) {
-      if (size.contains(b[i]) && size[b[i]] != (*bs)[i]) return "";  // one of them is repeated
-      size[b[i]] = (*bs)[i];
+    Letters l;
+    const size_t arrow = text.find("->");
+    std::string left = text.substr(0, arrow);
+    std::vector<std::string> terms;
+    for (size_t at = 0;;) {
+      const size_t comma = left.find(',', at);
+      terms.push_back(left.substr(at, comma == std::string::npos ? comma : comma - at));
+      if (comma == std::string::npos) break;
+      at = comma + 1;
     }
-    const auto in = [](const std::string& s, char c) { return s.find(c) != std::string::npos; };
-    std::string batch, rows, columns, depth;
-    for (char c : a) (in(y, c) ? in(b, c) ? batch : rows : depth) += c;
-    for (char c : b) {
-      if (!in(a, c)) columns += c;
+    if (terms.size() != n.inputs.size()) return std::nullopt;
+    // Dots stand for the axes that are left, as many in each operand that has some: letters that the text has not.
+    std::string spare, dots;
+    for (char c = 'A'; c <= 'Z'; ++c) {
+      if (text.find(c) == std::string::npos) spare += c;
     }
-    // A letter that one operand alone has is summed by itself, and a product without depth is no product.
-    if (depth.empty() || std::ranges::any_of(depth, [&](char c) { return !in(b, c); }) ||
-        std::ranges::any_of(columns, [&](char c) { return !in(y, c); }) || y.size() != batch.size() + rows.size() + columns.size())
-      return "";
-    const auto count = [&](const std::string& s) {
-      return std::accumulate(s.begin(), s.end(), int64_t{1}, [&](int64_t p, char c) { return p * size[c]; });
-    };
+    bool dotted = false;
+    for (size_t i = 0; i < terms.size(); ++i) {
+      const auto shape = known_shape(graph_.values[n.inputs[i]].dims);
+      if (!shape || dtype(n.inputs[i]) != type_) return std::nullopt;
+      std::string term = terms[i];
+      if (const size_t at = term.find("..."); at != std::string::npos) {
+        const size_t named = term.size() - 3;
+        if (shape->size() < named || shape->size() - named > spare.size() || (dotted && shape->size() - named != dots.size()))
+          return std::nullopt;
+        dots = spare.substr(0, shape->size() - named);
+        dotted = true;
+        term.replace(at, 3, dots);
+      }
+      if (term.size() != shape->size() || !std::ranges::all_of(term, [](unsigned char c) { return std::isalpha(c) != 0; }))
+        return std::nullopt;
+      if (std::set<char>(term.begin(), term.end()).size() != term.size()) return std::nullopt;
+      for (size_t a = 0; a < term.size(); ++a) {
+        const auto [it, fresh] = l.size.try_emplace(term[a], (*shape)[a]);
+        if (!fresh && it->second != (*shape)[a]) return std::nullopt;  // one of them is repeated
+      }
+      l.operands.push_back(term);
+    }
+    if (arrow != std::string::npos) {
+      l.result = text.substr(arrow + 2);
+      if (const size_t at = l.result.find("..."); at != std::string::npos) l.result.replace(at, 3, dots);
+    } else {  // what dots stand for, then what comes once, by the alphabet
+      l.result = dots;
+      for (const auto& [letter, entries] : l.size) {
+        int64_t times = 0;
+        for (const std::string& term : l.operands) times += std::ranges::count(term, letter);
+        if (times == 1 && dots.find(letter) == std::string::npos) l.result += letter;
+      }
+    }
     double all = 1;
-    for (const auto& [letter, entries] : size) all *= static_cast<double>(entries);
-    if (all == 0 || all > 0x1p62) return "";
-    const auto order = [](const std::string& from, const std::string& to) {
-      List l;
-      for (char c : to) l.push_back(static_cast<int64_t>(from.find(c)));
-      return l;
-    };
-    const auto matrix = [&](ValueId v, const std::string& from, const std::string& to, const List& shape) {
-      const ValueId turned = from == to ? v : turn(n, v, order(from, to));
-      return put(n, "Reshape", 13, {turned, integers(n.name + ".sizes", shape)});
-    };
-    const bool batched = !batch.empty();
-    const auto with_batch = [&](List l) {
-      if (batched) l.insert(l.begin(), count(batch));
-      return l;
-    };
-    const ValueId left = matrix(n.inputs[0], a, batch + rows + depth, with_batch({count(rows), count(depth)}));
-    const ValueId right = matrix(n.inputs[1], b, batch + depth + columns, with_batch({count(depth), count(columns)}));
-    const ValueId product = put(n, "MatMul", 13, {left, right});
+    for (const auto& [letter, entries] : l.size) all *= static_cast<double>(entries);
+    const bool once = std::set<char>(l.result.begin(), l.result.end()).size() == l.result.size();
+    if (!once || all == 0 || all > 0x1p62 || !std::ranges::all_of(l.result, [&](char c) { return l.size.contains(c); }))
+      return std::nullopt;
+    return l;
+  }
+  static bool in(const std::string& s, char c) { return s.find(c) != std::string::npos; }
+  List sizes_of(const Letters& l, const std::string& letters) const {
     List sizes;
-    for (char c : batch + rows + columns) sizes.push_back(size[c]);
-    const bool turns = batch + rows + columns != y;
-    const ValueId whole = put(n, "Reshape", 13, {product, integers(n.name + ".sizes", sizes)}, {}, turns ? kAbsent : n.outputs[0]);
-    if (turns) turn(n, whole, order(batch + rows + columns, y), n.outputs[0]);
-    return fmt::format("a product of {} x {} by {} x {}{}", count(rows), count(depth), count(depth), count(columns),
-                       batched ? fmt::format(", {} times", count(batch)) : "");
+    for (const char c : letters) sizes.push_back(l.size.at(c));
+    return sizes;
+  }
+  // The letters of `to` are those of `from`.
+  ValueId ordered(const Node& n, ValueId v, const std::string& from, const std::string& to) {
+    if (from == to) return v;
+    List order;
+    for (const char c : to) order.push_back(static_cast<int64_t>(from.find(c)));
+    return turn(n, v, order);
+  }
+  Lettered summed(const Node& n, const Lettered& x, const std::string& wanted) {
+    std::string kept;
+    List axes;
+    for (size_t a = 0; a < x.letters.size(); ++a) {
+      if (in(wanted, x.letters[a])) kept += x.letters[a];
+      else axes.push_back(static_cast<int64_t>(a));
+    }
+    if (axes.empty()) return x;
+    return {put(n, "ReduceSum", 13, {x.value, integers(n.name + ".axes", axes)}, {{"keepdims", attribute(int64_t{0})}}), kept};
+  }
+  // Two operands as one with these letters, in any order.
+  Lettered joined(const Node& n, const Letters& l, Lettered a, Lettered b, const std::string& wanted) {
+    a = summed(n, a, b.letters + wanted), b = summed(n, b, a.letters + wanted);
+    std::string batch, rows, columns, depth;
+    for (const char c : a.letters) (in(wanted, c) ? in(b.letters, c) ? batch : rows : depth) += c;
+    for (const char c : b.letters) {
+      if (!in(a.letters, c)) columns += c;
+    }
+    const auto shaped = [&](ValueId v, List sizes) { return put(n, "Reshape", 13, {v, integers(n.name + ".sizes", sizes)}); };
+    if (depth.empty()) {
+      const std::string all = batch + rows + columns;
+      List left, right;
+      for (const char c : all) left.push_back(in(a.letters, c) ? l.size.at(c) : 1), right.push_back(in(b.letters, c) ? l.size.at(c) : 1);
+      const ValueId x = shaped(ordered(n, a.value, a.letters, batch + rows), left),
+                    y = shaped(ordered(n, b.value, b.letters, batch + columns), right);
+      return {put(n, "Mul", 14, {x, y}), all};
+    }
+    const auto count = [&](const std::string& letters) { return element_count(sizes_of(l, letters)); };
+    const auto with_batch = [&](List sizes) {
+      if (!batch.empty()) sizes.insert(sizes.begin(), count(batch));
+      return sizes;
+    };
+    const ValueId left = shaped(ordered(n, a.value, a.letters, batch + rows + depth), with_batch({count(rows), count(depth)}));
+    const ValueId right = shaped(ordered(n, b.value, b.letters, batch + depth + columns), with_batch({count(depth), count(columns)}));
+    return {shaped(put(n, "MatMul", 13, {left, right}), sizes_of(l, batch + rows + columns)), batch + rows + columns};
+  }
+
+  std::string einsum(const Node& n) {
+    const auto l = letters_of(n);
+    if (!l) return "";
+    Lettered made{n.inputs[0], l->operands[0]};
+    for (size_t i = 1; i < n.inputs.size(); ++i) {
+      std::string wanted = l->result;
+      for (size_t k = i + 1; k < n.inputs.size(); ++k) wanted += l->operands[k];
+      made = joined(n, *l, made, {n.inputs[i], l->operands[i]}, wanted);
+    }
+    made = summed(n, made, l->result);
+    const ValueId last = ordered(n, made.value, made.letters, l->result);
+    put(n, "Identity", 13, {last}, {}, n.outputs[0]);
+    return n.inputs.size() > 1 ? fmt::format("{} operands as products of matrices or elements", n.inputs.size())
+                               : "sums and a transposition";
   }
 
   // The batch is moved behind the steps, and before them again.

@@ -123,6 +123,9 @@ kernels::TapeType compute_of(const Graph& g, const Node& n) {
 
 bool ends_tape(const Graph& g, const Node& n) {
   const DType d = g.values[n.outputs[0]].dtype;
+  // Cut off, and wrapped, when it is stored; the float in the tape is not.
+  if (is_byte(d) && (n.op == "Add" || n.op == "Sub" || n.op == "Mul")) return true;
+  if (n.op == "Cast" && is_byte(d) && g.values[n.inputs[0]].dtype != DType::boolean && g.values[n.inputs[0]].dtype != d) return true;
   if (compute_of(g, n) != kernels::TapeType::f32) return tape_type(d) != compute_of(g, n);
   return converted_dtype(d) && d != DType::f16 && d != DType::bf16;
 }
@@ -207,19 +210,23 @@ bool tapeable(const Graph& g, const Node& n) {
     if (n.op == "BitwiseNot") return d == DType::i32 || d == DType::i64;
     return real || (number && (n.op == "Neg" || n.op == "Abs" || n.op == "Sign" || n.op == "Relu"));
   }
-  if (n.op == "Clip") return number && (g.version_of(n) >= 11 || real);
+  // Bytes are exact as floats; sums of them are cut to bytes when they are stored.
+  const bool numeric = number || is_byte(d);
+  if (n.op == "Clip") return numeric && (g.version_of(n) >= 11 || real);
   if (kVariadic.contains(n.op))
-    return number && n.inputs.size() <= 8 && std::ranges::all_of(n.inputs, [&](ValueId v) { return g.values[v].dtype == d; });
-  if (n.op == "Where") return in(1) == in(2) && (in(1) == DType::f32 || wide_dtype(in(1))) && result == in(1) && d == DType::boolean;
+    return (n.op == "Max" || n.op == "Min" ? numeric : number) && n.inputs.size() <= 8 &&
+           std::ranges::all_of(n.inputs, [&](ValueId v) { return g.values[v].dtype == d; });
+  if (n.op == "Where") return in(1) == in(2) && (tape_dtype(in(1)) || wide_dtype(in(1))) && result == in(1) && d == DType::boolean;
   if (cast) {
     const DType from = in(0), to = g.values[n.outputs[0]].dtype;
     // A double or a large integer is not the float nearest to it: those that do not become one are converted by themselves.
     const bool half = from == DType::f16 || from == DType::bf16;
     if (to == DType::f32) return true;
+    if (is_byte(to)) return true;  // the last of its tape, but for what is a byte or a boolean before
     if (wide_dtype(from)) return wide_dtype(to) || to == DType::boolean || to == DType::f16 || to == DType::bf16;
     if (half) return converted_dtype(to) || to == DType::boolean;
     if (converted_dtype(to)) return from == DType::f32 || from == DType::boolean || is_byte(from);
-    return is_byte(to) ? from == DType::boolean || from == to : is_byte(from) ? to == DType::boolean : true;
+    return is_byte(from) ? to == DType::boolean : true;
   }
   if (n.op == "QuantizeLinear" || n.op == "DequantizeLinear") return quantisation(g, n).has_value();
   if (n.op == "BatchNormalization") {
@@ -234,6 +241,8 @@ bool tapeable(const Graph& g, const Node& n) {
   if (logic) return d == DType::boolean;
   if (n.op.starts_with("Bitwise")) return d == DType::i32 || d == DType::i64;
   if (n.op == "Equal") return number || tape_dtype(d);
+  const bool compares = n.op.starts_with("Less") || n.op.starts_with("Greater"), sums = n.op == "Add" || n.op == "Sub" || n.op == "Mul";
+  if (is_byte(d)) return compares || sums;
   if (!number) return false;
   if (n.op == "Mod" && real) return n.integer("fmod", 0) != 0;
   if (real) return true;

@@ -230,7 +230,9 @@ class SpectrumFamily : public StepFamily {
     f.length = f.used = frame->value_or(static_cast<int64_t>(f.window.size()));
     f.parts = x.size() == 3 ? x.back() : 1;
     const auto shares = static_cast<int64_t>(f.window.size());
-    if (f.length < 1 || **step < 1 || f.length > x[1] || shares > f.length || (f.parts != 1 && f.parts != 2)) return std::nullopt;
+    if (f.length < 1 || **step < 1 || f.length > x[1] || shares > f.length || (f.parts != 1 && f.parts != 2) ||
+        (f.parts == 2 && n.integer("onesided", 1) != 0))
+      return std::nullopt;
     if (shares > 0 && shares < f.length) {  // stands in the middle
       f.window.insert(f.window.begin(), static_cast<size_t>((f.length - shares) / 2), 0.0);
       f.window.resize(static_cast<size_t>(f.length), 0.0);
