@@ -445,6 +445,43 @@ TEST_CASE("entries put into a cache, from a place of each sequence on, around it
   }
 }
 
+TEST_CASE("recurrent layers through any function, with parameters, coupled gates and clipping, both ways") {
+  const char* names[]{"Sigmoid",    "Tanh", "Relu",        "Affine",   "LeakyRelu", "ThresholdedRelu",
+                      "ScaledTanh", "Elu",  "HardSigmoid", "Softsign", "Softplus",  "hardsigmoid"};
+  std::mt19937_64 random(23);
+  for (int trial = 0; trial < 72; ++trial) {
+    CAPTURE(trial);
+    const std::string op = std::array{"LSTM", "GRU", "RNN"}[static_cast<size_t>(trial % 3)];
+    const int64_t gates = op == "LSTM"  ? 4
+                          : op == "GRU" ? 3
+                                        : 1,
+                  hidden = between(random, 1, 35), in = between(random, 1, 9), batch = between(random, 1, 3), steps = between(random, 1, 5),
+                  directions = trial % 2 + 1;
+    std::vector<std::string> functions;
+    for (int64_t i = 0; i < directions * (gates == 4 ? 3 : gates == 3 ? 2 : 1); ++i) functions.emplace_back(names[between(random, 0, 11)]);
+    std::map<std::string, Data> attributes{
+        {"hidden_size", hidden}, {"activations", functions}, {"direction", std::string(directions == 2 ? "bidirectional" : "reverse")}};
+    if (trial % 4 == 0)
+      attributes["activation_alpha"] = std::vector<float>(6, 0.3f), attributes["activation_beta"] = std::vector<float>(6, 0.4f);
+    if (trial % 5 == 0) attributes["clip"] = 0.6f;
+    if (op == "LSTM" && trial % 2 == 0) attributes["input_forget"] = int64_t{1};
+    if (op == "GRU") attributes["linear_before_reset"] = int64_t{trial % 4 == 1};
+    Builder b("recurrent", 22);
+    std::vector<ValueId> operands{b.input("x", DType::f32, {steps, batch, in}),
+                                  b.constant("w", random_tensor({directions, gates * hidden, in}, 1, -0.4f, 0.4f)),
+                                  b.constant("r", random_tensor({directions, gates * hidden, hidden}, 2, -0.2f, 0.2f)),
+                                  b.constant("b", random_tensor({directions, 2 * gates * hidden}, 3))};
+    if (op == "LSTM" && trial % 3 == 0) {
+      operands.insert(operands.end(), {kAbsent, kAbsent, kAbsent});
+      operands.push_back(b.constant("p", random_tensor({directions, 3 * hidden}, 4)));
+    }
+    const auto y = b.ops(op, operands, 2, attributes);
+    b.output(y[0], "all");
+    b.output(y[1], "last");
+    compiled_alike(b.finish(), {random_tensor({steps, batch, in}, static_cast<uint64_t>(trial), -2, 2)}, {1e-4, 1e-4, 0});
+  }
+}
+
 TEST_CASE("several filters a channel, and transposed convolutions by channels, of volumes and to few filters") {
   std::mt19937_64 random(18);
   for (int trial = 0; trial < 90; ++trial) {

@@ -13,6 +13,31 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
+VF through(const GateFunction& f, VF x) {
+  const F32 d;
+  const VF zero = hn::Zero(d), one = hn::Set(d, 1.0f), alpha = hn::Set(d, f.alpha), beta = hn::Set(d, f.beta);
+  switch (f.curve) {
+    case GateCurve::sigmoid: return sigmoid_f32(x);
+    case GateCurve::tanh: return tanh_f32(x);
+    case GateCurve::relu: return hn::IfThenElse(hn::Lt(x, zero), zero, x);
+    case GateCurve::affine: return hn::MulAdd(alpha, x, beta);
+    case GateCurve::leaky_relu: return hn::IfThenElse(hn::Lt(x, zero), hn::Mul(alpha, x), x);
+    case GateCurve::thresholded_relu: return hn::IfThenElseZero(hn::Gt(x, alpha), x);
+    case GateCurve::scaled_tanh: return hn::Mul(alpha, tanh_f32(hn::Mul(beta, x)));
+    case GateCurve::hard_sigmoid: {  // NaN is 0, as plain evaluation has it
+      const VF y = hn::MulAdd(alpha, x, beta), low = hn::IfThenElseZero(hn::Gt(y, zero), y);
+      return hn::IfThenElse(hn::Lt(low, one), low, one);
+    }
+    case GateCurve::elu: {
+      const VF low = hn::Max(hn::Set(d, -80.0f), hn::Min(zero, x)), y = hn::Mul(alpha, hn::Expm1(d, low));
+      return hn::IfThenElse(hn::IsNaN(x), x, hn::IfThenElse(hn::Lt(x, zero), y, x));
+    }
+    case GateCurve::softsign: return hn::Div(x, hn::Add(one, hn::Abs(x)));
+    case GateCurve::softplus: return hn::Add(max_nan(d, x, zero), hn::Log1p(d, exp_f32(hn::Neg(hn::Abs(x)))));
+  }
+  return x;
+}
+
 void GatesHere(const GateArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), n = g.hidden;
@@ -37,13 +62,13 @@ void GatesHere(const GateArguments& g) {
     const auto sum = [&](int gate) { return hn::Add(load(g.x + gate * n), load(g.r + gate * n)); };
     const auto both = [&](int gate) HWY_ATTR { return clipped(sum(gate)); };
     switch (g.op) {
-      case GateOp::rnn: store(tanh_f32(both(0)), g.out); break;
-      case GateOp::reset: store(hn::Mul(sigmoid_f32(both(1)), load(g.before)), g.out); break;
+      case GateOp::rnn: store(through(g.functions[0], both(0)), g.out); break;
+      case GateOp::reset: store(hn::Mul(through(g.functions[0], both(1)), load(g.before)), g.out); break;
       case GateOp::gru:
       case GateOp::gru_after: {
-        const VF z = sigmoid_f32(both(0));
-        const VF share = g.op == GateOp::gru ? load(g.candidate) : hn::Mul(sigmoid_f32(both(1)), load(g.r + 2 * n));
-        const VF h = tanh_f32(clipped(hn::Add(load(g.x + 2 * n), share)));
+        const VF z = through(g.functions[0], both(0));
+        const VF share = g.op == GateOp::gru ? load(g.candidate) : hn::Mul(through(g.functions[0], both(1)), load(g.r + 2 * n));
+        const VF h = through(g.functions[1], clipped(hn::Add(load(g.x + 2 * n), share)));
         store(hn::MulAdd(z, hn::Sub(load(g.before), h), h), g.out);  // (1 - z) h + z before
         break;
       }
@@ -54,10 +79,12 @@ void GatesHere(const GateArguments& g) {
           in = hn::MulAdd(load(g.peephole), c, in);
           forget = hn::MulAdd(load(g.peephole + 2 * n), c, forget);
         }
-        const VF next = hn::MulAdd(sigmoid_f32(clipped(forget)), c, hn::Mul(sigmoid_f32(clipped(in)), tanh_f32(both(3))));
+        const VF taken = through(g.functions[0], clipped(in));
+        const VF kept = g.coupled ? hn::Sub(hn::Set(d, 1.0f), taken) : through(g.functions[0], clipped(forget));
+        const VF next = hn::MulAdd(kept, c, hn::Mul(taken, through(g.functions[1], both(3))));
         if (g.peephole) out = hn::MulAdd(load(g.peephole + n), next, out);
         store(next, g.cell);
-        store(hn::Mul(sigmoid_f32(clipped(out)), tanh_f32(next)), g.out);
+        store(hn::Mul(through(g.functions[0], clipped(out)), through(g.functions[2], next)), g.out);
       }
     }
   }

@@ -11,6 +11,25 @@ namespace lathe::kernels {
 // is the form whose candidate was multiplied before the reset. lstm: gates i, o, f, c.
 enum class GateOp { rnn, reset, gru, gru_after, lstm };
 
+// What a sum is put through. Named as the standard names them.
+enum class GateCurve : uint8_t {
+  sigmoid,
+  tanh,
+  relu,
+  affine,
+  leaky_relu,
+  thresholded_relu,
+  scaled_tanh,
+  hard_sigmoid,
+  elu,
+  softsign,
+  softplus
+};
+struct GateFunction {
+  GateCurve curve = GateCurve::sigmoid;
+  float alpha = 0, beta = 0;
+};
+
 // Preconditions: no alignment; all arrays of exactly the lengths given, none read or written past its end; out may be `before` (each
 // element is read before it is written), and overlaps nothing else.
 struct GateArguments {
@@ -23,6 +42,8 @@ struct GateArguments {
   const float* peephole = nullptr;   // lstm, may be null: i, o, f
   float* cell = nullptr;             // lstm: c, rewritten
   float* out = nullptr;              // h, or r * h for `reset`
+  GateFunction functions[3];         // in the standard's order: rnn f; gru f, g; lstm f, g, h
+  bool coupled = false;              // lstm: what is kept is what is not taken in
   float clip = 0;                    // what goes into gates and candidates is kept within [-clip, clip]; 0: as it is
 };
 

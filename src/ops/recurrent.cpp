@@ -1,4 +1,8 @@
 // Recurrent layers: RNN, GRU, LSTM. Source: the standard's pages of the three ops; gate orders and equations are theirs.
+#include "ops/recurrent.hpp"
+
+#include <algorithm>
+#include <cctype>
 #include <cmath>
 
 #include "ops/operands.hpp"
@@ -6,29 +10,6 @@
 
 namespace lathe::ops {
 namespace {
-
-using F1 = std::function<double(double)>;
-
-F1 activation(const std::string& name, double alpha, double beta) {
-  const auto is = [&](const char* n) {
-    return std::equal(name.begin(), name.end(), n, n + std::char_traits<char>::length(n),
-                      [](char a, char b) { return std::tolower(a) == std::tolower(b); });
-  };
-  const auto otherwise = [](double v, double d) { return std::isnan(v) ? d : v; };
-  if (is("Sigmoid")) return [](double x) { return 1 / (1 + std::exp(-x)); };
-  if (is("Tanh")) return [](double x) { return std::tanh(x); };
-  if (is("Relu")) return [](double x) { return x < 0 ? 0 : x; };
-  if (is("Affine")) return [a = otherwise(alpha, 1), b = otherwise(beta, 0)](double x) { return a * x + b; };
-  if (is("LeakyRelu")) return [a = otherwise(alpha, 0.01)](double x) { return x < 0 ? a * x : x; };
-  if (is("ThresholdedRelu")) return [a = otherwise(alpha, 1)](double x) { return x > a ? x : 0; };
-  if (is("ScaledTanh")) return [a = otherwise(alpha, 1), b = otherwise(beta, 1)](double x) { return a * std::tanh(b * x); };
-  if (is("HardSigmoid"))
-    return [a = otherwise(alpha, 0.2), b = otherwise(beta, 0.5)](double x) { return std::min(1.0, std::max(0.0, a * x + b)); };
-  if (is("Elu")) return [a = otherwise(alpha, 1)](double x) { return x < 0 ? a * std::expm1(x) : x; };
-  if (is("Softsign")) return [](double x) { return x / (1 + std::fabs(x)); };
-  if (is("Softplus")) return [](double x) { return x > 0 ? x + std::log1p(std::exp(-x)) : std::log1p(std::exp(x)); };
-  fail(Category::value, "activation '{}' is not known", name);
-}
 
 enum class Cell { rnn, gru, lstm };
 constexpr int gates_of(Cell c) { return c == Cell::rnn ? 1 : c == Cell::gru ? 3 : 4; }
@@ -62,21 +43,30 @@ Layer layer_of(const Node& n, Cell cell, const Shape& x, const Shape& w, const S
   return l;
 }
 
-// One for each function of each direction; what they are comes from their names.
-std::vector<std::string> activations_of(const Node& n, Cell cell, int64_t directions) {
-  const auto* given = n.find<std::vector<std::string>>("activations");
-  std::vector<std::string> names = given ? *given : std::vector<std::string>();
-  for (const std::string& name : names) activation(name, NAN, NAN);
-  if (names.empty()) {
-    for (int64_t d = 0; d < directions; ++d) {
-      if (cell != Cell::rnn) names.emplace_back("Sigmoid");
-      names.emplace_back("Tanh");
-      if (cell == Cell::lstm) names.emplace_back("Tanh");
-    }
-  }
-  if (static_cast<int64_t>(names.size()) != functions_of(cell) * directions)
-    fail(Category::value, "attribute 'activations' has {} entries, expected {}", names.size(), functions_of(cell) * directions);
-  return names;
+// A name, whatever its case, with what stands where the model gives no parameter: NaN for those that take none.
+struct Named {
+  const char* name;
+  Curve curve;
+  double alpha = NAN, beta = NAN;
+};
+constexpr Named kCurves[]{{"sigmoid", Curve::sigmoid},
+                          {"tanh", Curve::tanh},
+                          {"relu", Curve::relu},
+                          {"affine", Curve::affine, 1, 0},
+                          {"leakyrelu", Curve::leaky_relu, 0.01},
+                          {"thresholdedrelu", Curve::thresholded_relu, 1},
+                          {"scaledtanh", Curve::scaled_tanh, 1, 1},
+                          {"hardsigmoid", Curve::hard_sigmoid, 0.2, 0.5},
+                          {"elu", Curve::elu, 1},
+                          {"softsign", Curve::softsign},
+                          {"softplus", Curve::softplus}};
+
+const Named& curve_of(const std::string& name) {
+  std::string lower;
+  for (const char c : name) lower += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+  const auto it = std::ranges::find_if(kCurves, [&](const Named& k) { return lower == k.name; });
+  if (it == std::end(kCurves)) fail(Category::value, "activation '{}' is not known", name);
+  return *it;
 }
 
 // What depends on the attribute `layout`: lengths and initial states, against X. The rest is in the op's statement.
@@ -92,7 +82,7 @@ void check_states(const InferContext& c, Cell cell, const Layer& l, const Dims& 
       c.require(n >= 0 && (!steps.known() || n <= steps.value), Category::value,
                 fmt::format("input 4 (sequence_lens) holds {}, expected 0 to {}", n, to_string(steps)));
   }
-  activations_of(c.node(), cell, l.directions);
+  recurrent_functions(c.node(), l.directions);
 }
 
 void infer_recurrent(InferContext& c, Cell cell) {
@@ -151,31 +141,13 @@ std::vector<Tensor> recurrent(const EvalContext& c, Cell cell) {
   const bool reset_after = c.node.integer("linear_before_reset", 0) != 0, coupled = c.node.integer("input_forget", 0) != 0;
   const std::string direction = c.node.text("direction", "forward");
   const int wanted = functions_of(cell);
-  const auto names = activations_of(c.node, cell, l.directions);
-  // Parameters are listed for the functions that take one, in their order.
-  std::vector<F1> f;
-  const auto* alphas = c.node.find<std::vector<float>>("activation_alpha");
-  const auto* betas = c.node.find<std::vector<float>>("activation_beta");
-  size_t next_alpha = 0, next_beta = 0;
-  const auto takes = [](const std::string& n, std::initializer_list<const char*> list) {
-    return std::any_of(list.begin(), list.end(), [&](const char* k) {
-      return n.size() == std::char_traits<char>::length(k) &&
-             std::equal(n.begin(), n.end(), k, [](char a, char b) { return std::tolower(a) == std::tolower(b); });
-    });
-  };
-  for (const std::string& n : names) {
-    double a = NAN, b = NAN;
-    if (alphas && takes(n, {"Affine", "LeakyRelu", "ThresholdedRelu", "ScaledTanh", "HardSigmoid", "Elu"}) && next_alpha < alphas->size())
-      a = (*alphas)[next_alpha++];
-    if (betas && takes(n, {"Affine", "ScaledTanh", "HardSigmoid"}) && next_beta < betas->size()) b = (*betas)[next_beta++];
-    f.push_back(activation(n, a, b));
-  }
+  const std::vector<RecurrentFunction> f = recurrent_functions(c.node, l.directions);
   std::vector<double> y(l.steps * l.directions * l.batch * h, 0), last_h(l.directions * l.batch * h), last_c(last_h.size());
   std::vector<double> gx(rows), gh(rows), hidden(h), state(h), next(h), gated(h);
   for (int64_t d = 0; d < l.directions; ++d) {
     const bool backwards = direction == "reverse" || d == 1;
     const double *W = w.data() + d * rows * l.in, *R = r.data() + d * rows * h, *Wb = bias.data() + d * 2 * rows, *Rb = Wb + rows;
-    const F1* fn = f.data() + d * wanted;
+    const RecurrentFunction* fn = f.data() + d * wanted;
     const auto clipped = [&](double v) { return std::min(clip, std::max(-clip, v)); };
     for (int64_t b = 0; b < l.batch; ++b) {
       std::copy_n(h0.data() + (l.batch_first ? b * l.directions + d : d * l.batch + b) * h, h, hidden.data());
@@ -228,6 +200,52 @@ std::vector<Tensor> recurrent(const EvalContext& c, Cell cell) {
 }
 
 }  // namespace
+
+double RecurrentFunction::operator()(double x) const {
+  switch (curve) {
+    case Curve::sigmoid: return 1 / (1 + std::exp(-x));
+    case Curve::tanh: return std::tanh(x);
+    case Curve::relu: return x < 0 ? 0 : x;
+    case Curve::affine: return alpha * x + beta;
+    case Curve::leaky_relu: return x < 0 ? alpha * x : x;
+    case Curve::thresholded_relu: return x > alpha ? x : 0;
+    case Curve::scaled_tanh: return alpha * std::tanh(beta * x);
+    case Curve::hard_sigmoid: return std::min(1.0, std::max(0.0, alpha * x + beta));
+    case Curve::elu: return x < 0 ? alpha * std::expm1(x) : x;
+    case Curve::softsign: return x / (1 + std::fabs(x));
+    case Curve::softplus: return x > 0 ? x + std::log1p(std::exp(-x)) : std::log1p(std::exp(x));
+  }
+  return x;
+}
+
+std::vector<RecurrentFunction> recurrent_functions(const Node& n, int64_t directions) {
+  const Cell cell = n.op == "LSTM" ? Cell::lstm : n.op == "GRU" ? Cell::gru : Cell::rnn;
+  const auto* given = n.find<std::vector<std::string>>("activations");
+  std::vector<std::string> names = given ? *given : std::vector<std::string>();
+  for (const std::string& name : names) curve_of(name);
+  if (names.empty()) {
+    for (int64_t d = 0; d < directions; ++d) {
+      if (cell != Cell::rnn) names.emplace_back("Sigmoid");
+      names.emplace_back("Tanh");
+      if (cell == Cell::lstm) names.emplace_back("Tanh");
+    }
+  }
+  if (static_cast<int64_t>(names.size()) != functions_of(cell) * directions)
+    fail(Category::value, "attribute 'activations' has {} entries, expected {}", names.size(), functions_of(cell) * directions);
+  // Parameters are listed for the functions that take one, in their order.
+  const auto* alphas = n.find<std::vector<float>>("activation_alpha");
+  const auto* betas = n.find<std::vector<float>>("activation_beta");
+  size_t next_alpha = 0, next_beta = 0;
+  std::vector<RecurrentFunction> functions;
+  for (const std::string& name : names) {
+    const Named& k = curve_of(name);
+    RecurrentFunction f{k.curve, k.alpha, k.beta};
+    if (alphas && !std::isnan(k.alpha) && next_alpha < alphas->size()) f.alpha = static_cast<double>((*alphas)[next_alpha++]);
+    if (betas && !std::isnan(k.beta) && next_beta < betas->size()) f.beta = static_cast<double>((*betas)[next_beta++]);
+    functions.push_back(f);
+  }
+  return functions;
+}
 
 void add_recurrent(std::vector<OpDef>& out) {
   const auto add = [&](const char* name, Cell cell, int inputs, int outputs) {

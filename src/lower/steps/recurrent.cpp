@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <cstring>
 #include <string>
 #include <optional>
@@ -10,6 +11,7 @@
 #include "kernels/dense.hpp"
 #include "kernels/gates.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "ops/recurrent.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
@@ -21,6 +23,7 @@ using kernels::GateOp;
 struct Direction {
   Location input, state, late;
   std::vector<float> input_bias, state_bias, peephole;
+  std::array<kernels::GateFunction, 3> functions;
   bool backwards = false;
 };
 
@@ -32,6 +35,7 @@ class RecurrentKernel : public StepKernel {
   GateOp op = GateOp::rnn;
   bool late = false;  // GRU: the candidate's product waits for the reset gate
   float clip = 0;
+  bool coupled = false;
   std::optional<Location> lengths;  // of each sequence, when they are not all of all steps
   std::string where;
   std::vector<Direction> directions;
@@ -101,6 +105,8 @@ class RecurrentKernel : public StepKernel {
         kernels::GateArguments g;
         g.hidden = hidden;
         g.clip = clip;
+        g.coupled = coupled;
+        std::ranges::copy(w.functions, g.functions);
         g.peephole = w.peephole.empty() ? nullptr : w.peephole.data();
         const auto each_row = [&](GateOp what, float* out) {
           g.op = what;
@@ -194,23 +200,6 @@ struct RecurrentMatch : Match {
   bool lengths = false;  // sequences end earlier than others
 };
 
-// What exporters write; the rest goes by plain evaluation: other activations, coupled gates.
-bool usual(const RecurrentMatch& m) {
-  const Node& n = m.node();
-  const std::vector<std::string> names = m.lstm  ? std::vector<std::string>{"Sigmoid", "Tanh", "Tanh"}
-                                         : m.gru ? std::vector<std::string>{"Sigmoid", "Tanh"}
-                                                 : std::vector<std::string>{"Tanh"};
-  for (const char* rare : {"activations", "layout", "input_forget"}) {
-    if (!n.attributes.contains(rare) || (n.find<int64_t>(rare) && n.integer(rare, 0) == 0)) continue;
-    const auto* given_names = n.find<std::vector<std::string>>(rare);
-    if (!given_names) return false;
-    for (size_t i = 0; i < given_names->size(); ++i) {
-      if ((*given_names)[i] != names[i % names.size()]) return false;
-    }
-  }
-  return true;
-}
-
 class RecurrentFamily : public StepFamily {
  public:
   std::string_view name() const override { return "recurrent"; }
@@ -223,7 +212,7 @@ class RecurrentFamily : public StepFamily {
     if (!n.domain.empty() || (!lstm && !gru && n.op != "RNN")) return nullptr;
     auto m = std::make_unique<RecurrentMatch>(view, group, StepKind::recurrent);
     m->lstm = lstm, m->gru = gru;
-    if (!usual(*m)) return nullptr;
+    if (n.integer("layout", 0) != 0) return nullptr;  // the steps come first by now, where a pass knew the ranks
     const auto constant = [&](size_t i) { return !m->has(i) || (view.is_constant(n.inputs[i]) && view.dtype(n.inputs[i]) == DType::f32); };
     if (!view.is_static(n.inputs[0]) || !constant(1) || !constant(2) || !constant(3) || !constant(7)) return nullptr;
     for (size_t i : {5, 6}) {
@@ -257,6 +246,7 @@ class RecurrentFamily : public StepFamily {
     k->steps = m.steps, k->batch = m.batch, k->in = m.in, k->hidden = m.hidden, k->gate_count = m.gates;
     k->late = m.gru && !m.after();
     k->clip = n.real("clip", 0);
+    k->coupled = m.lstm && n.integer("input_forget", 0) != 0;
     if (m.lengths) {
       k->lengths = b.contiguous(n.inputs[4], Layout::natural);
       k->where = label(b.graph(), n);
@@ -297,6 +287,22 @@ class RecurrentFamily : public StepFamily {
   }
 
  private:
+  static kernels::GateCurve curve(ops::Curve c) {
+    switch (c) {
+      case ops::Curve::sigmoid: return kernels::GateCurve::sigmoid;
+      case ops::Curve::tanh: return kernels::GateCurve::tanh;
+      case ops::Curve::relu: return kernels::GateCurve::relu;
+      case ops::Curve::affine: return kernels::GateCurve::affine;
+      case ops::Curve::leaky_relu: return kernels::GateCurve::leaky_relu;
+      case ops::Curve::thresholded_relu: return kernels::GateCurve::thresholded_relu;
+      case ops::Curve::scaled_tanh: return kernels::GateCurve::scaled_tanh;
+      case ops::Curve::hard_sigmoid: return kernels::GateCurve::hard_sigmoid;
+      case ops::Curve::elu: return kernels::GateCurve::elu;
+      case ops::Curve::softsign: return kernels::GateCurve::softsign;
+      case ops::Curve::softplus: break;
+    }
+    return kernels::GateCurve::softplus;
+  }
   static void bind_weights(PlanBuilder& b, const RecurrentMatch& m, RecurrentKernel& k, Step& step) {
     const Node& n = m.node();
     const Tensor bias = m.has(3) ? b.constant(n.inputs[3]) : Tensor(), peephole = m.has(7) ? b.constant(n.inputs[7]) : Tensor();
@@ -306,8 +312,14 @@ class RecurrentFamily : public StepFamily {
     const int64_t all = m.gates * m.hidden, h = m.hidden;
     const std::string direction = n.text("direction", "forward");
     Panels input(b, step, n.inputs[1], k.width), state(b, step, n.inputs[2], k.width);
+    const auto functions = ops::recurrent_functions(n, m.directions);
+    const size_t each = functions.size() / static_cast<size_t>(m.directions);
     for (int64_t d = 0; d < m.directions; ++d) {
       Direction to;
+      for (size_t i = 0; i < each; ++i) {
+        const ops::RecurrentFunction& f = functions[static_cast<size_t>(d) * each + i];
+        to.functions[i] = {curve(f.curve), static_cast<float>(f.alpha), static_cast<float>(f.beta)};
+      }
       to.backwards = direction == "reverse" || d == 1;
       to.input = input.part(d, 0, all);
       to.state = state.part(d, 0, k.late ? 2 * h : all);
