@@ -192,7 +192,7 @@ TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one 
   }
   check("LSTM", 4, "forward", true, {}, 130, 20);  // large enough to be shared out
   check("GRU", 3, "forward", true, {}, 130, 20);
-  check("LSTM", 4, "forward", false, {{"clip", 0.5f}}, 5, 2, "recurrent");
+  check("LSTM", 4, "forward", false, {{"clip", 0.5f}}, 5, 2);
   check("GRU", 3, "forward", false, {{"activations", std::vector<std::string>{"Sigmoid", "Relu"}}}, 5, 2);
 }
 
