@@ -177,6 +177,30 @@ TEST_CASE("sums over letters: one, two and three operands, products of elements,
   }
 }
 
+TEST_CASE("operands along an axis, as versions before 7 have them; results that only training reads") {
+  for (const char* op : {"Add", "Sub", "Mul", "Div"}) {
+    for (const auto& [axis, along] :
+         std::vector<std::pair<int64_t, Shape>>{{1, {4}}, {1, {4, 5}}, {0, {2}}, {2, {5, 6}}, {3, {6}}, {9, {5, 6}}, {9, {1}}}) {
+      std::map<std::string, Data> attributes{{"broadcast", int64_t{1}}};
+      if (axis < 9) attributes["axis"] = axis;
+      Builder b("axis", 6);
+      b.output(b.op(op, {b.input("x", DType::f32, {2, 4, 5, 6}), b.input("y", DType::f32, dims(along))}, attributes), "z");
+      compiled_alike(b.finish(), {random_tensor({2, 4, 5, 6}, 1), random_tensor(along, 2, 0.5f, 2)});
+    }
+  }
+  for (const Shape& slopes : {Shape{4}, Shape{1}}) {
+    Builder b("slopes", 6);
+    b.output(b.op("PRelu", {b.input("x", DType::f32, {2, 4, 5, 6}), b.input("w", DType::f32, dims(slopes))}), "y");
+    compiled_alike(b.finish(), {random_tensor({2, 4, 5, 6}, 1), random_tensor(slopes, 2)});
+  }
+  Builder b("layer", 17);
+  const auto y =
+      b.ops("LayerNormalization",
+            {b.input("x", DType::f32, {3, 40}), b.constant("w", random_tensor({40}, 2)), b.constant("b", random_tensor({40}, 3))}, 3);
+  b.output(y[0], "y");
+  compiled_alike(b.finish(), {random_tensor({3, 40}, 4)});
+}
+
 TEST_CASE("vectors in products, exponents of another type, choices and comparisons of bytes and booleans") {
   for (const auto& [a, c] :
        std::vector<std::pair<Shape, Shape>>{{{5, 7}, {7}}, {{7}, {7, 5}}, {{7}, {7}}, {{3, 5, 7}, {7}}, {{7}, {3, 7, 5}}}) {

@@ -399,9 +399,15 @@ Report remove_dead(Graph& graph) {
   std::vector<bool> needed(graph.values.size(), false), gone(graph.nodes.size(), true);
   for (ValueId v : graph.outputs) needed[v] = true;
   for (int n = static_cast<int>(graph.nodes.size()) - 1; n >= 0; --n) {
-    const Node& node = graph.nodes[n];
+    Node& node = graph.nodes[n];
     if (std::none_of(node.outputs.begin(), node.outputs.end(), [&](ValueId v) { return v != kAbsent && needed[v]; })) continue;
     gone[n] = false;
+    // What training reads beside the result.
+    if (node.op == "LayerNormalization" && node.domain.empty()) {
+      for (size_t i = 1; i < node.outputs.size(); ++i) {
+        if (node.outputs[i] != kAbsent && !needed[node.outputs[i]]) node.outputs[i] = kAbsent;
+      }
+    }
     for (ValueId v : node.inputs) {
       if (v != kAbsent) needed[v] = true;
     }

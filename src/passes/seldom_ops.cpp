@@ -25,6 +25,9 @@ class SeldomOps : public NodeWriter {
     if (!rank(n.inputs[0])) return "";
     type_ = dtype(n.inputs[0]);
     if (n.op == "CenterCropPad") return crop_or_pad(n);
+    if (graph_.version_of(n) < 7) {
+      if (const std::string how = by_axis(n); !how.empty()) return how;
+    }
     if (n.op == "Swish") return type_ == DType::f32 || type_ == DType::f64 ? swish(n) : "";
     if (n.op == "MatMul") return by_vector(n);
     if (n.op == "Pow") return power(n);
@@ -62,6 +65,25 @@ class SeldomOps : public NodeWriter {
                {v, integers(n.name + ".from", from), integers(n.name + ".to", to), integers(n.name + ".axes", axes),
                 integers(n.name + ".steps", steps)},
                {}, out);
+  }
+
+  // Before version 7 an axis says how the second operand lies against the first; PRelu's slopes belong to the channels.
+  std::string by_axis(const Node& n) {
+    const bool slopes = n.op == "PRelu";
+    if (!slopes && n.op != "Add" && n.op != "Sub" && n.op != "Mul" && n.op != "Div") return "";
+    const auto a = shape(n.inputs[0]), b = shape(n.inputs[1]);
+    if (!a || !b || (!slopes && n.integer("broadcast", 0) == 0) || b->size() > a->size() || a->size() < 2) return "";
+    const auto ranks = static_cast<int64_t>(a->size()), own = static_cast<int64_t>(b->size());
+    int64_t axis = slopes ? (own == 1 && (*b)[0] > 1 ? 1 : ranks - own) : n.integer("axis", ranks - own);
+    if (axis < 0) axis += ranks;
+    if (axis < 0 || axis + own > ranks) return "";
+    for (int64_t i = 0; i < own; ++i) {
+      if ((*b)[static_cast<size_t>(i)] != 1 && (*b)[static_cast<size_t>(i)] != (*a)[static_cast<size_t>(axis + i)]) return "";
+    }
+    List sizes(b->begin(), b->end());
+    sizes.resize(static_cast<size_t>(ranks - axis), 1);
+    put(n, n.op, 7, {n.inputs[0], reshaped(n, n.inputs[1], sizes)}, {}, n.outputs[0]);
+    return fmt::format("the second operand lies from axis {} on", axis);
   }
 
   // A matrix of one row or column.
