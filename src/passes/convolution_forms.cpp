@@ -10,6 +10,9 @@
 namespace lathe::passes {
 namespace {
 
+// Where each place within a stride has one of its own.
+constexpr int64_t kMostConvolutions = 64;
+
 class ConvolutionForms : public NodeWriter {
  public:
   using NodeWriter::NodeWriter;
@@ -67,7 +70,7 @@ class ConvolutionForms : public NodeWriter {
       alike = alike && taps % stride == 0;
     }
     const bool by_channel = group == x[1] && group > 1;
-    if (!(axes == 3 || by_channel || (filters * phases <= 4 && group == 1)) || phases > 64) return "";
+    if (!(axes == 3 || by_channel || (filters * phases <= 4 && group == 1)) || (!alike && phases > kMostConvolutions)) return "";
     std::optional<Tensor> bias;
     if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) {
       bias = graph_.values[n.inputs[2]].constant;
