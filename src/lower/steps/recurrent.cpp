@@ -18,6 +18,9 @@ namespace lathe::lower {
 namespace {
 
 using kernels::GateOp;
+// Both list the standard's functions in its order.
+static_assert(static_cast<int>(ops::Curve::softplus) == static_cast<int>(kernels::GateCurve::softplus) &&
+              static_cast<int>(ops::Curve::hard_sigmoid) == static_cast<int>(kernels::GateCurve::hard_sigmoid));
 
 // Weights of one direction, packed. `state` are the gates that use h as it is; `late` GRU's candidate, which uses r * h.
 struct Direction {
@@ -287,22 +290,6 @@ class RecurrentFamily : public StepFamily {
   }
 
  private:
-  static kernels::GateCurve curve(ops::Curve c) {
-    switch (c) {
-      case ops::Curve::sigmoid: return kernels::GateCurve::sigmoid;
-      case ops::Curve::tanh: return kernels::GateCurve::tanh;
-      case ops::Curve::relu: return kernels::GateCurve::relu;
-      case ops::Curve::affine: return kernels::GateCurve::affine;
-      case ops::Curve::leaky_relu: return kernels::GateCurve::leaky_relu;
-      case ops::Curve::thresholded_relu: return kernels::GateCurve::thresholded_relu;
-      case ops::Curve::scaled_tanh: return kernels::GateCurve::scaled_tanh;
-      case ops::Curve::hard_sigmoid: return kernels::GateCurve::hard_sigmoid;
-      case ops::Curve::elu: return kernels::GateCurve::elu;
-      case ops::Curve::softsign: return kernels::GateCurve::softsign;
-      case ops::Curve::softplus: break;
-    }
-    return kernels::GateCurve::softplus;
-  }
   static void bind_weights(PlanBuilder& b, const RecurrentMatch& m, RecurrentKernel& k, Step& step) {
     const Node& n = m.node();
     const Tensor bias = m.has(3) ? b.constant(n.inputs[3]) : Tensor(), peephole = m.has(7) ? b.constant(n.inputs[7]) : Tensor();
@@ -318,7 +305,7 @@ class RecurrentFamily : public StepFamily {
       Direction to;
       for (size_t i = 0; i < each; ++i) {
         const ops::RecurrentFunction& f = functions[static_cast<size_t>(d) * each + i];
-        to.functions[i] = {curve(f.curve), static_cast<float>(f.alpha), static_cast<float>(f.beta)};
+        to.functions[i] = {static_cast<kernels::GateCurve>(f.curve), static_cast<float>(f.alpha), static_cast<float>(f.beta)};
       }
       to.backwards = direction == "reverse" || d == 1;
       to.input = input.part(d, 0, all);
