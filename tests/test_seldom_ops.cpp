@@ -272,6 +272,18 @@ TEST_CASE("Hardmax, CenterCropPad, MaxUnpool and AffineGrid") {
     b.output(b.op("MaxUnpool", {pooled[0], pooled[1]}, {{"kernel_shape", Ints{2, 2}}, {"strides", Ints{2, 2}}}), "y");
     compiled_alike(b.finish(), {random_tensor({2, 3, 8, 8}, 8)}, {0, 0, 0});
   }
+  {  // A place that is none is refused, from whichever end.
+    Builder b("unpool", 22);
+    b.output(b.op("MaxUnpool", {b.input("x", DType::f32, {1, 1, 1, 2}), b.input("at", DType::i64, {1, 1, 1, 2})},
+                  {{"kernel_shape", Ints{2, 2}}, {"strides", Ints{2, 2}}}),
+             "y");
+    const Program program = compile(b.finish(), {.threads = 1});
+    Lane lane(program);
+    for (const int64_t place : {-1, 8}) {
+      const std::vector<Tensor> outside{random_tensor({1, 1, 1, 2}, 1), Tensor::from<int64_t>({1, 1, 1, 2}, {0, place})};
+      CHECK_THROWS_WITH_AS(lane.run(outside), doctest::Contains("outside"), Error);
+    }
+  }
   for (const int64_t corners : {0, 1}) {
     for (const Ints& size : {Ints{2, 3, 5, 7}, Ints{1, 1, 4, 1}, Ints{2, 3, 4, 5, 6}}) {
       const auto axes = static_cast<int64_t>(size.size()) - 2;

@@ -249,7 +249,11 @@ class SeldomOps : public NodeWriter {
     const auto s = shape(n.inputs[0]), y = shape(n.outputs[0]);
     if (!s || !y || has(n, 2) || element_count(*s) == 0 || element_count(*y) == 0 || dtype(n.inputs[1]) != DType::i64) return "";
     const ValueId empty = put(n, "Expand", 13, {floats(n.name + ".zero", {}, {0}), integers(n.name + ".size", {element_count(*y)})});
-    const ValueId places = put(n, "Reshape", 13, {n.inputs[1], integers(n.name + ".sizes", {-1})}, {}, kAbsent, DType::i64);
+    // Of a scatter a place below zero counts from the end; here it is none.
+    const auto whole = [&](const char* name, int64_t v) { return constant(n.name + name, Tensor::from<int64_t>({}, {v})); };
+    const ValueId flat = put(n, "Reshape", 13, {n.inputs[1], integers(n.name + ".sizes", {-1})}, {}, kAbsent, DType::i64);
+    const ValueId below = put(n, "Less", 13, {flat, whole(".none", 0)}, {}, kAbsent, DType::boolean);
+    const ValueId places = put(n, "Where", 9, {below, whole(".outside", element_count(*y)), flat}, {}, kAbsent, DType::i64);
     reshaped(n, put(n, "ScatterElements", 16, {empty, places, reshaped(n, n.inputs[0], {-1})}), List(y->begin(), y->end()), n.outputs[0]);
     return "elements put in their places among zeros";
   }
