@@ -482,6 +482,7 @@ const std::vector<Reason> kReasons{
     {"Ac", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
     {"As", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
     {"Atanh", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
+    {"Cosh", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
     {"Sinh", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
     {"Attention", {DType::f64}, "in double by hand-written graphs alone, which have the softmax written out: that has steps"},
     {"", {DType::f64}, "half as many to a register, functions of the C library; models are not shipped in double"},

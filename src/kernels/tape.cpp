@@ -344,9 +344,9 @@ void store_strip(TapeType type, const float* from, int64_t n, void* to) {
       for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = from[k] != 0;
       return;
     default: {  // bytes: the lowest of a whole number
-      bool small = true;
-      for (int64_t k = 0; k < n; ++k) small &= from[k] > -0x1p31f && from[k] < 0x1p31f;
-      if (small) {
+      int32_t small = 1;
+      for (int64_t k = 0; k < n; ++k) small &= static_cast<int32_t>(from[k] > -0x1p31f) & static_cast<int32_t>(from[k] < 0x1p31f);
+      if (small != 0) {
         for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
       } else {
         for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = static_cast<uint8_t>(to_integer(from[k]));
