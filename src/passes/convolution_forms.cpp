@@ -153,11 +153,6 @@ class ConvolutionForms : public NodeWriter {
 
 }  // namespace
 
-Report convolution_forms(Graph& graph) {
-  ConvolutionForms forms(graph);
-  Report report = forms.run("convolution forms", [&](const Node& n) { return forms(n); });
-  if (!report.changes.empty()) infer(graph);
-  return report;
-}
+Report convolution_forms(Graph& graph) { return written_anew<ConvolutionForms>(graph, "convolution forms"); }
 
 }  // namespace lathe::passes

@@ -10,6 +10,7 @@
 #include <string>
 #include <vector>
 
+#include "lathe/op.hpp"
 #include "ops/support.hpp"
 #include "passes/rewriter.hpp"
 
@@ -116,5 +117,14 @@ class NodeWriter {
   DType type_ = DType::f32;  // of most that is made
   std::vector<Node> out_;
 };
+
+// A pass that gives each node to a Writer, and finds out about what it wrote.
+template <typename Writer>
+Report written_anew(Graph& graph, std::string pass) {
+  Writer writer(graph);
+  Report report = writer.run(std::move(pass), [&](Node& n) { return writer(n); });
+  if (!report.changes.empty()) infer(graph);
+  return report;
+}
 
 }  // namespace lathe::passes

@@ -391,11 +391,6 @@ class SeldomOps : public NodeWriter {
 
 }  // namespace
 
-Report seldom_ops(Graph& graph) {
-  SeldomOps ops(graph);
-  Report report = ops.run("seldom ops", [&](const Node& n) { return ops(n); });
-  if (!report.changes.empty()) infer(graph);
-  return report;
-}
+Report seldom_ops(Graph& graph) { return written_anew<SeldomOps>(graph, "seldom ops"); }
 
 }  // namespace lathe::passes

@@ -412,11 +412,6 @@ class UsualForms : public NodeWriter {
 
 }  // namespace
 
-Report usual_forms(Graph& graph) {
-  UsualForms forms(graph);
-  Report report = forms.run("usual forms", [&](Node& n) { return forms(n); });
-  if (!report.changes.empty()) infer(graph);
-  return report;
-}
+Report usual_forms(Graph& graph) { return written_anew<UsualForms>(graph, "usual forms"); }
 
 }  // namespace lathe::passes

@@ -228,11 +228,6 @@ class WrittenOut : public NodeWriter {
 
 }  // namespace
 
-Report written_out(Graph& graph) {
-  WrittenOut writer(graph);
-  Report report = writer.run("written out", [&](const Node& n) { return writer(n); });
-  if (!report.changes.empty()) infer(graph);
-  return report;
-}
+Report written_out(Graph& graph) { return written_anew<WrittenOut>(graph, "written out"); }
 
 }  // namespace lathe::passes
