@@ -68,6 +68,89 @@ TEST_CASE("a loop reads values around it, whatever passes rename or fold") {
   CHECK(both_ways(load(f.path / "m.onnx"), {Tensor::from<float>({2}, {1, 2}), flag(true)})[0].as<float>()[1] == 3);
 }
 
+TEST_CASE("branches of an If that give the same sizes are steps of the plan, and a run takes one of them") {
+  // Two layers deep, the inner condition made in the branch; a value handed on; one that only one branch reads; one that cannot be
+  // gathered.
+  const Shape shape{4, 32};
+  Builder b("branches");
+  const auto x = b.input("x", DType::f32, {4, 32}), deep = b.input("deep", DType::boolean, {});
+  b.input("least", DType::f32, {});
+  b.input("at", DType::i64, {4});
+  const auto weights = b.constant("w", random_tensor({32, 32}, 7));
+  b.op("MatMul", {x, weights}, {}, "shared");
+  b.op("Exp", {x}, {}, "only_one");
+  Builder inner_yes("yes"), inner_no("no");
+  inner_yes.output(inner_yes.op("Gather", {inner_yes.outer("shared"), inner_yes.outer("at")}), "y");
+  inner_no.output(inner_no.op("Neg", {inner_no.outer("only_one")}), "y");
+  Builder then("then"), otherwise("else");
+  const auto sum = then.op("ReduceMax", {then.outer("x")}, {{"keepdims", int64_t{0}}});
+  const auto many = then.op("Greater", {sum, then.outer("least")});
+  then.output(then.op("If", {many}, {{"then_branch", Data(inner_yes.finish_body())}, {"else_branch", Data(inner_no.finish_body())}}), "t");
+  then.output(then.op("Softmax", {then.outer("x")}), "second");
+  otherwise.output(otherwise.op("Identity", {otherwise.outer("shared")}), "t");
+  otherwise.output(otherwise.op("Identity", {otherwise.outer("x")}), "second");
+  const auto made = b.ops("If", {deep}, 2, {{"then_branch", Data(then.finish_body())}, {"else_branch", Data(otherwise.finish_body())}});
+  b.output(b.op("Add", {made[0], x}), "y");
+  b.output(made[1], "z");
+  const Graph g = b.finish();
+
+  const auto inputs = [&](bool first, float limit, int64_t row) {
+    return std::vector<Tensor>{random_tensor(shape, 3), flag(first), Tensor::from<float>({}, {limit}), i64s({0, 3, row, 1})};
+  };
+  const auto near = [&](const std::vector<Tensor>& in) {
+    for (int threads : {1, 2}) check_against_plain(g, in, {.threads = threads});
+  };
+  for (const auto& in : {inputs(true, -100, 2), inputs(true, 100, 2), inputs(false, -100, 2)}) near(in);
+  // What is not taken does not run, and does not fail.
+  const auto wrong = inputs(true, -100, 99);
+  CHECK(has(error_of([&] { Lane(compile(g)).run(std::span<const Tensor>(wrong)); }), "99"));
+  for (const auto& in : {inputs(true, 100, 99), inputs(false, -100, 99)}) near(in);
+
+  for (int threads : {1, 2}) {
+    Lane lane(compile(g, {.threads = threads}));
+    const EditionInfo info = lane.program().describe();
+    CHECK(info.plain == 0);
+    CHECK(std::ranges::none_of(info.steps, [](const StepInfo& s) { return s.kind == "control"; }));
+    CHECK(std::ranges::count_if(info.steps, [](const StepInfo& s) { return s.conditional; }) >= 5);
+    lane.time_steps(true);
+    std::vector<size_t> left_out;
+    for (const auto& in : {inputs(false, -100, 2), inputs(true, -100, 2), inputs(true, 100, 2)}) {
+      lane.run(std::span<const Tensor>(in));
+      const auto times = lane.step_times();
+      left_out.push_back(0);
+      for (size_t i = 0; i < times.size(); ++i) {
+        left_out.back() += times[i].seconds == 0;
+        if (times[i].seconds == 0) CHECK(info.steps[i].conditional);
+      }
+    }
+    CHECK(left_out[0] >= 5);  // the greatest, the comparison, the softmax, the function, its negative and the rows
+    CHECK(left_out[1] >= 1);  // the function and its negative
+    CHECK(left_out[2] >= 1);  // the rows
+    CHECK(left_out[0] > left_out[2]);
+  }
+}
+
+TEST_CASE("branches that give other sizes, or that could not be run, stay subgraphs") {
+  for (const bool sizes : {true, false}) {
+    Builder b("kept");
+    b.input("x", DType::f32, {2, 3});
+    const auto c = b.input("c", DType::boolean, {});
+    Builder then("then"), otherwise("else");
+    then.output(then.op("Relu", {then.outer("x")}), "t");
+    const auto other =
+        sizes ? otherwise.op("Transpose", {otherwise.outer("x")})
+              : otherwise.op("Gather", {otherwise.constant("table", random_tensor({3, 3}, 2)), otherwise.constant("at", i64s({0, 7}))});
+    otherwise.output(other, "t");
+    b.output(b.op("If", {c}, {{"then_branch", Data(then.finish_body())}, {"else_branch", Data(otherwise.finish_body())}}), "y");
+    const Graph g = b.finish();
+    const auto steps = compile(g).describe().steps;
+    CHECK(std::ranges::count(steps, "control", &StepInfo::kind) == 1);
+    CHECK(std::ranges::none_of(steps, &StepInfo::conditional));
+    const std::vector<Tensor> in{random_tensor({2, 3}, 1), flag(true)};
+    both_ways(g, in);
+  }
+}
+
 TEST_CASE("loops stop at the caller's limits") {
   const Graph g = counter();
   const std::vector<Tensor> endless{one(int64_t{1} << 62), i64s({0}), i64s({1})};

@@ -86,6 +86,7 @@ struct StepInfo {
   // What its multiply-adds are of: "f32"; "int8", sums in 32 bits; "bf16", sums in f32, as many products for one of the model's numbers.
   std::string arithmetic{"f32"};
   int products = 1;
+  bool conditional = false;  // of one branch of an If: runs that take the other leave it out
 };
 
 // A state that lanes keep. One that grows has one more entry along an axis for each position that a run adds.
@@ -121,9 +122,10 @@ struct EditionInfo {
   std::vector<NodeInfo> nodes;
   std::vector<std::string> input_names, output_names;
   std::vector<PassReport> passes;  // that ran again for these shapes; those that ran once for the model: Program::passes()
-  double flops = 0;                // of the steps that tell theirs
+  double flops = 0;                // of the steps that tell theirs and that every run takes
   int plain = 0;                   // steps by plain evaluation (StepInfo::kind "plain"), which is slow; `why` tells the reason
-  int not_counted = 0;  // steps that do arithmetic nobody counted: control flow, plain evaluation of numbers, kernels of the user's
+  // Steps that do arithmetic which is not in `flops`: control flow, branches, plain evaluation of numbers, kernels of the user's.
+  int not_counted = 0;
   size_t arena_bytes = 0, arena_bound = 0;  // peak of the plan; what no plan can go below
   size_t weight_bytes = 0;
   std::vector<ArenaPart> arena;  // the plan of memory

@@ -389,7 +389,7 @@ Command add_bench(CLI::App& app) {
     if (!o->model.recipes.empty()) fmt::print("  {}\n", tuned_text(edition, o->model.recipes));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
     if (r.not_counted > 0)
-      fmt::print("  The arithmetic of {} step{} is not counted: control flow, plain evaluation, or kernels of yours.\n", r.not_counted,
+      fmt::print("  The arithmetic of {} step{} is not counted: control flow, branches, plain evaluation, or kernels of yours.\n", r.not_counted,
                  r.not_counted == 1 ? "" : "s");
     fmt::print("{}{}", noise_text(r, env), environment_text(env, r.stolen));
     const int code = kept();

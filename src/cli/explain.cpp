@@ -93,6 +93,7 @@ Command add_explain(CLI::App& app) {
              {"nodes", s.nodes},
              {"why", s.why},
              {"why_not_more", s.why_not},
+             {"conditional", s.conditional},
              {"recipe", s.recipe},
              {"chosen", s.chosen},
              {"chosen_by", s.chosen_by.empty() ? "estimate" : s.chosen_by},

@@ -114,6 +114,35 @@ void line_with_places(const PoolAnyArguments& g, const T* in, int64_t oz, int64_
   }
 }
 
+// Greatest bytes of one line of results: the window's lines joined first, then its columns, in strips of whole vectors with the padding
+// written out, as most of a tap's time would go to the ends of its run. False: the window is too long for a strip.
+template <typename T>
+bool line_joined(const PoolAnyArguments& g, const T* in, int64_t oz, int64_t oy, T* out) {
+  constexpr int64_t kStrip = 256, kVector = 32, kMost = 2048;
+  const int64_t reach = (g.x.kernel - 1) * g.x.dilation;
+  if ((kStrip - 1) * g.x.stride + reach + 1 > kMost) return false;
+  T joined[kMost], best[kStrip];
+  for (int64_t from = 0; from < g.x.out; from += kStrip) {
+    const int64_t count = std::min(kStrip, g.x.out - from), whole = (count + kVector - 1) / kVector * kVector;
+    const int64_t begin = from * g.x.stride - g.x.begin, length = (whole - 1) * g.x.stride + reach + 1;
+    const int64_t first = std::clamp<int64_t>(-begin, 0, length), last = std::clamp<int64_t>(g.x.in - begin, first, length);
+    std::fill_n(joined, length, lowest<T>());
+    for (int64_t kz = 0; kz < g.z.kernel; ++kz) {
+      const int64_t z = oz * g.z.stride + kz * g.z.dilation - g.z.begin;
+      for (int64_t ky = 0; ky < g.y.kernel && z >= 0 && z < g.z.in; ++ky) {
+        const int64_t y = oy * g.y.stride + ky * g.y.dilation - g.y.begin;
+        if (y >= 0 && y < g.y.in) take(in + (z * g.y.in + y) * g.x.in + begin + first, 1, last - first, joined + first);
+      }
+    }
+    std::fill_n(best, whole, lowest<T>());
+    for (int64_t kx = 0; kx < g.x.kernel; ++kx) {
+      take(joined + kx * g.x.dilation, g.x.stride, whole, best);
+    }
+    std::copy_n(best, count, out + from);
+  }
+  return true;
+}
+
 template <typename T>
 void run_lines(const PoolAnyArguments& g) {
   const int64_t lines = g.z.out * g.y.out, in_plane = g.z.in * g.y.in * g.x.in;
@@ -126,6 +155,9 @@ void run_lines(const PoolAnyArguments& g) {
       if (in_plane <= std::numeric_limits<int32_t>::max()) line_with_places<T, int32_t>(g, in, oz, oy, plane * in_plane, out, where);
       else line_with_places<T, int64_t>(g, in, oz, oy, plane * in_plane, out, where);
       continue;
+    }
+    if constexpr (sizeof(T) == 1) {
+      if (line_joined(g, in, oz, oy, out)) continue;
     }
     std::fill_n(out, g.x.out, g.average ? T{} : lowest<T>());
     each_tap(g, oz, oy, [&](int64_t at, int64_t first, int64_t n) {

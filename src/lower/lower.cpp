@@ -11,6 +11,7 @@
 #include "lower/group/reasons.hpp"
 #include "lower/recipe/chooser.hpp"
 #include "lower/schedule/branches.hpp"
+#include "lower/schedule/choices.hpp"
 #include "lower/schedule/memory.hpp"
 #include "lower/steps/registry.hpp"
 #include "ops/internal_ops.hpp"
@@ -174,6 +175,7 @@ Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weig
   if (stored && !stored->used_up())
     fail(Category::format, "it holds more recipes than its steps need; ship the model again with this version");
   Plan plan = b.finish();
+  leave_out(plan);
   if (fuse) join_branches(plan, options.machine);
   plan_memory(plan);
   return plan;

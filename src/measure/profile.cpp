@@ -154,6 +154,8 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     p.steps.push_back(std::move(step));
   }
   for (StepProfile& s : p.steps) {
+    if (s.step.conditional && s.latency.median == 0) s.step.flops = s.step.bytes = 0;  // these runs took the other branch
+    if (s.step.conditional) p.flops += s.step.flops;
     s.limit_seconds = roofline.seconds(s.step, &s.by_arithmetic);
     s.peak_gflops = roofline.peak_gflops(s.step);
     p.arithmetic_seconds += s.step.flops / s.peak_gflops / 1e9;
@@ -167,6 +169,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
       StepProfile s;
       s.step = r.first.edition->steps[i];
       s.latency = summarise(r.seconds[i]);
+      if (s.step.conditional && s.latency.median == 0) s.step.flops = s.step.bytes = 0;
       s.limit_seconds = made.runs * roofline.seconds(s.step, &s.by_arithmetic);
       s.step.flops *= made.runs;
       s.step.bytes *= made.runs;

@@ -91,6 +91,10 @@ std::vector<Tensor> run_part(const EvalContext& c) { return Body(c, "body").run(
 
 std::vector<Tensor> run_if(const EvalContext& c) { return Body(c, one_integer(c, 0) ? "then_branch" : "else_branch").run({}); }
 
+void infer_choice(InferContext& c) { c.set_type(0, common(c, c.type(1), c.type(2), "what is chosen")); }
+
+std::vector<Tensor> run_choice(const EvalContext& c) { return {c.in(one_integer(c, 0) ? 1 : 2)}; }
+
 // Carried values keep their dims only when a trip leaves them as they are.
 std::vector<Type> infer_carried(const InferContext& c, std::string_view body, std::vector<Type> inputs, size_t carried_from,
                                 size_t results_from, size_t carried) {
@@ -340,6 +344,9 @@ void add_control(std::vector<OpDef>& out) {
   OpDef part = def(kPart, 1, 0, 0, Trait::opaque, infer_part, run_part, -1);
   part.domain = kInternalDomain;
   add(std::move(part));
+  OpDef choice = def(kChoice, 1, 3, 3, Trait::opaque, infer_choice, run_choice);
+  choice.domain = kInternalDomain;
+  out.push_back(std::move(choice));
 }
 
 }  // namespace lathe::ops

@@ -340,11 +340,12 @@ class LaneImpl : public lower::Bodies {
         fail(Category::cancelled, "the run passed its limit of {:.3f} s before step {} of {}",
              std::chrono::duration<double>(options.limit).count(), i + 1, plan.steps.size());
       at_step = i;
-      plan.steps[i].kernel->run(context);
-      if (made) made->show(i, context, s.buffers.size(), options.made);
+      const bool wanted = plan.steps[i].is_wanted(context);
+      if (wanted) plan.steps[i].kernel->run(context);
+      if (made && wanted) made->show(i, context, s.buffers.size(), options.made);
       if (timing) {
         const auto now = Clock::now();
-        s.seconds[i] = std::chrono::duration<double>(now - before).count();
+        s.seconds[i] = wanted ? std::chrono::duration<double>(now - before).count() : 0;  // of a step that is left out exactly
         s.begins[i] = std::chrono::duration<double>(before - start).count();
         before = now;
       }

@@ -454,6 +454,7 @@ EditionInfo describe(const lower::Plan& plan) {
     const std::string kind(name_of(s.kind));
     StepInfo step{kind, kind, s.nodes, s.text, s.flops, s.bytes, s.why, s.why_not, {}, {}};
     step.arithmetic = s.arithmetic, step.products = s.products;
+    step.conditional = !s.guards.empty();
     if (s.recipe) step.chosen = lower::describe(*s.recipe);
     if (s.choosing) {
       const lower::Choosing& c = *s.choosing;
@@ -473,8 +474,9 @@ EditionInfo describe(const lower::Plan& plan) {
       step.layout = s.made_in == lower::Layout::channels_last ? "channels-last" : "natural";
     }
     info.steps.push_back(std::move(step));
-    info.flops += s.flops;
-    if (!s.counted) ++info.not_counted;
+    const bool every_run = s.guards.empty();
+    if (every_run) info.flops += s.flops;
+    if (!s.counted || (!every_run && s.flops > 0)) ++info.not_counted;
     if (s.kind == lower::StepKind::plain) ++info.plain;
   }
   for (size_t n = 0; n < g.nodes.size(); ++n) {

@@ -1,9 +1,11 @@
 // A step: one call of kernels in a Plan, and what it may rely on and use while it runs.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <memory>
 #include <mutex>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -119,6 +121,21 @@ struct Choosing {
   std::string refused;               // why a tuned recipe for it was not followed
 };
 
+// What a step chooses between: the buffer of the condition, a byte of which is not 0 where the first is taken.
+struct BranchChoice {
+  Location condition;
+  BufferId yes = kNoBuffer, no = kNoBuffer;
+};
+
+// A step runs only where the condition, made by a step before it, is this.
+struct Guard {
+  Location condition;
+  bool wanted = true;
+  bool operator==(const Guard& o) const {
+    return condition.buffer == o.condition.buffer && condition.offset == o.condition.offset && wanted == o.wanted;
+  }
+};
+
 struct Step {
   StepKind kind = StepKind::plain;
   std::vector<std::string> nodes;            // names of the fused nodes, in order
@@ -138,7 +155,14 @@ struct Step {
   bool can_fail = false;             // while running: then it stays on the caller's thread
   bool counted = true;               // `flops` tells its arithmetic
   bool reads_tensors = false;        // reads or makes values that are Tensors of the lane: its order does not show in buffers
+  bool keeps = false;                // leaves something behind that is in no buffer: states, Tensors of the lane
+  std::optional<BranchChoice> choice;
+  std::vector<Guard> guards;  // all must hold, looked at in this order: each is made where those before it hold
   std::unique_ptr<StepKernel> kernel;
+
+  bool is_wanted(const StepContext& c) const {
+    return std::ranges::all_of(guards, [&](const Guard& g) { return (*pointer<const uint8_t>(c, g.condition) != 0) == g.wanted; });
+  }
 };
 
 }  // namespace lathe::lower

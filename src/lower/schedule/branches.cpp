@@ -69,7 +69,7 @@ void join_branches(Plan& plan, const Machine& machine) {
       // It passes every step between that is not taken yet.
       bool free = seconds_of(plan.steps[j]) > seconds_of(first) / 4 && seconds_of(plan.steps[j]) < seconds_of(first) * 4;
       for (size_t k = i; free && k < j; ++k) free = taken[k] || independent(plan.steps[k], plan.steps[j]);
-      for (size_t k : together) free = free && independent(plan.steps[k], plan.steps[j]);
+      for (size_t k : together) free = free && independent(plan.steps[k], plan.steps[j]) && plan.steps[k].guards == plan.steps[j].guards;
       if (free) together.push_back(j);
     }
     if (together.size() == 1) {
@@ -83,6 +83,7 @@ void join_branches(Plan& plan, const Machine& machine) {
       Step& s = plan.steps[k];
       taken[k] = true;
       if (all.head < 0) all.head = s.head;  // a layout change has none
+      all.guards = s.guards;
       append(all.nodes, s.nodes);
       append(all.members, s.members);
       append(all.reads, s.reads);

@@ -135,7 +135,8 @@ class AttentionFamily : public StepFamily {
     step.text = fmt::format("{} heads, {} rows x {} keys of {}, blocks of {} keys{}{}", m.batch * m.heads, a.length, a.keys, a.width,
                             a.key_block, a.causal ? ", causal" : "", a.has_mask ? ", masked" : "");
     if (m.state) step.text += fmt::format(", {} of them from before", a.past);
-    if (!m.held.empty()) step.text += ", behind those the lane holds";
+    step.keeps = !m.held.empty();
+    if (step.keeps) step.text += ", behind those the lane holds";
     if (a.few()) step.text += ", keys as they stand";
     step.kernel = std::move(kernel);
     b.add(std::move(step));

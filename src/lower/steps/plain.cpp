@@ -139,6 +139,7 @@ class PlainFamily : public StepFamily {
       t.value = v;
       if (v != kAbsent) {
         t.dynamic = !b.is_static(v);
+        step.keeps |= t.dynamic;
         if (!t.dynamic) {
           t.location = b.define(v, Layout::natural);
           step.writes.push_back(t.location.buffer);

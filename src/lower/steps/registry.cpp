@@ -27,6 +27,7 @@ namespace lathe::lower {
   F(blocks)                    \
   F(running_sums)              \
   F(strided_reads)             \
+  F(choices)                   \
   F(pads)                      \
   F(resizes)                   \
   F(resizes_channels_last)     \
