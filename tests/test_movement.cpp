@@ -111,6 +111,19 @@ TEST_CASE("selection: ties, NaN, infinities, every end") {
   x.as<float>()[6 * 600] = NAN;
   for (int64_t largest : {0, 1}) {
     for (int64_t k : {1, 2, 10, 75}) agrees("TopK", x, {i64s({k})}, {{"largest", largest}}, best, 2);
+    // More than the kernel for few keeps: of rows with many equals, with numbers that are none, not much longer, and of a length that no
+    // vector divides.
+    Tensor longer = filled(DType::f32, {9, 6001}, 11);
+    std::copy_n(x.as<float>().begin(), 9 * 600, longer.as<float>().begin());
+    for (int64_t i = 0; i < 6001; ++i) {
+      longer.as<float>()[1 * 6001 + i] = static_cast<float>(i % 7);
+      longer.as<float>()[2 * 6001 + i] = 3;
+      longer.as<float>()[5 * 6001 + i] = i % 3 == 0 ? -INFINITY : static_cast<float>(i);
+    }
+    longer.as<float>()[4 * 6001 + 6000] = NAN;
+    for (int64_t k : {300, 1000, 4500, 6001}) agrees("TopK", longer, {i64s({k})}, {{"largest", largest}}, best, 2);
+    for (const DType d : {DType::f64, DType::i32, DType::i64})
+      agrees("TopK", filled(d, {3, 5003}, 12), {i64s({700})}, {{"largest", largest}}, best, 2);
   }
   for (const char* op : {"ArgMax", "ArgMin"}) {
     for (int64_t last : {0, 1}) agrees(op, x, {}, {{"axis", int64_t{1}}, {"select_last_index", last}}, best);

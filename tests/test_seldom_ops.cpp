@@ -555,3 +555,128 @@ TEST_CASE("several filters a channel, and transposed convolutions by channels, o
     for (const int threads : {1, 3}) check_against_plain(g, {x}, {.threads = threads}, {1e-5, 1e-4, 0});
   }
 }
+
+TEST_CASE("transposed convolutions with weights that a run makes") {
+  std::mt19937_64 random(8);
+  for (int trial = 0; trial < 60; ++trial) {
+    CAPTURE(trial);
+    const bool line = trial % 4 == 3;
+    const int64_t group = between(random, 1, 3), depth = between(random, 1, 4), filters = between(random, 1, 4),
+                  batch = between(random, 1, 2);
+    Shape x{batch, group * depth}, w{group * depth, filters};
+    Ints strides, pads, more;
+    for (int a = 0; a < (line ? 1 : 2); ++a) {
+      const int64_t taps = between(random, 1, 5);
+      x.push_back(between(random, 1, 9)), w.push_back(taps);
+      strides.push_back(between(random, 1, 4)), more.push_back(strides.back() > 1 ? between(random, 0, strides.back() - 1) : 0);
+      pads.push_back(between(random, 0, taps - 1) / 2);
+    }
+    const Ints begin = pads;
+    pads.insert(pads.end(), begin.begin(), begin.end());
+    bool some = true;
+    for (size_t a = 0; a < strides.size(); ++a) some = some && (x[a + 2] - 1) * strides[a] + w[a + 2] - 2 * begin[a] + more[a] > 0;
+    if (!some) continue;
+    Builder b("turned", 22);
+    std::vector<ValueId> in{b.input("x", DType::f32, dims(x)), b.input("w", DType::f32, dims(w))};
+    if (trial % 2 == 0) in.push_back(b.constant("b", random_tensor({group * filters}, 5)));
+    b.output(b.op("ConvTranspose", in, {{"strides", strides}, {"pads", pads}, {"output_padding", more}, {"group", group}}), "y");
+    compiled_alike(b.finish(), {random_tensor(x, trial), random_tensor(w, trial + 1)});
+  }
+}
+
+TEST_CASE("sums over letters that an operand repeats") {
+  for (const auto& [equation, x, y] :
+       {std::tuple{"bii->bi", Shape{3, 5, 5}, Shape{}}, std::tuple{"ii", Shape{6, 6}, Shape{}},
+        std::tuple{"iji->j", Shape{4, 7, 4}, Shape{}}, std::tuple{"iijj->ij", Shape{3, 3, 4, 4}, Shape{}},
+        std::tuple{"iii->i", Shape{4, 4, 4}, Shape{}}, std::tuple{"bij,jj->bi", Shape{2, 3, 5}, Shape{5, 5}}}) {
+    CAPTURE(equation);
+    Builder b("letters", 22);
+    std::vector<ValueId> in{b.input("x", DType::f32, dims(x))};
+    std::vector<Tensor> fed{random_tensor(x, 1)};
+    if (!y.empty()) in.push_back(b.input("y", DType::f32, dims(y))), fed.push_back(random_tensor(y, 2));
+    b.output(b.op("Einsum", in, {{"equation", std::string(equation)}}), "z");
+    compiled_alike(b.finish(), fed);
+  }
+}
+
+TEST_CASE("greatest and least of bytes and booleans; pools of powers; types taken from another value; a part of a picture, resized") {
+  std::mt19937_64 random(12);
+  for (const DType dtype : {DType::u8, DType::i8, DType::boolean}) {
+    for (const char* op : {"ReduceMax", "ReduceMin"}) {
+      for (const Ints& axes : {Ints{1}, Ints{0, 2}, Ints{2}}) {
+        Builder b("bytes", 22);
+        b.output(b.op(op, {b.input("x", dtype, {3, 5, 70}), integers(b, "axes", axes)}, {{"keepdims", int64_t{0}}}), "y");
+        const int64_t low = dtype == DType::i8 ? -128 : 0, high = dtype == DType::u8 ? 255 : dtype == DType::i8 ? 127 : 1;
+        compiled_alike(b.finish(), {whole_numbers(dtype, {3, 5, 70}, random, low, high)}, {0, 0, 0});
+      }
+    }
+  }
+  for (const int64_t p : {1, 2, 3, 5})
+    compiled_alike(alone("LpPool", DType::f32, {2, 3, 9, 11},
+                         {{"kernel_shape", Ints{3, 2}}, {"strides", Ints{2, 1}}, {"pads", Ints{1, 0, 1, 1}}, {"p", p}}),
+                   {random_tensor({2, 3, 9, 11}, 3)}, {1e-5, 2e-5, 0});
+  for (const DType like : {DType::f32, DType::f16, DType::i64, DType::u8}) {
+    Builder b("like", 22);
+    b.output(b.op("CastLike", {b.input("x", DType::f32, {4, 30}), b.input("y", like, {1})}), "z");
+    compiled_alike(b.finish(), {random_tensor({4, 30}, 2, 0, 90), Tensor(like, {1})}, {0, 0, 0});
+  }
+  for (const char* mode : {"nearest", "linear", "cubic"}) {
+    CAPTURE(mode);
+    for (const bool outside : {false, true}) {
+      Builder b("part", 22);
+      const ValueId roi = b.constant("roi", Tensor::from<float>({8}, {0, 0, outside ? -0.2f : 0.1f, 0.2f, 1, 1, 0.7f, 0.9f}));
+      b.output(b.op("Resize", {b.input("x", DType::f32, {1, 3, 20, 24}), roi, kAbsent, integers(b, "sizes", {1, 3, 20, 17})},
+                    {{"mode", std::string(mode)},
+                     {"coordinate_transformation_mode", std::string("tf_crop_and_resize")},
+                     {"extrapolation_value", 3.0f}}),
+               "y");
+      if (outside) check_against_plain(b.finish(), {random_tensor({1, 3, 20, 24}, 7)});
+      else compiled_alike(b.finish(), {random_tensor({1, 3, 20, 24}, 7)});
+    }
+  }
+}
+
+TEST_CASE("lists of tensors, as exporters write them, are the tensors; what is not known stays a list") {
+  // Taken apart, mapped, put together; a list that grows and shrinks; how many there are decides a size.
+  Builder b("lists", 22);
+  const ValueId x = b.input("x", DType::f32, {6, 40}), at = b.input("at", DType::i64, {});
+  const ValueId each = b.op("SplitToSequence", {x}, {{"axis", int64_t{0}}, {"keepdims", int64_t{0}}});
+  const ValueId twos = b.op("SplitToSequence", {x, integer(b, "four", 4)}, {{"axis", int64_t{0}}});
+  const ValueId parts = b.op("SplitToSequence", {x, integers(b, "parts", {10, 30})}, {{"axis", int64_t{-1}}});
+  const ValueId first = b.op("Tanh", {b.op("SequenceAt", {each, integer(b, "zero", 0)})}),
+                last = b.op("SequenceAt", {each, integer(b, "behind", -1)});
+  ValueId list = b.op("SequenceConstruct", {first, last});
+  list = b.op("SequenceInsert", {list, b.op("Add", {first, last}), integer(b, "one", 1)});
+  list = b.op("SequenceInsert", {list, b.op("SequenceAt", {each, integer(b, "three", 3)})});
+  list = b.op("SequenceErase", {list, integer(b, "second", -2)});
+  b.output(b.op("ConcatFromSequence", {list}, {{"axis", int64_t{0}}, {"new_axis", int64_t{1}}}), "stacked");
+  b.output(b.op("ConcatFromSequence", {list}, {{"axis", int64_t{-1}}}), "joined");
+  b.output(b.op("ConcatFromSequence", {twos}, {{"axis", int64_t{0}}}), "again");
+  b.output(b.op("SequenceAt", {parts, integer(b, "narrow", 0)}), "part");
+  b.output(b.op("SequenceLength", {list}), "count");
+  const ValueId some = b.op("Optional", {x});
+  b.output(b.op("OptionalHasElement", {some}), "there");
+  b.output(b.op("Neg", {b.op("OptionalGetElement", {some})}), "held");
+  compiled_alike(b.finish(), {random_tensor({6, 40}, 3), Tensor::from<int64_t>({}, {2})}, {0, 1e-6, 0});
+
+  Builder open("open", 22);
+  const ValueId y = open.input("x", DType::f32, {6, 40}), which = open.input("at", DType::i64, {});
+  const ValueId rows = open.op("SplitToSequence", {y}, {{"axis", int64_t{0}}});
+  open.output(open.op("SequenceAt", {rows, which}), "one");
+  open.output(open.op("ConcatFromSequence", {open.op("SequenceErase", {rows, which})}, {{"axis", int64_t{0}}}), "others");
+  check_against_plain(open.finish(), {random_tensor({6, 40}, 3), Tensor::from<int64_t>({}, {4})});
+  (void)at;
+}
+
+TEST_CASE("what is no number is true, by every instruction set") {
+  Tensor x = random_tensor({3, 50}, 3);
+  const float ends[]{NAN, 0, -0.0f, kInf, -kInf, 1e-45f};
+  std::copy(std::begin(ends), std::end(ends), x.as<float>().begin());
+  Builder b("truth", 22);
+  const ValueId in = b.input("x", DType::f32, {3, 50});
+  const ValueId yes = b.op("Cast", {in}, {{"to", int64_t{9}}});
+  b.output(yes, "yes");
+  b.output(b.op("Where", {yes, in, b.constant("other", Tensor::from<float>({}, {7}))}), "chosen");
+  b.output(b.op("Cast", {b.op("Equal", {in, in})}, {{"to", int64_t{1}}}), "equal");
+  everywhere(b.finish(), [&](const Graph& g, const CompileOptions& o) { check_against_plain(g, {x}, o, {0, 0, 0}); });
+}

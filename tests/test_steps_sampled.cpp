@@ -67,6 +67,32 @@ TEST_CASE("steps: places that are no number, and infinite pixels that weigh noth
   }
 }
 
+TEST_CASE("steps: grids in pixels of few and many channels, at the borders and where there is no place") {
+  std::mt19937_64 random(6);
+  for (const char* mode : {"nearest", "linear", "cubic"}) {
+    for (const char* padding : {"zeros", "border"}) {
+      for (const int64_t channels : {1, 7, 8, 13, 29, 40}) {
+        for (int spatial = 1; spatial <= 3; ++spatial) {
+          if (std::string(mode) == "cubic" && spatial != 2) continue;
+          Shape x{2, channels}, grid{2};
+          for (int a = 0; a < spatial; ++a) x.push_back(between(random, 1, 6)), grid.push_back(spatial == 3 ? 7 : 19);
+          grid.push_back(spatial);
+          Tensor at = random_tensor(grid, random(), -1.6f, 1.6f);
+          const float ends[]{kNaN, kInf, -kInf, 1e16f, -1e16f, 1e30f, 1, -1, 1.0001f, -1.0001f, 0, 3e9f, -3e9f, 5e14f};
+          std::copy(std::begin(ends), std::end(ends), at.as<float>().begin());
+          CAPTURE(mode);
+          CAPTURE(padding);
+          CAPTURE(to_string(x));
+          for (const bool corners : {false, true}) {
+            const Graph g = sampler(x, grid, mode, padding, corners);
+            everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {random_tensor(x, 7), at}, o); });
+          }
+        }
+      }
+    }
+  }
+}
+
 TEST_CASE("steps: regions of interest, few and many samples, in pictures of a batch") {
   std::mt19937_64 random(3);
   for (int round = 0; round < 24; ++round) {

@@ -1,5 +1,7 @@
 #include "kernels/sampled.hpp"
 
+#include <cmath>
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/sampled.cpp"
 #include <hwy/foreach_target.h>
@@ -62,8 +64,10 @@ HWY_INLINE void channels_of(D d, const float* const* from, const float* weights,
 
 void SampledPixelsHere(const SampledPixelsArguments& g) {
   const F32 d;
+  const hn::CappedTag<float, 8> eight;
+  const hn::CappedTag<float, 4> four;
   const hn::CappedTag<float, 1> one;
-  const int64_t lanes = hn::Lanes(d);
+  const int64_t lanes = hn::Lanes(d), some = hn::Lanes(eight), few = hn::Lanes(four);
   constexpr int64_t kMost = 16;  // taps whose places are found together
   for (int64_t p = 0; p < g.places; ++p) {
     const float* from[kMost];
@@ -78,53 +82,115 @@ void SampledPixelsHere(const SampledPixelsArguments& g) {
     float* out = g.out + p * g.channels;
     int64_t c = 0;
     for (; c + lanes <= g.channels; c += lanes) channels_of(d, from, weights, taps, out, c);
+    for (; c + some <= g.channels; c += some) channels_of(eight, from, weights, taps, out, c);
+    for (; c + few <= g.channels; c += few) channels_of(four, from, weights, taps, out, c);
     for (; c < g.channels; ++c) channels_of(one, from, weights, taps, out, c);
   }
 }
 
-// Where along an axis: the first of two elements, and the share of the second. A plain loop, which becomes vectors.
-HWY_INLINE void along(const float* grid, int64_t places, int64_t size, bool pixels, bool corners, bool border, int32_t* first,
-                      double* share) {
+inline constexpr int64_t kStrip = 128;  // places whose taps are found together
+
+// Along an axis: elements and how much each weighs. Plain loops, which become vectors.
+struct Along {
+  int32_t index[4][kStrip];
+  double share[4][kStrip];
+};
+
+// Where the places are, in elements. Beyond what is near the axis nothing is read, or only the border.
+void positions_of(const GridArguments& g, const float* grid, int64_t places, int64_t size, double* at) {
+  const bool corners = g.corners, pixels = g.pixels, cubic = g.taps == GridTaps::cubic, border = g.border;
   const double n = static_cast<double>(size), span = corners ? n - 1 : n, less = corners ? 0 : 1;
-  // Beyond these nothing is read, or only the border.
-  const double low = border ? 0 : -2, high = border ? n - 1 : n + 1;
+  const double low = cubic ? -4 : border ? 0 : -2, high = cubic ? n + 3 : border ? n - 1 : n + 1, lost = border ? 0 : low;
+  const int64_t step = g.axes;
   for (int64_t p = 0; p < places; ++p) {
-    const double raw = static_cast<double>(grid[2 * p]);
-    double at = pixels ? raw : corners ? (raw + 1) / 2 * span : ((raw + 1) * span - less) / 2;
+    const double raw = static_cast<double>(grid[step * p]);
+    double x = pixels ? raw : corners ? (raw + 1) / 2 * span : ((raw + 1) * span - less) / 2;
     // Plain evaluation has a position at the first element, or outside, where there is none.
-    at = at > low ? at : low;
-    at = at < high ? at : (border && !(at <= 1e15) ? 0 : high);
-    const auto cut = static_cast<int32_t>(at);
-    const int32_t i = cut - (at < static_cast<double>(cut) ? 1 : 0);
-    first[p] = i;
-    share[p] = at - static_cast<double>(i);
+    const bool found = (x >= -1e15) & (x <= 1e15);
+    x = x > low ? x : low;
+    x = x < high ? x : high;
+    at[p] = found ? x : lost;
   }
 }
 
-bool LinearGridHere(const LinearGridArguments& g) {
-  constexpr int64_t kStrip = 128;
-  int32_t y[kStrip], x[kStrip];
-  double sy[kStrip], sx[kStrip];
+HWY_INLINE double cubic_share(double d) {
+  constexpr double a = -0.75;
+  d = d < 0 ? -d : d;
+  const double near = ((a + 2) * d - (a + 3)) * d * d + 1, far = ((a * d - 5 * a) * d + 8 * a) * d - 4 * a;
+  return d <= 1 ? near : d < 2 ? far : 0;
+}
+
+void taps_along(const GridArguments& g, const float* grid, int64_t places, int64_t size, Along& out) {
+  double at[kStrip];
+  positions_of(g, grid, places, size, at);
+  if (g.taps == GridTaps::nearest) {
+    for (int64_t p = 0; p < places; ++p) {
+      out.index[0][p] = static_cast<int32_t>(std::nearbyint(at[p]));
+      out.share[0][p] = 1;
+    }
+    return;
+  }
+  const bool cubic = g.taps == GridTaps::cubic;
+  const auto last = static_cast<int32_t>(size) - 1;
+  int32_t first[kStrip];
+  for (int64_t p = 0; p < places; ++p) {
+    const auto cut = static_cast<int32_t>(at[p]);
+    first[p] = cut - (at[p] < static_cast<double>(cut) ? 1 : 0);
+  }
+  if (!cubic) {
+    for (int64_t p = 0; p < places; ++p) {
+      const double share = at[p] - static_cast<double>(first[p]);
+      out.index[0][p] = first[p], out.index[1][p] = first[p] + 1;
+      out.share[0][p] = 1 - share, out.share[1][p] = share;
+    }
+    return;
+  }
+  for (int t = 0; t < 4; ++t) {
+    for (int64_t p = 0; p < places; ++p) {
+      int32_t i = first[p] - 1 + t;
+      out.share[t][p] = cubic_share(at[p] - static_cast<double>(i));
+      if (g.border) i = i < 0 ? 0 : i > last ? last : i;
+      out.index[t][p] = i;
+    }
+  }
+}
+
+bool FindTapsHere(const GridArguments& g) {
+  Along axes[3];
+  const int each = static_cast<int>(g.taps);
+  int taps[3], size[3];
+  // Axes that are not there have one element.
+  for (int a = 0; a < 3; ++a) {
+    const int own = a - (3 - g.axes);
+    taps[a] = own < 0 ? 1 : each, size[a] = own < 0 ? 1 : static_cast<int>(g.size[own]);
+    for (int64_t p = 0; own < 0 && p < kStrip; ++p) axes[a].index[0][p] = 0, axes[a].share[0][p] = 1;
+  }
+  const auto planes = static_cast<uint32_t>(size[0]), rows = static_cast<uint32_t>(size[1]), columns = static_cast<uint32_t>(size[2]);
   int32_t outside = 0;
-  const auto height = static_cast<int32_t>(g.height), width = static_cast<int32_t>(g.width);
   for (int64_t from = 0; from < g.places; from += kStrip) {
     const int64_t n = g.places - from < kStrip ? g.places - from : kStrip;
-    along(g.grid + 2 * from, n, g.width, g.pixels, g.corners, g.border, x, sx);
-    along(g.grid + 2 * from + 1, n, g.height, g.pixels, g.corners, g.border, y, sy);
-    for (int dy = 0; dy < 2; ++dy) {
-      for (int dx = 0; dx < 2; ++dx) {
-        int32_t* at = g.at + (2 * dy + dx) * g.row + from;
-        float* weights = g.weights + (2 * dy + dx) * g.row + from;
-        for (int64_t p = 0; p < n; ++p) {
-          const double w = (dy ? sy[p] : 1 - sy[p]) * (dx ? sx[p] : 1 - sx[p]);
-          // A border's position is its own; what is next to it weighs nothing.
-          const int32_t r = y[p] + dy, c = x[p] + dx;
-          const bool in = (r >= 0) & (r < height) & (c >= 0) & (c < width) & (w != 0);
-          const int32_t place = in ? r * width + c : -1;
-          outside |= place;
-          at[p] = place;
-          weights[p] = static_cast<float>(w);
-        }
+    for (int own = 0; own < g.axes; ++own)
+      taps_along(g, g.grid + g.axes * from + (g.axes - 1 - own), n, g.size[own], axes[3 - g.axes + own]);
+    for (int k = 0; k < taps[0] * taps[1] * taps[2]; ++k) {
+      const int t[]{k / (taps[1] * taps[2]), k / taps[2] % taps[1], k % taps[2]};
+      const int32_t *z = axes[0].index[t[0]], *y = axes[1].index[t[1]], *x = axes[2].index[t[2]];
+      const double *sz = axes[0].share[t[0]], *sy = axes[1].share[t[1]], *sx = axes[2].share[t[2]];
+      int32_t* at = g.at + k * g.row + from;
+      float* weights = g.weights + k * g.row + from;
+      // Apart, so that each loop has numbers of one width. What weighs nothing is not read: a border's position is its own.
+      int32_t weighs[kStrip];
+      for (int64_t p = 0; p < n; ++p) {
+        const double w = sx[p] * sy[p] * sz[p];
+        weights[p] = static_cast<float>(w);
+        weighs[p] = w != 0 ? 1 : 0;
+      }
+      for (int64_t p = 0; p < n; ++p) {
+        const auto a = static_cast<uint32_t>(z[p]), b = static_cast<uint32_t>(y[p]),
+                   c = static_cast<uint32_t>(x[p]);  // wrap where they are outside
+        const uint32_t in = static_cast<uint32_t>(a < planes) & static_cast<uint32_t>(b < rows) & static_cast<uint32_t>(c < columns) &
+                            static_cast<uint32_t>(weighs[p]);
+        at[p] = static_cast<int32_t>(((a * rows + b) * columns + c) | (in - 1));
+        outside |= at[p];
       }
     }
   }
@@ -136,7 +202,7 @@ HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace lathe::kernels {
-LinearGrid linear_grid(Isa isa) { return LATHE_SELECT(isa, LinearGridHere); }
+FindTaps find_taps(Isa isa) { return LATHE_SELECT(isa, FindTapsHere); }
 Sampled sampled(Isa isa) { return LATHE_SELECT(isa, SampledHere); }
 SampledPixels sampled_pixels(Isa isa) { return LATHE_SELECT(isa, SampledPixelsHere); }
 }  // namespace lathe::kernels

@@ -21,22 +21,26 @@ struct SampledArguments {
   bool more = false;        // added to what is there
 };
 
-// Taps of pictures sampled linearly, for places of a grid: the four corners in the order of `at`, (y, x), (y, x + 1), (y + 1, x), (y + 1,
-// x + 1), with -1 where a corner is outside or weighs nothing. Positions from -1 to 1 are the middles of the first and last elements
+// Taps of lines, pictures and volumes, for places of a grid. One along each axis (nearest), two (linear), or four (cubic); the taps of the
+// last axis run fastest; -1 where a tap is outside or weighs nothing. Positions from -1 to 1 are the middles of the first and last elements
 // (corners) or their outer borders. In double, as plain evaluation has it.
-// Preconditions: no alignment; at and weights have four rows of `row` elements and overlap nothing.
-struct LinearGridArguments {
-  const float* grid = nullptr;  // pairs x, y
+// Preconditions: no alignment; at and weights have a row of `row` elements for each tap and overlap nothing; the sizes' product is below
+// 2^31, each of them below 2^30.
+enum class GridTaps : uint8_t { nearest = 1, linear = 2, cubic = 4 };
+struct GridArguments {
+  const float* grid = nullptr;  // `axes` positions a place, of the last axis first
   int64_t places = 0, row = 0;
-  int64_t height = 0, width = 0;
+  int axes = 2;                 // 1 to 3
+  int64_t size[3] = {1, 1, 1};  // of the axes, from the first on
+  GridTaps taps = GridTaps::linear;
   bool pixels = false;                   // positions are those of pixels, whatever `corners` says
   bool corners = false, border = false;  // border: positions outside count as those of the border; else zeros stand there
   int32_t* at = nullptr;
   float* weights = nullptr;
 };
 // Whether no index is negative.
-using LinearGrid = bool (*)(const LinearGridArguments&);
-LinearGrid linear_grid(Isa isa);
+using FindTaps = bool (*)(const GridArguments&);
+FindTaps find_taps(Isa isa);
 
 using Sampled = void (*)(const SampledArguments&);
 Sampled sampled(Isa isa);

@@ -271,7 +271,69 @@ template <typename T>
   }
 }
 
+// The bound is the k-th best of blocks' best elements: k blocks hold an element as good.
+template <typename T>
+int64_t contend(const ContendersArguments& g) {
+  const hn::ScalableTag<T> d;
+  const int64_t lanes = hn::Lanes(d), n = g.length, k = g.k;
+  const T* x = static_cast<const T*>(g.in);
+  T* bests = static_cast<T*>(g.bests);
+  // Two vectors at a time; one where there would be too few blocks.
+  const int64_t step = lanes == 1 || n / (2 * lanes) >= k + k / 4 ? 2 * lanes : lanes, second = step - lanes,
+                block = std::max<int64_t>(1, n / (4 * k) / step) * step, blocks = n / block;
+  if (blocks < k + k / 4) return -1;
+  auto odd = hn::Zero(d);
+  for (int64_t b = 0; b < blocks; ++b) {
+    const T* p = x + b * block;
+    auto m0 = hn::LoadU(d, p), m1 = hn::LoadU(d, p + second);
+    for (int64_t i = 0; i < block; i += step) {
+      const auto v = hn::LoadU(d, p + i), w = hn::LoadU(d, p + i + second);
+      if constexpr (kReal<T>) odd = hn::Or(odd, hn::Or(hn::VecFromMask(d, hn::IsNaN(v)), hn::VecFromMask(d, hn::IsNaN(w))));
+      m0 = g.smallest ? hn::Min(m0, v) : hn::Max(m0, v);
+      m1 = g.smallest ? hn::Min(m1, w) : hn::Max(m1, w);
+    }
+    bests[b] = across_lanes(g.smallest ? hn::Min(m0, m1) : hn::Max(m0, m1), g.smallest);
+  }
+  if constexpr (kReal<T>) {
+    const hn::RebindToUnsigned<decltype(d)> du;
+    if (!hn::AllTrue(du, hn::Eq(hn::BitCast(du, odd), hn::Zero(du)))) return -1;
+    if (std::any_of(x + blocks * block, x + n, [](T v) { return is_nan(v); })) return -1;
+  }
+  g.smallest ? std::nth_element(bests, bests + k - 1, bests + blocks)
+             : std::nth_element(bests, bests + k - 1, bests + blocks, std::greater<>());
+  const T least = bests[k - 1];
+  const auto bound = hn::Set(d, least);
+  int64_t count = 0, i = 0;
+  for (; i + lanes <= n; i += lanes) {
+    const auto v = hn::LoadU(d, x + i);
+    const auto good = g.smallest ? at_most(v, bound) : at_most(bound, v);
+    if (hn::AllFalse(d, good)) continue;
+    uint8_t bits[8] = {};
+    hn::StoreMaskBits(d, good, bits);
+    uint64_t set = 0;
+    std::memcpy(&set, bits, sizeof set);
+    for (; set != 0; set &= set - 1) g.places[count++] = i + __builtin_ctzll(set);
+  }
+  for (; i < n; ++i) {
+    if (g.smallest ? x[i] <= least : x[i] >= least) g.places[count++] = i;
+  }
+  return count;
+}
+
 }  // namespace
+
+int64_t ContendersHere(const ContendersArguments& g) {
+  switch (g.type) {
+#if HWY_HAVE_FLOAT64
+    case SelectNumber::f64: return contend<double>(g);
+#else
+    case SelectNumber::f64: return -1;
+#endif
+    case SelectNumber::i32: return contend<int32_t>(g);
+    case SelectNumber::i64: return contend<int64_t>(g);
+    default: return contend<float>(g);
+  }
+}
 
 void ArgHere(const ArgArguments& g) {
   switch (g.type) {
@@ -303,6 +365,7 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace lathe::kernels {
 ArgRows arg_rows(Isa isa) { return LATHE_SELECT(isa, ArgHere); }
+Contenders contenders(Isa isa) { return LATHE_SELECT(isa, ContendersHere); }
 TopRows top_rows(Isa isa) { return LATHE_SELECT(isa, TopHere); }
 }  // namespace lathe::kernels
 #endif

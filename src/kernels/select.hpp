@@ -36,4 +36,18 @@ inline constexpr int64_t kMostTop = 256;
 using TopRows = void (*)(const TopArguments&);
 TopRows top_rows(Isa isa);
 
+// Of many: places of elements of one row that are as good as a bound, in order; its k best are among them, mostly few others. Gives how
+// many, or -1 where that is no way: with NaN, or when the row is not much longer than k. Preconditions: 1 <= k <= length; places has room
+// for `length`, bests for `length / 2 + 1` elements of the type; they overlap nothing.
+struct ContendersArguments {
+  SelectNumber type = SelectNumber::f32;  // not u8 or i8
+  const void* in = nullptr;
+  int64_t length = 0, k = 0;
+  bool smallest = false;
+  int64_t* places = nullptr;
+  void* bests = nullptr;
+};
+using Contenders = int64_t (*)(const ContendersArguments&);
+Contenders contenders(Isa isa);
+
 }  // namespace lathe::kernels

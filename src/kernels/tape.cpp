@@ -87,7 +87,8 @@ HWY_INLINE void each2(float* out, const float* a, bool a_one, const float* b, bo
 }
 
 HWY_INLINE VF select(hn::Mask<F32> m) { return hn::IfThenElseZero(m, hn::Set(F32(), 1.0f)); }
-HWY_INLINE hn::Mask<F32> truth(VF x) { return hn::Ne(x, hn::Zero(F32())); }
+// Not "is other than": what is no number is true, and instruction sets differ in what they say of it then.
+HWY_INLINE hn::Mask<F32> truth(VF x) { return hn::Not(hn::Eq(x, hn::Zero(F32()))); }
 
 void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const float* b, bool b_one, const float* c, bool c_one,
               int64_t n) {
@@ -371,8 +372,8 @@ bool run_on_bytes(const Tape& tape, const TapeOperand* operands, void* out, Tape
     pair.run(operands, out, count);
     return true;
   }
-#if HWY_TARGET == HWY_AVX3
-  if (count < kWorthTable || !permutes_bytes()) return false;
+#if HWY_TARGET != HWY_SCALAR
+  if (count < kWorthTable) return false;
   TapeOperand given[kMaxSlots];
   if (const TapeParts* parts = tape.parts.get();
       parts && std::ranges::all_of(parts->operands, [&](uint8_t i) { return operands[i].stride == 0; })) {

@@ -116,8 +116,8 @@ struct QuantisedPair {
 inline constexpr int64_t kWorthTable = 1024;
 
 #if HWY_TARGET == HWY_AVX3
-// out[i] = table[in[i]]. For processors that permute bytes.
-inline void look_up(const uint8_t* table, const uint8_t* in, uint8_t* out, int64_t count) {
+// For processors that permute bytes. How many were done.
+inline int64_t look_up_permuted(const uint8_t* table, const uint8_t* in, uint8_t* out, int64_t count) {
   const __m512i t0 = _mm512_loadu_si512(table), t1 = _mm512_loadu_si512(table + 64), t2 = _mm512_loadu_si512(table + 128),
                 t3 = _mm512_loadu_si512(table + 192);
   int64_t i = 0;
@@ -128,9 +128,41 @@ inline void look_up(const uint8_t* table, const uint8_t* in, uint8_t* out, int64
     asm("vpermi2b %2, %1, %0" : "+v"(high) : "v"(t2), "v"(t3));
     _mm512_storeu_si512(out + i, _mm512_mask_blend_epi8(_mm512_movepi8_mask(x), low, high));
   }
-  for (; i < count; ++i) out[i] = table[in[i]];
+  return i;
 }
 #endif
+
+#if HWY_TARGET != HWY_SCALAR
+// By sixteen tables of sixteen, each of which gives 0 for what is not its own. How many were done.
+inline int64_t look_up_shuffled(const uint8_t* table, const uint8_t* in, uint8_t* out, int64_t count) {
+  int64_t i = 0;
+  const hn::ScalableTag<uint8_t> d;
+  const int64_t lanes = hn::Lanes(d);
+  const auto beyond = hn::Set(d, 0x70);  // an index of 16 or more gets the bit that means none
+  for (; i + lanes <= count; i += lanes) {
+    const auto x = hn::LoadU(d, in + i);
+    auto made = hn::Zero(d);
+    for (int part = 0; part < 16; ++part) {
+      const auto at = hn::SaturatedAdd(hn::Sub(x, hn::Set(d, static_cast<uint8_t>(16 * part))), beyond);
+      made = hn::Or(made, hn::TableLookupBytesOr0(hn::LoadDup128(d, table + 16 * part), at));
+    }
+    hn::StoreU(made, d, out + i);
+  }
+  return i;
+}
+#endif
+
+// out[i] = table[in[i]].
+inline void look_up(const uint8_t* table, const uint8_t* in, uint8_t* out, int64_t count) {
+  int64_t i = 0;
+#if HWY_TARGET == HWY_AVX3
+  if (permutes_bytes()) i = look_up_permuted(table, in, out, count);
+#endif
+#if HWY_TARGET != HWY_SCALAR
+  i += look_up_shuffled(table, in + i, out + i, count - i);
+#endif
+  for (; i < count; ++i) out[i] = table[in[i]];
+}
 
 // The one operand that is not a single value, when the rest of the tape decides for each of its bytes what becomes of it; else -1.
 inline int one_byte_operand(const Tape& tape, const TapeOperand* operands, TapeType out_type) {

@@ -18,9 +18,9 @@ class GridRule {
 
   int axes() const { return axes_; }
   int64_t taps() const { return combinations_; }
+  int64_t taps_along() const { return each_; }  // of one axis: 1 (the nearest), 2 (linear), 4 (cubic)
   bool padded_with_zeros() const { return padding_ == Padding::zeros; }
-  // Pictures read linearly, with no position turned back at a border.
-  bool linear_in_pictures() const { return mode_ == Mode::linear && axes_ == 2 && padding_ != Padding::reflection; }
+  bool reflects() const { return padding_ == Padding::reflection; }
   bool corners() const { return corners_; }
   bool pixels() const { return pixels_; }  // positions are those of pixels
   // For one position of the grid (the last axis first): indices into the spatial axes, -1 where a zero stands, and weights. [taps]

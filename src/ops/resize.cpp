@@ -272,14 +272,14 @@ std::optional<ResizePlan> resize_plan(const Node& node, int version, const Shape
   const bool old = form != Form::resize11;
   const std::string mode = node.text("mode", "nearest"),
                     coordinates = node.text("coordinate_transformation_mode", old ? "asymmetric" : "half_pixel");
-  if (coordinates == "tf_crop_and_resize") return std::nullopt;
+  const bool crop = coordinates == "tf_crop_and_resize";
   const std::string rounding = node.text("nearest_mode", old ? "floor" : "round_prefer_floor");
   const Plan plan = make_plan(node, in, sources({node, version, constants, 1}, form));
   ResizePlan out{plan.out, {}, mode == "nearest"};
   const int64_t rank = static_cast<int64_t>(in.size());
   for (int64_t a = 0; a < rank; ++a) {
     ResizeAxis axis;
-    axis.same = plan.out[a] == in[a] && plan.scales[a] == 1;
+    axis.same = plan.out[a] == in[a] && plan.scales[a] == 1 && !(crop && (plan.roi[a] != 0 || plan.roi[rank + a] != 1));
     if (!axis.same) {
       std::vector<Axis> positions;
       for (int64_t o = 0; o < plan.out[a]; ++o) {
@@ -287,6 +287,7 @@ std::optional<ResizePlan> resize_plan(const Node& node, int version, const Shape
             make_axis(node, mode, coordinates, rounding, o, plan.scales[a], in[a], plan.out[a], plan.roi[a], plan.roi[rank + a]));
         axis.taps = std::max(axis.taps, static_cast<int64_t>(positions.back().at.size()));
       }
+      if (std::ranges::any_of(positions, &Axis::outside)) return std::nullopt;
       for (const Axis& p : positions) {
         for (int64_t t = 0; t < axis.taps; ++t) {  // filled up with taps that weigh nothing
           const bool there = t < static_cast<int64_t>(p.at.size());

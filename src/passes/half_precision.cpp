@@ -32,6 +32,7 @@ class Widener {
 
   Report run() {
     Report report{"half precision", {}};
+    for (Node& n : graph_.nodes) like_to_cast(n);
     if (std::ranges::none_of(graph_.values, [](const Value& v) { return is_half(v.dtype); })) return report;
     for (const Value& v : graph_.values) names_.insert(v.name);
     std::vector<Node> nodes;
@@ -50,6 +51,20 @@ class Widener {
   }
 
  private:
+  // The type it takes from another value is known as soon as that value's is.
+  void like_to_cast(Node& n) const {
+    if (n.op != "CastLike" || !n.domain.empty() || n.inputs.size() != 2 || n.inputs[1] == kAbsent) return;
+    const Value& like = graph_.values[n.inputs[1]];
+    if (like.dtype == DType::undefined || like.composite) return;
+    // Of texts it may fail, and then says by its own name what is wrong.
+    if (like.dtype == DType::string || graph_.values[n.inputs[0]].dtype == DType::string) return;
+    Attribute to;
+    to.data = int64_t{number_of_dtype(like.dtype)};
+    n.op = "Cast";
+    n.inputs.pop_back();
+    n.attributes["to"] = std::move(to);
+  }
+
   bool half(ValueId v) const { return v != kAbsent && is_half(graph_.values[v].dtype) && !graph_.values[v].composite; }
 
   ValueId add(ValueId like, DType dtype, const char* suffix) {

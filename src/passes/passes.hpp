@@ -57,6 +57,8 @@ Report merge_products(Graph& graph);
 Report recompute(Graph& graph);
 // If on a constant: the branch taken in its place. Loop of a few constant trips: written out.
 Report open_control(Graph& graph);
+// Tensors that stand in sequences and optionals on their way are taken directly, where it is known which they are.
+Report known_sequences(Graph& graph);
 // If on a value of the run, whose branches give the same sizes: both stand in the graph, and a choice (ops::kChoice) between their results.
 // Steps that only the other branch needs are left out of a run (lower/schedule/choices.cpp). Needs known shapes.
 Report inline_branches(Graph& graph);

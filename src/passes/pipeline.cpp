@@ -33,6 +33,7 @@ void open_bodies(Graph& g, const How&, const Note& note) {
   constexpr int kDeepest = 32;
   for (int depth = 0; depth < kDeepest; ++depth) {
     Report opened = open_control(g);
+    if (opened.changes.empty()) opened = known_sequences(g);
     if (opened.changes.empty()) opened = inline_branches(g);
     const bool changed = !opened.changes.empty();
     note(std::move(opened));

@@ -3,10 +3,12 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <set>
 #include <string_view>
 
 #include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
+#include "ops/window.hpp"
 #include "passes/node_writer.hpp"
 #include "tensor/numbers.hpp"
 
@@ -34,7 +36,12 @@ class SeldomOps : public NodeWriter {
     if (n.op.starts_with("Reduce")) {
       if (const std::string how = run_by_run(n); !how.empty()) return how;
     }
+    if (n.op == "Cast" || n.op == "DequantizeLinear") {
+      if (graph_.values[n.inputs[0]].constant) constants_.insert(n.outputs[0]);  // weights that products widen
+      return "";
+    }
     if (type_ != DType::f32) return "";
+    if (n.op == "ConvTranspose") return by_made_weights(n);
     if (n.op == "ReduceLogSum") return log_of_sum(n);
     if (n.op == "GlobalLpPool") return length_of_planes(n);
     if (n.op == "Hardmax") return place_of_most(n);
@@ -288,24 +295,19 @@ class SeldomOps : public NodeWriter {
   }
 
   // Taps a stride apart make pictures whose blocks do not overlap; as many of those as there are such taps are added up.
-  std::string blocks_back(const Node& n) {
-    const Tensor *image = held(n, 1), *block = held(n, 2);
-    const auto s = shape(n.inputs[0]), y = shape(n.outputs[0]);
-    if (!image || !block || !s || !y || image->size() != 2 || block->size() != 2 || s->size() != 3 || element_count(*y) == 0) return "";
-    const List size = lathe::integers(*image), taps = lathe::integers(*block), pads = n.integers("pads", List(4, 0)),
-               strides = n.integers("strides", List(2, 1)), dilations = n.integers("dilations", List(2, 1));
-    if (pads.size() != 4 || strides.size() != 2 || dilations != List{1, 1} || taps[0] < 1 || taps[1] < 1 ||
-        (*s)[1] % (taps[0] * taps[1]) != 0)
-      return "";
-    List places(2), steps(2);
-    for (size_t a = 0; a < 2; ++a) {
-      const int64_t span = size[a] + pads[a] + pads[a + 2] - taps[a];
-      if (span < 0 || strides[a] < 1) return "";
-      places[a] = span / strides[a] + 1, steps[a] = (taps[a] + strides[a] - 1) / strides[a];
-    }
-    const int64_t planes = (*s)[0] * ((*s)[1] / (taps[0] * taps[1])), pictures = steps[0] * steps[1];
-    if ((*s)[2] != places[0] * places[1] || pictures > 64) return "";
-    ValueId v = reshaped(n, n.inputs[0], {planes, taps[0], taps[1], places[0], places[1]});
+  // Blocks of `taps` that lie `strides` apart in planes, the first one `begin` before the plane; `places` of them along each axis.
+  struct Blocks {
+    int64_t planes = 0;
+    List taps, strides, places, size, begin;
+  };
+  // [planes, taps, taps, places, places], in any shape, as planes of this size: as many pictures of blocks side by side as lie over one
+  // another, added up. Nothing when there are too many, or none.
+  ValueId added_up(const Node& n, ValueId columns, const Blocks& b) {
+    const auto& [planes, taps, strides, places, size, begin] = b;
+    const List steps{(taps[0] + strides[0] - 1) / strides[0], (taps[1] + strides[1] - 1) / strides[1]};
+    const int64_t pictures = steps[0] * steps[1];
+    if (pictures > 64) return kAbsent;
+    ValueId v = reshaped(n, columns, {planes, taps[0], taps[1], places[0], places[1]});
     const List more{steps[0] * strides[0] - taps[0], steps[1] * strides[1] - taps[1]};
     if (more[0] > 0 || more[1] > 0) v = put(n, "Pad", 13, {v, integers(n.name + ".pads", {0, 0, 0, 0, 0, 0, more[0], more[1], 0, 0})});
     v = turned(n, reshaped(n, v, {planes, steps[0], strides[0], steps[1], strides[1], places[0], places[1]}), {1, 3, 0, 5, 2, 6, 4});
@@ -314,7 +316,7 @@ class SeldomOps : public NodeWriter {
     ValueId sum = kAbsent;
     for (int64_t k = 0; k < pictures; ++k) {
       // What lies beside the image on a side is cut off, what the picture lacks is zero.
-      const List at{k / steps[1] * strides[0] - pads[0], k % steps[1] * strides[1] - pads[1]};
+      const List at{k / steps[1] * strides[0] - begin[0], k % steps[1] * strides[1] - begin[1]};
       List from{k}, to{k + 1}, before(4, 0), behind(4, 0);
       bool outside = false;
       for (size_t a = 0; a < 2; ++a) {
@@ -331,9 +333,65 @@ class SeldomOps : public NodeWriter {
         piece = put(n, "Pad", 13, {piece, integers(n.name + ".pads", sides)});
       sum = sum == kAbsent ? piece : put(n, "Add", 14, {sum, piece});
     }
+    return sum;
+  }
+
+  // Weights that a run makes: for each picture a product gives what every input leaves at its places, which are then added up.
+  std::string by_made_weights(const Node& n) {
+    const auto x = shape(n.inputs[0]), w = shape(n.inputs[1]), y = shape(n.outputs[0]);
+    if (!x || !w || !y || (x->size() != 3 && x->size() != 4) || w->size() != x->size() || dtype(n.inputs[1]) != DType::f32) return "";
+    if (graph_.values[n.inputs[1]].constant || constants_.contains(n.inputs[1]) || element_count(*x) == 0 || element_count(*w) == 0 ||
+        element_count(*y) == 0)
+      return "";
+    const int64_t group = n.integer("group", 1), batch = (*x)[0];
+    if ((*x)[1] != (*w)[0] || group < 1 || (*x)[1] % group != 0) return "";
+    const auto g = ops::transpose_geometry(n, std::span<const int64_t>(*x).subspan(2), std::span<const int64_t>(*w).subspan(2));
+    Blocks b;
+    for (size_t a = 0; a < 2; ++a) {
+      const bool there = a + x->size() >= 4;  // of sequences: one line
+      const size_t i = x->size() == 4 ? a : 0;
+      if (there && g.dilations[i] != 1) return "";
+      b.taps.push_back(there ? (*w)[i + 2] : 1), b.strides.push_back(there ? g.strides[i] : 1);
+      b.places.push_back(there ? (*x)[i + 2] : 1), b.size.push_back(there ? g.out[i] : 1);
+      b.begin.push_back(there ? g.begin[i] : 0);
+    }
+    const int64_t depth = (*x)[1] / group, filters = (*w)[1], taps = b.taps[0] * b.taps[1], places = b.places[0] * b.places[1];
+    b.planes = batch * group * filters;
+    const ValueId weights = turned(n, reshaped(n, n.inputs[1], {group, depth, filters * taps}), {0, 2, 1});
+    const ValueId left = put(n, "MatMul", 13, {weights, reshaped(n, n.inputs[0], {batch, group, depth, places})});
+    ValueId sum = added_up(n, left, b);
+    if (sum == kAbsent) return "";
+    const bool biased = has(n, 2);
+    sum = reshaped(n, sum, List(y->begin(), y->end()), biased ? kAbsent : n.outputs[0]);
+    if (biased) {
+      List sizes(y->size() - 1, 1);
+      sizes[0] = group * filters;
+      put(n, "Add", 14, {sum, reshaped(n, n.inputs[2], sizes)}, {}, n.outputs[0]);
+    }
+    return "a product, whose results are added up where they fall";
+  }
+
+  std::string blocks_back(const Node& n) {
+    const Tensor *image = held(n, 1), *block = held(n, 2);
+    const auto s = shape(n.inputs[0]), y = shape(n.outputs[0]);
+    if (!image || !block || !s || !y || image->size() != 2 || block->size() != 2 || s->size() != 3 || element_count(*y) == 0) return "";
+    const List size = lathe::integers(*image), taps = lathe::integers(*block), pads = n.integers("pads", List(4, 0)),
+               strides = n.integers("strides", List(2, 1)), dilations = n.integers("dilations", List(2, 1));
+    if (pads.size() != 4 || strides.size() != 2 || dilations != List{1, 1} || taps[0] < 1 || taps[1] < 1 ||
+        (*s)[1] % (taps[0] * taps[1]) != 0)
+      return "";
+    Blocks b{0, taps, strides, {}, size, {pads[0], pads[1]}};
+    for (size_t a = 0; a < 2; ++a) {
+      const int64_t span = size[a] + pads[a] + pads[a + 2] - taps[a];
+      if (span < 0 || strides[a] < 1) return "";
+      b.places.push_back(span / strides[a] + 1);
+    }
+    b.planes = (*s)[0] * ((*s)[1] / (taps[0] * taps[1]));
+    if ((*s)[2] != b.places[0] * b.places[1]) return "";
+    const ValueId sum = added_up(n, n.inputs[0], b);
     if (sum == kAbsent) return "";
     reshaped(n, sum, List(y->begin(), y->end()), n.outputs[0]);
-    return fmt::format("{} pictures of blocks side by side, added up", pictures);
+    return "pictures of blocks side by side, added up";
   }
 
   // The pixels that the taps of each place see, and a product of those with the filters.
@@ -387,6 +445,8 @@ class SeldomOps : public NodeWriter {
     put(n, "Conv", 11, std::move(in), {{"kernel_shape", attribute(List{1, 1})}, {"group", attribute(group)}}, n.outputs[0]);
     return fmt::format("a convolution by one tap of what {} taps see", taps);
   }
+
+  std::set<ValueId> constants_;  // made of constants, left for the steps that read them
 };
 
 }  // namespace

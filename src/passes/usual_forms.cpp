@@ -154,18 +154,19 @@ class UsualForms : public NodeWriter {
     const int64_t version = graph_.version_of(n), p = version < 2 ? 0 : n.integer("p", 2);
     const List kernel = n.integers("kernel_shape");
     const auto dilations = n.integers("dilations");
-    if ((p != 1 && p != 2) || kernel.empty() || n.integer("ceil_mode", 0) != 0 ||
-        std::ranges::any_of(dilations, [](int64_t d) { return d != 1; }))
+    if (p < 1 || kernel.empty() || n.integer("ceil_mode", 0) != 0 || std::ranges::any_of(dilations, [](int64_t d) { return d != 1; }))
       return "";
     const int64_t taps = std::accumulate(kernel.begin(), kernel.end(), int64_t{1}, std::multiplies<>());
     Attributes attributes{{"kernel_shape", attribute(kernel)}, {"count_include_pad", attribute(int64_t{1})}};
     for (const char* key : {"pads", "strides", "auto_pad"}) {
       if (const auto it = n.attributes.find(key); it != n.attributes.end()) attributes.insert(*it);
     }
-    const ValueId powers = p == 1 ? put(n, "Abs", 13, {n.inputs[0]}) : put(n, "Mul", 14, {n.inputs[0], n.inputs[0]});
+    ValueId powers = p == 2 ? put(n, "Mul", 14, {n.inputs[0], n.inputs[0]}) : put(n, "Abs", 13, {n.inputs[0]});
+    if (p > 2) powers = put(n, "Pow", 13, {powers, number(n, static_cast<double>(p))});
     const ValueId sums = put(n, "Mul", 14, {put(n, "AveragePool", 11, {powers}, attributes), number(n, static_cast<double>(taps))}, {},
                              p == 1 ? n.outputs[0] : kAbsent);
     if (p == 2) put(n, "Sqrt", 13, {sums}, {}, n.outputs[0]);
+    if (p > 2) put(n, "Pow", 13, {sums, number(n, 1.0 / static_cast<double>(p))}, {}, n.outputs[0]);
     return "a mean of powers, times how many there are";
   }
 
@@ -253,7 +254,7 @@ class UsualForms : public NodeWriter {
     return fmt::format("a comparison with 0 to {}", depth - 1);
   }
 
-  // Sums over letters, none of which one operand repeats: two operands after another become a product of matrices, batch by batch, or of
+  // Sums over letters: two operands after another become a product of matrices, batch by batch, or of
   // elements where no letter is summed; what an operand has alone is summed by itself.
   struct Lettered {
     ValueId value;
@@ -298,7 +299,6 @@ class UsualForms : public NodeWriter {
       }
       if (term.size() != shape->size() || !std::ranges::all_of(term, [](unsigned char c) { return std::isalpha(c) != 0; }))
         return std::nullopt;
-      if (std::set<char>(term.begin(), term.end()).size() != term.size()) return std::nullopt;
       for (size_t a = 0; a < term.size(); ++a) {
         const auto [it, fresh] = l.size.try_emplace(term[a], (*shape)[a]);
         if (!fresh && it->second != (*shape)[a]) return std::nullopt;  // one of them is repeated
@@ -373,14 +373,47 @@ class UsualForms : public NodeWriter {
     return {shaped(put(n, "MatMul", 13, {left, right}), sizes_of(l, batch + rows + columns)), batch + rows + columns};
   }
 
+  // A letter that stands twice: what lies on the diagonal of its two axes, every (size + 1)th of their elements.
+  Lettered diagonal(const Node& n, const Letters& l, Lettered x) {
+    for (size_t a = 0; a < x.letters.size();) {
+      const char c = x.letters[a];
+      const size_t again = x.letters.find(c, a + 1);
+      if (again == std::string::npos) {
+        ++a;
+        continue;
+      }
+      List order;
+      std::string others;
+      for (size_t i = 0; i < x.letters.size(); ++i) {
+        if (i != a && i != again) order.push_back(static_cast<int64_t>(i)), others += x.letters[i];
+      }
+      const auto last = static_cast<int64_t>(order.size());
+      order.push_back(static_cast<int64_t>(a)), order.push_back(static_cast<int64_t>(again));
+      List sizes = sizes_of(l, others);
+      const int64_t size = l.size.at(c);
+      sizes.push_back(size * size);
+      const auto one = [&](const char* name, int64_t v) { return integers(n.name + name, {v}); };
+      const ValueId flat = put(n, "Reshape", 13, {turn(n, x.value, order), integers(n.name + ".sizes", sizes)});
+      x.value = put(n, "Slice", 13, {flat, one(".from", 0), one(".to", size * size), one(".axis", last), one(".step", size + 1)});
+      x.letters = others + c;
+      a = 0;
+    }
+    return x;
+  }
+
   std::string einsum(const Node& n) {
-    const auto l = letters_of(n);
+    auto l = letters_of(n);
     if (!l) return "";
-    Lettered made{n.inputs[0], l->operands[0]};
+    std::vector<Lettered> operands;
+    for (size_t i = 0; i < n.inputs.size(); ++i) {
+      operands.push_back(diagonal(n, *l, {n.inputs[i], l->operands[i]}));
+      l->operands[i] = operands.back().letters;
+    }
+    Lettered made = operands[0];
     for (size_t i = 1; i < n.inputs.size(); ++i) {
       std::string wanted = l->result;
       for (size_t k = i + 1; k < n.inputs.size(); ++k) wanted += l->operands[k];
-      made = joined(n, *l, made, {n.inputs[i], l->operands[i]}, wanted);
+      made = joined(n, *l, made, operands[i], wanted);
     }
     made = summed(n, made, l->result);
     const ValueId last = ordered(n, made.value, made.letters, l->result);

@@ -21,6 +21,7 @@ class WrittenOut : public NodeWriter {
     type_ = dtype(n.inputs[0]);
     if (n.op == "MatMulInteger" || n.op == "QLinearMatMul") return byte_product(n);
     if (n.op == "MeanVarianceNormalization") return type_ == DType::f32 || type_ == DType::f64 ? mean_variance(n) : "";
+    if (n.op == "ReduceMax" || n.op == "ReduceMin") return by_floats(n);
     if (type_ != DType::f64) return "";
     if (n.op == "Softmax" || n.op == "LogSoftmax") return softmax(n);
     if (n.op == "LayerNormalization" || n.op == "RMSNormalization") return over_rows(n);
@@ -35,6 +36,9 @@ class WrittenOut : public NodeWriter {
  private:
   ValueId op(const Node& n, const char* name, std::vector<ValueId> in, ValueId to = kAbsent) {
     return put(n, name, 13, std::move(in), {}, to, type_);
+  }
+  ValueId cast(const Node& n, ValueId v, DType to, ValueId result = kAbsent) {
+    return put(n, "Cast", 13, {v}, {{"to", attribute(int64_t{number_of_dtype(to)})}}, result, to);
   }
   static std::vector<int64_t> from(int64_t axis, int64_t rank) {
     std::vector<int64_t> axes(static_cast<size_t>(std::max<int64_t>(0, rank - axis)));
@@ -57,6 +61,15 @@ class WrittenOut : public NodeWriter {
     return v;
   }
   ValueId square(const Node& n, ValueId v) { return op(n, "Mul", {v, v}); }
+
+  // The greatest of bytes: floats hold them all.
+  std::string by_floats(const Node& n) {
+    if (type_ != DType::u8 && type_ != DType::i8 && type_ != DType::boolean) return "";
+    std::vector<ValueId> in = n.inputs;
+    in[0] = cast(n, in[0], DType::f32);
+    cast(n, put(n, n.op, graph_.version_of(n), std::move(in), n.attributes, kAbsent, DType::f32), type_, n.outputs[0]);
+    return "as floats";
+  }
 
   std::string softmax(const Node& n) {
     if (graph_.version_of(n) < 13) return "";  // everything from the axis on
@@ -184,13 +197,10 @@ class WrittenOut : public NodeWriter {
     if (!integer && !(single(n.inputs[1]) && single(n.inputs[4]) && single(n.inputs[6]) && single(n.inputs[7]))) return "";
     if (!integer && dtype(n.inputs[1]) != DType::f32) return "";
     type_ = DType::f32;
-    const auto cast = [&](ValueId v, DType to, ValueId result = kAbsent) {
-      return put(n, "Cast", 13, {v}, {{"to", attribute(int64_t{number_of_dtype(to)})}}, result, to);
-    };
     const auto floats = [&](ValueId v, ValueId zero) {
-      const ValueId wide = cast(v, DType::f32);
+      const ValueId wide = cast(n, v, DType::f32);
       if (zero == kAbsent) return wide;
-      return op(n, "Sub", {wide, op(n, "Reshape", {cast(zero, DType::f32), integers(n.name + ".scalar", {1})})});
+      return op(n, "Sub", {wide, op(n, "Reshape", {cast(n, zero, DType::f32), integers(n.name + ".scalar", {1})})});
     };
     const ValueId left = floats(a, a_zero), right = floats(b, b_zero);
     const auto part = [&](ValueId v, int64_t axis, int64_t at) {
@@ -203,7 +213,7 @@ class WrittenOut : public NodeWriter {
     for (int64_t i = 0; i < parts; ++i) {
       const bool last = i + 1 == parts;
       const ValueId product = op(n, "MatMul", {part(left, -1, i * kExact), part(right, -2, i * kExact)});
-      const ValueId whole = cast(product, DType::i32, integer && parts == 1 ? n.outputs[0] : kAbsent);
+      const ValueId whole = cast(n, product, DType::i32, integer && parts == 1 ? n.outputs[0] : kAbsent);
       sum = i == 0 ? whole : put(n, "Add", 14, {sum, whole}, {}, integer && last ? n.outputs[0] : kAbsent, DType::i32);
     }
     if (integer) return "a product of floats";
@@ -212,16 +222,16 @@ class WrittenOut : public NodeWriter {
     const bool is_signed = to == DType::i8;
     const auto wide = [&](const char* name, std::vector<ValueId> in) { return put(n, name, 13, std::move(in), {}, kAbsent, DType::f64); };
     const auto scalar = [&](size_t i) {
-      return put(n, "Reshape", 13, {cast(n.inputs[i], DType::f64), integers(n.name + ".none", {})}, {}, kAbsent, DType::f64);
+      return put(n, "Reshape", 13, {cast(n, n.inputs[i], DType::f64), integers(n.name + ".none", {})}, {}, kAbsent, DType::f64);
     };
     const ValueId factor = wide("Div", {wide("Mul", {scalar(1), scalar(4)}), scalar(6)});
-    const ValueId near = wide("Add", {wide("Round", {wide("Mul", {cast(sum, DType::f64), factor})}), scalar(7)});
+    const ValueId near = wide("Add", {wide("Round", {wide("Mul", {cast(n, sum, DType::f64), factor})}), scalar(7)});
     const auto bound = [&](double v) { return constant(n.name + ".bound", Tensor::from<double>({}, {v})); };
     const ValueId kept = wide("Clip", {near, bound(is_signed ? -128 : 0), bound(is_signed ? 127 : 255)});
     // These are bytes already: one number as one step.
     const ValueId none = constant(n.name + ".zero", is_signed ? Tensor::from<int8_t>({}, {0}) : Tensor::from<uint8_t>({}, {0}));
-    put(n, "QuantizeLinear", 13, {cast(kept, DType::f32), constant(n.name + ".one", Tensor::from<float>({}, {1})), none}, {}, n.outputs[0],
-        to);
+    put(n, "QuantizeLinear", 13, {cast(n, kept, DType::f32), constant(n.name + ".one", Tensor::from<float>({}, {1})), none}, {},
+        n.outputs[0], to);
     return "a product of floats, made bytes in doubles";
   }
 };

@@ -38,9 +38,10 @@ class GridKernel : public StepKernel {
   GridKernel(const ops::GridRule& rule) : rule_(rule) {}
   kernels::Sampled kernel = nullptr;
   kernels::SampledPixels pixels = nullptr;  // where channels run fastest
-  kernels::LinearGrid linear = nullptr;     // where there is a kernel that finds the taps
+  kernels::FindTaps find = nullptr;         // where there is a kernel that finds the taps
   Location x, grid, output;
-  int64_t batch = 0, channels = 0, in_size = 0, in_width = 0, out_size = 0;
+  Shape sizes;  // of the axes
+  int64_t batch = 0, channels = 0, in_size = 0, out_size = 0;
 
   void run(const StepContext& c) const override {
     const int64_t blocks = (out_size + kPlaces - 1) / kPlaces;
@@ -49,7 +50,7 @@ class GridKernel : public StepKernel {
       const int axes = rule_.axes();
       const float* g = pointer<const float>(c, grid) + (b * out_size + from) * axes;
       Taps taps;
-      if (linear) taps.all_inside = linear(linear_taps(g, places, taps));
+      if (find) taps.all_inside = find(asked(g, places, taps));
       else found(g, places, taps);
       if (pixels) {
         kernels::SampledPixelsArguments a;
@@ -79,10 +80,11 @@ class GridKernel : public StepKernel {
       for (int64_t t = 0; t < rule_.taps(); ++t) taps.put(t, p, index[t], weight[t]);
     }
   }
-  kernels::LinearGridArguments linear_taps(const float* g, int64_t places, Taps& taps) const {
-    kernels::LinearGridArguments a;
+  kernels::GridArguments asked(const float* g, int64_t places, Taps& taps) const {
+    kernels::GridArguments a;
     a.grid = g, a.places = places, a.row = kPlaces;
-    a.height = in_size / in_width, a.width = in_width;
+    a.axes = rule_.axes(), a.taps = static_cast<kernels::GridTaps>(rule_.taps_along());
+    std::ranges::copy(sizes, a.size);
     a.pixels = rule_.pixels(), a.corners = rule_.corners(), a.border = !rule_.padded_with_zeros();
     a.at = taps.at.data(), a.weights = taps.weights.data();
     return a;
@@ -144,8 +146,9 @@ class GridFamily : public StepFamily {
     if (in_pixels(m)) k->pixels = kernels::sampled_pixels(p.machine.isa);
     k->batch = x[0], k->channels = x[1];
     k->in_size = element_count(x) / (x[0] * x[1]);
-    k->in_width = x.back();
-    if (m.rule.linear_in_pictures() && std::max(x[2], x[3]) < INT32_MAX / 2) k->linear = kernels::linear_grid(p.machine.isa);
+    k->sizes.assign(x.begin() + 2, x.end());
+    const bool near = std::ranges::all_of(k->sizes, [](int64_t n) { return n < INT32_MAX / 2; });
+    if (m.rule.axes() <= 3 && !m.rule.reflects() && near) k->find = kernels::find_taps(p.machine.isa);
     k->out_size = element_count(out) / (x[0] * x[1]);
     k->x = b.contiguous(n.inputs[0], layout);
     k->grid = b.contiguous(n.inputs[1], Layout::natural);

@@ -2,9 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <map>
 
-#include "kernels/select.hpp"
 #include "lower/steps/select.hpp"
 #include "ops/support.hpp"
 
@@ -42,10 +40,6 @@ class SelectKernel : public StepKernel {
   }
 };
 
-const std::map<DType, kernels::SelectNumber> kNumbers{{DType::f32, kernels::SelectNumber::f32}, {DType::f64, kernels::SelectNumber::f64},
-                                                      {DType::i32, kernels::SelectNumber::i32}, {DType::i64, kernels::SelectNumber::i64},
-                                                      {DType::u8, kernels::SelectNumber::u8},   {DType::i8, kernels::SelectNumber::i8}};
-
 class SelectFamily : public StepFamily {
  public:
   std::string_view name() const override { return "select"; }
@@ -72,14 +66,14 @@ class SelectFamily : public StepFamily {
     const std::string of_type = b.dtype(n.inputs[0]) == DType::f32 ? "" : fmt::format(" {}", to_string(b.dtype(n.inputs[0])));
     if (m.top) {
       k->top = kernels::top_rows(p.machine.isa);
-      k->top_arguments.type = kNumbers.at(b.dtype(n.inputs[0]));
+      k->top_arguments.type = select_number(b.dtype(n.inputs[0]));
       k->top_arguments.length = m.length;
       k->top_arguments.k = m.most;
       k->top_arguments.smallest = n.integer("largest", 1) == 0;
       step.text = fmt::format("best {} of {} rows of {}{}", m.most, m.outer, m.length, of_type);
     } else {
       k->arg = kernels::arg_rows(p.machine.isa);
-      k->arg_arguments.type = kNumbers.at(b.dtype(n.inputs[0]));
+      k->arg_arguments.type = select_number(b.dtype(n.inputs[0]));
       k->arg_arguments.length = m.length;
       k->arg_arguments.inner = m.inner;
       k->arg_arguments.smallest = n.op == "ArgMin";
@@ -107,6 +101,18 @@ class SelectFamily : public StepFamily {
 };
 
 }  // namespace
+
+kernels::SelectNumber select_number(DType dtype) {
+  using kernels::SelectNumber;
+  switch (dtype) {
+    case DType::f64: return SelectNumber::f64;
+    case DType::i32: return SelectNumber::i32;
+    case DType::i64: return SelectNumber::i64;
+    case DType::u8: return SelectNumber::u8;
+    case DType::i8: return SelectNumber::i8;
+    default: return SelectNumber::f32;
+  }
+}
 
 bool SelectMatch::has_kernel() const {
   if (!top) return true;

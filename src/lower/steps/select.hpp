@@ -3,6 +3,7 @@
 
 #include <memory>
 
+#include "kernels/select.hpp"
 #include "lower/recipe/step_family.hpp"
 
 namespace lathe::lower {
@@ -20,6 +21,9 @@ struct SelectMatch : Match {
   // There is a kernel for it; else everything is sorted.
   bool has_kernel() const;
 };
+
+// Of f32, f64, i32, i64, u8 or i8.
+kernels::SelectNumber select_number(DType dtype);
 
 // Nothing when the group is no selection, or one of nothing.
 std::unique_ptr<SelectMatch> match_selection(const GraphView& view, const Group& group);

@@ -16,7 +16,9 @@ class WideSelectKernel : public StepKernel {
   bool has_values = false, has_indices = false, smallest = false;
   int64_t outer = 1, length = 0, inner = 1, most = 1;
   int64_t tasks = 1;
-  Location order;  // scratch of indices, `length` for each task
+  Location order;  // scratch of indices, `length` for each task; behind them, half as many elements
+  kernels::Contenders contenders = nullptr;
+  kernels::SelectNumber number = kernels::SelectNumber::f32;
   DType type = DType::f32;
 
   void run(const StepContext& c) const override {
@@ -36,7 +38,8 @@ class WideSelectKernel : public StepKernel {
     const T* x = pointer<const T>(c, input);
     const int64_t rows = outer * inner;
     c.workers.each(tasks, [&](int64_t task, int) {
-      for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r) best(c, x, r, pointer<int64_t>(c, order) + task * length);
+      for (int64_t r = rows * task / tasks; r < rows * (task + 1) / tasks; ++r)
+        best(c, x, r, pointer<int64_t>(c, order) + task * (length + length / 2 + 1));
     });
   }
 
@@ -54,8 +57,12 @@ class WideSelectKernel : public StepKernel {
       if (smallest ? above(v, w) : above(w, v)) return false;
       return a < b;
     };
-    std::iota(from, from + length, int64_t{0});
-    if (most < length) std::nth_element(from, from + most - 1, from + length, before);
+    int64_t among = contenders ? contenders({number, p, length, most, smallest, from, from + length}) : -1;
+    if (among < 0) {
+      std::iota(from, from + length, int64_t{0});
+      among = length;
+    }
+    if (most < among) std::nth_element(from, from + most - 1, from + among, before);
     std::sort(from, from + most, before);
     const int64_t to = row / inner * most * inner + row % inner;
     for (int64_t j = 0; j < most; ++j) {
@@ -82,7 +89,7 @@ class WideSelectFamily : public StepFamily {
     space.knob("tasks", rows * m.length < 16384 ? 1 : some, 1, rows);
   }
 
-  void lower(PlanBuilder& b, const Match& match, const Problem&, const Recipe& recipe) const override {
+  void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
     const auto& m = static_cast<const SelectMatch&>(match);
     const Node& n = m.node();
     auto k = std::make_unique<WideSelectKernel>();
@@ -102,7 +109,11 @@ class WideSelectFamily : public StepFamily {
     };
     k->has_values = out(0, k->values);
     k->has_indices = out(1, k->indices);
-    k->order = {b.scratch(static_cast<size_t>(k->tasks * m.length) * sizeof(int64_t))};
+    k->order = {b.scratch(static_cast<size_t>(k->tasks * (m.length + m.length / 2 + 1)) * sizeof(int64_t))};
+    if (m.inner == 1 && bit_width(k->type) >= 32) {
+      k->contenders = kernels::contenders(p.machine.isa);
+      k->number = select_number(k->type);
+    }
     step.scratch = {k->order.buffer};
     step.kernel = std::move(k);
     b.add(std::move(step));
