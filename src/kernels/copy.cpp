@@ -337,6 +337,30 @@ void transpose(const T* in, int64_t in1, T* out, int64_t out0, int64_t n0, int64
   }
 }
 
+// Many short runs: a call for each would take longer than what it copies. `Piece` bytes from both ends of a run meet or overlap.
+template <size_t Piece>
+void two_pieces(const char* in, int64_t in0, char* out, int64_t out0, int64_t rows, size_t bytes) {
+  const size_t second = bytes - Piece;
+  for (int64_t i = 0; i < rows; ++i, in += in0, out += out0) {
+    char a[Piece], b[Piece];
+    std::memcpy(a, in, Piece), std::memcpy(b, in + second, Piece);
+    std::memcpy(out, a, Piece), std::memcpy(out + second, b, Piece);
+  }
+}
+// False: they are not so short, or too short.
+template <typename T>
+bool short_runs(const T* in, int64_t in0, T* out, int64_t out0, int64_t rows, int64_t n) {
+  const size_t bytes = static_cast<size_t>(n) * sizeof(T);
+  const auto* from = reinterpret_cast<const char*>(in);
+  auto* to = reinterpret_cast<char*>(out);
+  const int64_t step = in0 * static_cast<int64_t>(sizeof(T)), next = out0 * static_cast<int64_t>(sizeof(T));
+  if (bytes < 8 || bytes > 64) return false;
+  if (bytes <= 16) two_pieces<8>(from, step, to, next, rows, bytes);
+  else if (bytes <= 32) two_pieces<16>(from, step, to, next, rows, bytes);
+  else two_pieces<32>(from, step, to, next, rows, bytes);
+  return true;
+}
+
 template <typename T>
 void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int64_t end) {
   const size_t left = p.shape.size() - dim;
@@ -350,6 +374,10 @@ void nest(const CopyPlan& p, size_t dim, const T* in, T* out, int64_t begin, int
     return plane(in + begin * p.in_strides[dim], p.in_strides[dim], p.in_strides[dim + 1], out + begin * p.out_strides[dim],
                  p.out_strides[dim], p.out_strides[dim + 1], end - begin, p.shape[dim + 1]);
   }
+  if (left == 2 && p.in_strides[dim + 1] == 1 && p.out_strides[dim + 1] == 1 &&
+      short_runs(in + begin * p.in_strides[dim], p.in_strides[dim], out + begin * p.out_strides[dim], p.out_strides[dim], end - begin,
+                 p.shape[dim + 1]))
+    return;
   // Runs that change places (heads of attention): blocks of the middle dim, so that a few places of the input are read on from
   // while writes stay together.
   if (left == 3 && p.in_strides[dim + 2] == 1 && p.out_strides[dim + 2] == 1 && p.in_strides[dim] > 0 &&

@@ -333,7 +333,134 @@ void columns(const RowArguments& g, const float* x, float* y, Join join, Summed 
   }
 }
 
+// Short rows stand side by side, one a lane: along a row there would be more ado at its end than work. Which rows share a vector does not
+// show in the result.
+inline constexpr int64_t kShortRow = 64, kShortSoftmax = 64;
+
+class SideBySide {
+ public:
+  SideBySide(const float* x, int64_t length, int64_t count) : length_(length), count_(count) {
+    if (count < lanes()) std::memset(all_, 0, static_cast<size_t>(length * lanes()) * sizeof(float));
+    for (int64_t k = 0; k < count; ++k) {
+      for (int64_t j = 0; j < length; ++j) all_[j * lanes() + k] = x[k * length + j];
+    }
+  }
+  static int64_t lanes() { return static_cast<int64_t>(hn::Lanes(F32())); }
+  VF at(int64_t j) const { return hn::Load(F32(), all_ + j * lanes()); }
+  void put(int64_t j, VF v) { hn::Store(v, F32(), all_ + j * lanes()); }
+  void back(float* y) const {
+    for (int64_t k = 0; k < count_; ++k) {
+      for (int64_t j = 0; j < length_; ++j) y[k * length_ + j] = all_[j * lanes() + k];
+    }
+  }
+  template <typename Step>
+  VF joined(VF v, int64_t from, Step step) const {
+    for (int64_t j = from; j < length_; ++j) v = step(v, at(j));
+    return v;
+  }
+
+ private:
+  static constexpr int64_t kMostLanes = HWY_TARGET == HWY_SCALAR ? 1 : HWY_MAX_BYTES / 4;
+  HWY_ALIGN float all_[kShortRow * kMostLanes];
+  int64_t length_, count_;
+};
+
+VF reduced(const RowArguments& g, const SideBySide& rows) {
+  const VF zero = hn::Zero(F32());
+  switch (g.op) {
+    case RowOp::max: return rows.joined(rows.at(0), 1, kMax);
+    case RowOp::min: return rows.joined(rows.at(0), 1, kMin);
+    case RowOp::mean: return hn::Div(rows.joined(zero, 0, kAdd), hn::Set(F32(), static_cast<float>(g.length)));
+    case RowOp::sum_squares: return rows.joined(zero, 0, kSquare);
+    case RowOp::l2: return hn::Sqrt(rows.joined(zero, 0, kSquare));
+    case RowOp::l1: return rows.joined(zero, 0, kAbsolute);
+    default: return rows.joined(zero, 0, kAdd);
+  }
+}
+
+void softmax_side_by_side(const float* x, float* y, int64_t n, int64_t count, bool log) {
+  const F32 d;
+  SideBySide rows(x, n, count);
+  const VF most = rows.joined(rows.at(0), 1, kMax);
+  // NaN or infinity at the maximum: nothing but NaN comes of it.
+  const auto good = hn::Le(hn::Abs(most), hn::Set(d, std::numeric_limits<float>::max()));
+  const auto below = [&](int64_t j) { return hn::IfThenElseZero(good, hn::Sub(rows.at(j), most)); };
+  SideBySide powers = rows;
+  VF sum = hn::Zero(d);
+  int64_t j = 0;
+  for (; j + kTogether <= n; j += kTogether) {
+    Several<kTogether> v;
+    LATHE_UNROLL(4)
+    for (int k = 0; k < kTogether; ++k) v.v[k] = below(j + k);
+    v = exp_down(v);
+    LATHE_UNROLL(4)
+    for (int k = 0; k < kTogether; ++k) powers.put(j + k, v.v[k]), sum = hn::Add(sum, v.v[k]);
+  }
+  for (; j < n; ++j) {
+    const VF v = exp_down(below(j));
+    powers.put(j, v);
+    sum = hn::Add(sum, v);
+  }
+  const VF nothing = hn::Set(d, std::numeric_limits<float>::quiet_NaN());
+  if (log) {
+    HWY_ALIGN float logs[HWY_MAX_BYTES / 4 + 1];
+    hn::Store(sum, d, logs);
+    for (int64_t k = 0; k < SideBySide::lanes(); ++k) logs[k] = std::log(logs[k]);
+    const VF shift = hn::IfThenElse(good, hn::Add(most, hn::Load(d, logs)), nothing);
+    for (j = 0; j < n; ++j) rows.put(j, hn::Sub(rows.at(j), shift));
+    return rows.back(y);
+  }
+  const VF inverse = hn::IfThenElse(good, hn::Div(hn::Set(d, 1.0f), sum), nothing);
+  for (j = 0; j < n; ++j) powers.put(j, hn::Mul(powers.at(j), inverse));
+  powers.back(y);
+}
+
+bool one_number_a_row(RowOp op) { return op >= RowOp::sum && op <= RowOp::l2; }
+
+// A result that sums of floats may have lost is summed again in double.
+void mend(const RowArguments& g, int64_t r) {
+  if (finite(g.out[r]) && (g.op != RowOp::l2 || g.out[r] >= kSmallRoot)) return;
+  const float* x = g.in + r * g.length;
+  switch (g.op) {
+    case RowOp::sum: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, kSame)); break;
+    case RowOp::mean: g.out[r] = static_cast<float>(wide_mean(x, g.length)); break;
+    case RowOp::sum_squares: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, kSquared)); break;
+    case RowOp::l2: g.out[r] = static_cast<float>(std::sqrt(wide_sum(x, g.length, 1, kSquared))); break;
+    case RowOp::l1: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, [](double v) { return std::fabs(v); })); break;
+    default: break;
+  }
+}
+
+// False: they are not short.
+bool short_rows(const RowArguments& g) {
+  const bool soft = g.op == RowOp::softmax || g.op == RowOp::log_softmax;
+  if (!(one_number_a_row(g.op) && g.length <= kShortRow) && !(soft && g.length <= kShortSoftmax)) return false;
+  const int64_t lanes = SideBySide::lanes();
+  for (int64_t r = g.begin; r < g.end; r += lanes) {
+    const int64_t count = g.end - r < lanes ? g.end - r : lanes;
+    const float* x = g.in + r * g.length;
+    if (soft) {
+      softmax_side_by_side(x, g.out + r * g.length, g.length, count, g.op == RowOp::log_softmax);
+      continue;
+    }
+    const VF made = reduced(g, SideBySide(x, g.length, count));
+    if (count == lanes) {
+      hn::StoreU(made, F32(), g.out + r);
+    } else {
+      HWY_ALIGN float some[HWY_MAX_BYTES / 4 + 1];
+      hn::Store(made, F32(), some);
+      std::copy_n(some, count, g.out + r);
+    }
+    const auto held = hn::Le(hn::Abs(made), hn::Set(F32(), std::numeric_limits<float>::max()));
+    const auto small = hn::Lt(made, hn::Set(F32(), g.op == RowOp::l2 ? kSmallRoot : -std::numeric_limits<float>::infinity()));
+    if (hn::AllTrue(F32(), hn::AndNot(small, held))) continue;
+    for (int64_t k = 0; k < count; ++k) mend(g, r + k);
+  }
+  return true;
+}
+
 void RowsHere(const RowArguments& g) {
+  if (short_rows(g)) return;
   for (int64_t r = g.begin; r < g.end; ++r) {
     const float* x = g.in + r * g.length * g.width;
     switch (g.op) {
@@ -361,16 +488,7 @@ void RowsHere(const RowArguments& g) {
       case RowOp::l2: g.out[r] = std::sqrt(sum_of(x, g.length, kSquare)); break;
       case RowOp::l1: g.out[r] = sum_of(x, g.length, kAbsolute); break;
     }
-    // Only these write one number a row; those of columns have looked at what is theirs.
-    if (g.op < RowOp::sum || g.op > RowOp::l2 || (finite(g.out[r]) && (g.op != RowOp::l2 || g.out[r] >= kSmallRoot))) continue;
-    switch (g.op) {
-      case RowOp::sum: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, kSame)); break;
-      case RowOp::mean: g.out[r] = static_cast<float>(wide_mean(x, g.length)); break;
-      case RowOp::sum_squares: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, kSquared)); break;
-      case RowOp::l2: g.out[r] = static_cast<float>(std::sqrt(wide_sum(x, g.length, 1, kSquared))); break;
-      case RowOp::l1: g.out[r] = static_cast<float>(wide_sum(x, g.length, 1, [](double v) { return std::fabs(v); })); break;
-      default: break;
-    }
+    if (one_number_a_row(g.op)) mend(g, r);  // those of columns have looked at what is theirs
   }
 }
 

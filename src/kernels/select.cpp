@@ -217,14 +217,16 @@ void top(const TopArguments& g) {
     // A bound before anything is sorted: k blocks hold an element as good as the k-th best of the blocks' best ones. NaN has no place
     // in this; rows with one go without.
     constexpr int64_t kMostBlocks = 1024;
-    const int64_t block = (n / kMostBlocks + 4 * lanes) / (4 * lanes) * (4 * lanes), blocks = n / block;
+    // Blocks of two vectors or more; of one, where the row is short.
+    const int64_t least = lanes > 1 && n / (4 * lanes) < 2 * k ? lanes : 4 * lanes, second = least == lanes ? 0 : lanes;
+    const int64_t block = (n / kMostBlocks + least) / least * least, blocks = n / block;
     T best[kMostBlocks + 1];
     bool clean = blocks >= k && blocks <= kMostBlocks;
     for (int64_t b = 0; b < blocks && clean; ++b) {
       const T* p = x + b * block;
-      V m0 = hn::LoadU(d, p), m1 = hn::LoadU(d, p + lanes), odd = hn::Zero(d);
-      for (int64_t i = 0; i < block; i += 2 * lanes) {
-        const V v = hn::LoadU(d, p + i), w = hn::LoadU(d, p + i + lanes);
+      V m0 = hn::LoadU(d, p), m1 = hn::LoadU(d, p + second), odd = hn::Zero(d);
+      for (int64_t i = 0; i < block; i += lanes + second) {
+        const V v = hn::LoadU(d, p + i), w = hn::LoadU(d, p + i + second);
         if constexpr (kReal<T>) odd = hn::Add(odd, hn::Add(hn::Sub(v, v), hn::Sub(w, w)));  // NaN as soon as one is NaN or infinite
         m0 = g.smallest ? hn::Min(m0, v) : hn::Max(m0, v);
         m1 = g.smallest ? hn::Min(m1, w) : hn::Max(m1, w);

@@ -1,10 +1,109 @@
 #include "lower/fuse/row_tape.hpp"
 
+#include <algorithm>
+#include <cstring>
+
 #include "base/fail.hpp"
 
 namespace lathe::lower {
 
 using kernels::TapeOperand;
+
+namespace {
+
+constexpr int64_t kShort = 256;    // elements of a row: from so many on a call for each is well spent
+constexpr int64_t kAtOnce = 1024;  // elements of a call
+constexpr int kMostCopied = 6;     // operands
+
+// A short run, without a call: pieces from both ends of it meet or overlap.
+inline void copy_run(const char* from, int64_t bytes, char* to) {
+  const auto pieces = [&]<size_t Piece>(const char(&)[Piece]) {
+    char a[Piece], b[Piece];
+    std::memcpy(a, from, Piece), std::memcpy(b, from + bytes - Piece, Piece);
+    std::memcpy(to, a, Piece), std::memcpy(to + bytes - Piece, b, Piece);
+  };
+  constexpr char k8[8] = {}, k16[16] = {}, k32[32] = {};
+  if (bytes > 64) std::memcpy(to, from, static_cast<size_t>(bytes));
+  else if (bytes > 32) pieces(k32);
+  else if (bytes > 16) pieces(k16);
+  else if (bytes >= 8) pieces(k8);
+  else
+    for (int64_t j = 0; j < bytes; ++j) to[j] = from[j];
+}
+
+// The rows of an operand one after another, as its strides lead from one to the next.
+template <typename T>
+void copy_rows_of(const T* in, std::span<const int64_t> dims, const std::vector<int64_t>& strides, int64_t row, int64_t rows,
+                  int64_t length, T* out) {
+  int64_t index[kernels::kMaxSlots] = {};
+  int64_t at = 0;
+  for (size_t d = dims.size(); d-- > 0; row /= dims[d]) index[d] = row % dims[d], at += index[d] * strides[d];
+  const int64_t along = strides.back();
+  for (int64_t r = 0; r < rows; ++r) {
+    const T* from = in + at;
+    if (along == 0) {
+      for (int64_t j = 0; j < length; ++j) *out++ = *from;
+    } else if (along == 1) {
+      copy_run(reinterpret_cast<const char*>(from), length * static_cast<int64_t>(sizeof(T)), reinterpret_cast<char*>(out));
+      out += length;
+    } else {
+      for (int64_t j = 0; j < length; ++j) *out++ = from[j * along];
+    }
+    for (size_t d = dims.size(); d-- > 0;) {
+      at += strides[d];
+      if (++index[d] < dims[d]) break;
+      at -= strides[d] * dims[d];
+      index[d] = 0;
+    }
+  }
+}
+
+// Whether all rows are one long run.
+bool runs_on(std::span<const int64_t> dims, const std::vector<int64_t>& strides, int64_t length) {
+  int64_t next = length * strides.back();
+  for (size_t d = dims.size(); d-- > 0; next *= dims[d]) {
+    if (dims[d] != 1 && strides[d] != next) return false;
+  }
+  return true;
+}
+
+}  // namespace
+
+void RowTape::run_rows(const StepContext& c, int64_t first, int64_t last, int64_t length, void* to, kernels::TapeType to_type,
+                       bool own) const {
+  const int64_t bytes = bytes_of(to_type);
+  bool on[kernels::kMaxSlots] = {};
+  int copied = 0;
+  for (size_t i = 0; i < locations.size(); ++i) copied += !(on[i] = runs_on(dims, strides[i], length));
+  const int64_t at_once = length >= kShort || copied > kMostCopied || dims.size() > kernels::kMaxSlots ? 1 : kAtOnce / length;
+  alignas(64) char copies[kMostCopied][kAtOnce * 8];
+  for (int64_t row = first; row < last; row += at_once) {
+    const int64_t count = std::min(at_once, last - row);
+    char* made = static_cast<char*>(to) + (row - first) * length * bytes;
+    TapeOperand operands[kernels::kMaxSlots];
+    if (own) operands[0] = {made, 1, to_type};
+    int next = 0;
+    for (size_t i = 0; i < locations.size(); ++i) {
+      const auto* base = pointer<const char>(c, locations[i]);
+      const int64_t size = bytes_of(types[i]), along = strides[i].back();
+      TapeOperand& o = operands[i + (own ? 1 : 0)];
+      if (on[i] || at_once == 1) {
+        o = {base + (on[i] ? row * length * along : row_offset(dims, strides[i], row)) * size, along, types[i]};
+        continue;
+      }
+      char* copy = copies[next++];
+      const auto rows_of = [&]<typename T>(T*) {
+        copy_rows_of(reinterpret_cast<const T*>(base), dims, strides[i], row, count, length, reinterpret_cast<T*>(copy));
+      };
+      if (size == 1) rows_of(static_cast<uint8_t*>(nullptr));
+      else if (size == 2) rows_of(static_cast<uint16_t*>(nullptr));
+      else if (size == 4) rows_of(static_cast<uint32_t*>(nullptr));
+      else rows_of(static_cast<uint64_t*>(nullptr));
+      o = {copy, 1, types[i]};
+    }
+    run_tape(tape, operands, made, to_type, count * length);
+  }
+}
 
 void RowTape::run(const StepContext& c, int64_t row, int64_t length, float* to, bool own) const {
   TapeOperand operands[kernels::kMaxSlots];

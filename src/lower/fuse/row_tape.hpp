@@ -18,6 +18,9 @@ struct RowTape {
 
   // With `own`, operand 0 is the row itself, where `to` points.
   void run(const StepContext& c, int64_t row, int64_t length, float* to, bool own) const;
+  // Rows [first, last), one after another from `to` on. Short ones many at a time: a call of the tape for each would cost more than its
+  // work. Operands that do not run on from row to row (one a channel, one a row, parts of something wider) are copied out for so many rows.
+  void run_rows(const StepContext& c, int64_t first, int64_t last, int64_t length, void* to, kernels::TapeType to_type, bool own) const;
 };
 
 // Over values of this shape, a row being what runs fastest in the layout; with `head`, that value is the row itself. Adds reads, bytes and

@@ -5,6 +5,7 @@
 #include <cstring>
 
 #include "kernels/tape_rows.hpp"
+#include "lower/fuse/row_tape.hpp"
 #include "lower/fuse/tape_builder.hpp"
 #include "lower/fuse/tape_ops.hpp"
 #include "lower/recipe/step_family.hpp"
@@ -35,6 +36,7 @@ class TapeKernel : public StepKernel {
   std::vector<std::vector<int64_t>> strides;  // per operand, per dim; the last is the result's
   int64_t rows = 1, chunks = 1, chunk = 0, rows_a_task = 1;
   ShortRows shorts;
+  std::optional<RowTape> blocks;  // where a row and the dim around it are still short: rows of the inner dim, whatever is around them
 
   int64_t offset(size_t operand, int64_t row, int64_t from) const {
     const auto& s = strides[operand];
@@ -43,6 +45,7 @@ class TapeKernel : public StepKernel {
 
   void run(const StepContext& c) const override {
     if (shorts.at_once > 0) return run_short(c);
+    if (blocks) return run_blocks(c);
     const int64_t inner = dims.back();
     const int64_t row_tasks = (rows + rows_a_task - 1) / rows_a_task;
     c.workers.each(row_tasks * chunks, [&](int64_t task, int) {
@@ -58,6 +61,14 @@ class TapeKernel : public StepKernel {
   }
 
  private:
+  void run_blocks(const StepContext& c) const {
+    const int64_t inner = dims.back(), bytes = inner * bytes_of(out_type);
+    c.workers.each((rows + rows_a_task - 1) / rows_a_task, [&](int64_t task, int) {
+      const int64_t first = task * rows_a_task, last = std::min(rows, first + rows_a_task);
+      blocks->run_rows(c, first, last, inner, pointer<char>(c, out) + first * bytes, out_type, false);
+    });
+  }
+
   // rows: tiles of all outer indices here.
   void run_short(const StepContext& c) const {
     const size_t last_dim = dims.size() - 1, row_dim = dims.size() - 2, result = locations.size();
@@ -174,20 +185,38 @@ class ElementwiseFamily : public StepFamily {
       for (auto& s : k.strides) s = {0};
     }
     share_out(k, element_count(shape), p.machine.threads, recipe.at("task_elements"));
-    join_short_rows(b, k, recipe.at("task_elements"), step);
+    if (!in_blocks(k, recipe.at("task_elements"))) join_short_rows(b, k, recipe.at("task_elements"), step);
     const auto in = k.tape.compute;
-    step.text =
-        fmt::format("tape of {} over {} rows of {}{}{}", k.tape.steps.size(), element_count(shape) / std::max<int64_t>(1, k.dims.back()),
-                    k.dims.back(), k.shorts.at_once > 0 ? fmt::format(", {} a call", k.shorts.at_once) : "",
-                    in == kernels::TapeType::f32   ? ""
-                    : in == kernels::TapeType::f64 ? ", in f64"
-                    : in == kernels::TapeType::i64 ? ", in i64"
-                                                   : ", in i32");
+    step.text = fmt::format("tape of {} over {} rows of {}{}{}", k.tape.steps.size(),
+                            element_count(shape) / std::max<int64_t>(1, k.dims.back()), k.dims.back(),
+                            k.shorts.at_once > 0 ? fmt::format(", {} a call", k.shorts.at_once)
+                            : k.blocks           ? ", many a call"
+                                                 : "",
+                            in == kernels::TapeType::f32   ? ""
+                            : in == kernels::TapeType::f64 ? ", in f64"
+                            : in == kernels::TapeType::i64 ? ", in i64"
+                                                           : ", in i32");
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
 
  private:
+  // Where rows of one dim would not fill a call, and the result is one run.
+  static bool in_blocks(TapeKernel& k, int64_t task_elements) {
+    constexpr int64_t kFilled = 256;
+    if (k.dims.size() < 3 || k.rows == 0 || k.dims.back() * k.dims[k.dims.size() - 2] >= kFilled) return false;
+    int64_t next = 1;
+    for (size_t d = k.dims.size(); d-- > 0; next *= k.dims[d]) {
+      if (k.strides.back()[d] != next) return false;
+    }
+    RowTape t{k.run_tape, k.tape, k.locations, k.types, {k.dims.begin(), k.dims.end() - 1}, {k.strides.begin(), k.strides.end() - 1}};
+    k.rows = next / k.dims.back();
+    k.rows_a_task = std::max<int64_t>(1, task_elements / k.dims.back());
+    k.chunks = 1;
+    k.blocks = std::move(t);
+    return true;
+  }
+
   static void join_short_rows(PlanBuilder& b, TapeKernel& k, int64_t task_elements, Step& step) {
     constexpr int64_t kShort = 256, kLong = 2048, kMostCopied = 6;  // elements of a row, of a call; operands
     if (k.dims.size() < 2 || k.rows == 0) return;

@@ -57,13 +57,13 @@ class RowKernel : public StepKernel {
           float* made = kept        ? pointer<float>(c, input)
                         : in_output ? a.out
                                     : pointer<float>(c, scratch) + (task * near_rows - r) * a.length;
-          for (int64_t row = r; row < a.end; ++row) before->run(c, row, a.length, made + row * a.length, false);
+          before->run_rows(c, r, a.end, a.length, made + r * a.length, kernels::TapeType::f32, false);
           a.in = made;
         } else {
           a.in = pointer<const float>(c, input);
         }
         rows(a);
-        for (int64_t row = r; after && row < a.end; ++row) after->run(c, row, a.length, a.out + row * a.length, true);
+        if (after) after->run_rows(c, r, a.end, a.length, a.out + r * a.length, kernels::TapeType::f32, true);
       }
     });
   }
