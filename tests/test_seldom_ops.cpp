@@ -680,3 +680,33 @@ TEST_CASE("what is no number is true, by every instruction set") {
   b.output(b.op("Cast", {b.op("Equal", {in, in})}, {{"to", int64_t{1}}}), "equal");
   everywhere(b.finish(), [&](const Graph& g, const CompileOptions& o) { check_against_plain(g, {x}, o, {0, 0, 0}); });
 }
+
+TEST_CASE("elements by indices that are one a row are whole rows") {
+  std::mt19937_64 random(14);
+  for (int trial = 0; trial < 48; ++trial) {
+    CAPTURE(trial);
+    const int64_t axis = between(random, 0, 1), rows = between(random, 1, 30), width = between(random, 1, 20),
+                  many = between(random, 1, 40);
+    const bool scatter = trial % 2 == 0, tiled = trial % 3 == 0;
+    const DType of_index = trial % 4 < 2 ? DType::i64 : DType::i32;
+    // Not rows: a batch in front of the axis, or fewer columns than there are.
+    const int64_t batch = axis == 1 ? trial % 5 == 0 ? 2 : 1 : 0, columns = trial % 7 == 0 ? between(random, 1, width) : width;
+    Shape x{rows, width}, narrow{many, 1}, wide{many, columns};
+    if (axis == 1) x.insert(x.begin(), batch), narrow.insert(narrow.begin(), batch), wide.insert(wide.begin(), batch);
+    Builder b("rows", 22);
+    const ValueId data = b.input("x", DType::f32, dims(x)), at = b.input("at", of_index, dims(narrow));
+    Ints times(narrow.size(), 1);
+    times.back() = columns;
+    const ValueId index = tiled ? b.op("Tile", {at, integers(b, "times", times)}) : b.op("Expand", {at, integers(b, "wide", wide)});
+    std::vector<Tensor> fed{random_tensor(x, trial), whole_numbers(of_index, narrow, random, -rows, rows - 1)};
+    if (scatter) {
+      const ValueId u = b.input("u", DType::f32, dims(wide));
+      fed.push_back(random_tensor(wide, trial + 1));
+      const char* how = std::array{"add", "mul", "max", "none"}[static_cast<size_t>(trial / 2 % 4)];
+      b.output(b.op("ScatterElements", {data, index, u}, {{"axis", axis}, {"reduction", std::string(how)}}), "y");
+    } else {
+      b.output(b.op("GatherElements", {data, index}, {{"axis", axis}}), "y");
+    }
+    compiled_alike(b.finish(), fed);
+  }
+}

@@ -200,3 +200,83 @@ TEST_CASE("convolutions by f16 and bf16 weights keep them so, by every method, a
     }
   }
 }
+
+TEST_CASE("volumes whose kernels see one slice at a time are convolved as pictures, wherever they lie") {
+  std::mt19937_64 random(21);
+  for (int trial = 0; trial < 48; ++trial) {
+    CAPTURE(trial);
+    // Deep enough for Winograd's method, by channels, first layers, few filters; images one or two; parts of a wider volume.
+    const int form = trial % 4;
+    const int64_t batch = between(random, 1, 2),
+                  channels = form == 2   ? between(random, 1, 4)
+                             : form == 3 ? 16
+                                         : 8 * between(random, 1, 3),
+                  slices = between(random, 1, 5), h = between(random, 3, 14), w = between(random, 3, 14);
+    const int64_t kernel = form == 0 ? 3 : between(random, 1, 3), stride = form == 0 ? 1 : between(random, 1, 2), pad = kernel / 2;
+    const int64_t filters = form == 1   ? channels
+                            : form == 3 ? between(random, 1, 4)
+                                        : 8 * between(random, 1, 4),
+                  group = form == 1 ? channels : 1;
+    Builder b("slices", 21);
+    const ValueId left = b.input("left", DType::f32, {batch, channels, slices, h, w}),
+                  right = b.input("right", DType::f32, {batch, channels, slices, h, w});
+    const ValueId made = b.op("Conv", {left, b.constant("k", random_tensor({channels, channels, 1, 1, 1}, 4))});
+    const ValueId both = b.op("Concat", {made, right}, {{"axis", int64_t{1}}});
+    const ValueId x = trial % 3 == 0
+                          ? left
+                          : b.op("Slice", {both, b.constant("from", Tensor::from<int64_t>({1}, {trial % 3 == 1 ? 0 : channels})),
+                                           b.constant("to", Tensor::from<int64_t>({1}, {trial % 3 == 1 ? channels : 2 * channels})),
+                                           b.constant("axis", Tensor::from<int64_t>({1}, {1}))});
+    const ValueId y = b.op(
+        "Conv",
+        {x, b.constant("w", random_tensor({filters, channels / group, 1, kernel, kernel}, 5)),
+         b.constant("b", random_tensor({filters}, 6))},
+        {{"pads", std::vector<int64_t>{0, pad, pad, 0, pad, pad}}, {"strides", std::vector<int64_t>{1, stride, stride}}, {"group", group}});
+    b.output(b.op("Relu", {y}), "y");
+    if (trial % 3 != 0) b.output(both, "both");
+    const Graph g = b.finish();
+    const Shape in{batch, channels, slices, h, w};
+    everywhere(g, [&](const Graph& graph, const CompileOptions& o) {
+      check_against_plain(graph, {random_tensor(in, trial), random_tensor(in, trial + 1)}, o);
+    });
+  }
+  // Kept in an archive, and compiled again for another size.
+  Builder b("kept", 21);
+  const ValueId x = b.input("x", DType::f32, {1, 16, 3, "h", 12});
+  b.output(b.op("Conv", {x, b.constant("w", random_tensor({32, 16, 1, 3, 3}, 5))}, {{"pads", std::vector<int64_t>{0, 1, 1, 0, 1, 1}}}),
+           "y");
+  const Graph g = b.finish();
+  const Folder f;
+  const Tensor small = random_tensor({1, 16, 3, 9, 12}, 1), large = random_tensor({1, 16, 3, 31, 12}, 2);
+  const Program made = compile(g);
+  made.describe({{1, 16, 3, 9, 12}});
+  save_program(made, f.path / "p.lathe");
+  Lane lane(load_program(f.path / "p.lathe"));
+  for (const Tensor& in : {small, large}) {
+    const auto expected = evaluate_plain(g, std::vector<Tensor>{in});
+    const Outputs out = lane.run({{"x", in}});
+    CHECK(compare("y", out[0], expected[0], Tolerance{1e-4, 1e-4, 0}).pass);
+  }
+}
+
+TEST_CASE("few filters of wide windows, in lines of whole kernels and at the edges") {
+  std::mt19937_64 random(22);
+  for (int trial = 0; trial < 40; ++trial) {
+    CAPTURE(trial);
+    const int64_t channels = between(random, 16, 40), filters = between(random, 1, 4), kernel = between(random, 1, 9),
+                  h = between(random, 1, 14), w = between(random, 1, 40), stride = between(random, 1, 2), dilation = between(random, 1, 2),
+                  pad = between(random, 0, kernel);
+    if (h + 2 * pad < (kernel - 1) * dilation + 1 || w + 2 * pad < (kernel - 1) * dilation + 1) continue;
+    Builder b("few", 21);
+    const ValueId x = b.input("x", DType::f32, {2, channels, h, w});
+    b.output(b.op("Conv",
+                  {x, b.constant("w", random_tensor({filters, channels, kernel, kernel}, 5)), b.constant("b", random_tensor({filters}, 6))},
+                  {{"pads", std::vector<int64_t>(4, pad)},
+                   {"strides", std::vector<int64_t>(2, stride)},
+                   {"dilations", std::vector<int64_t>(2, dilation)}}),
+             "y");
+    everywhere(b.finish(), [&](const Graph& graph, const CompileOptions& o) {
+      check_against_plain(graph, {random_tensor({2, channels, h, w}, trial)}, o, {1e-4, 1e-4, 0});
+    });
+  }
+}

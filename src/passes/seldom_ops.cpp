@@ -32,6 +32,8 @@ class SeldomOps : public NodeWriter {
     }
     if (n.op == "Swish") return type_ == DType::f32 || type_ == DType::f64 ? swish(n) : "";
     if (n.op == "MatMul") return by_vector(n);
+    if (n.op == "Expand" || n.op == "Tile") rows_.insert({n.outputs[0], n.inputs[0]});
+    if (n.op == "ScatterElements" || n.op == "GatherElements") return by_rows(n);
     if (n.op == "Pow") return power(n);
     if (n.op.starts_with("Reduce")) {
       if (const std::string how = run_by_run(n); !how.empty()) return how;
@@ -72,6 +74,42 @@ class SeldomOps : public NodeWriter {
                {v, integers(n.name + ".from", from), integers(n.name + ".to", to), integers(n.name + ".axes", axes),
                 integers(n.name + ".steps", steps)},
                {}, out);
+  }
+
+  // Indices that are the same all along what follows the axis, as exporters have them who only know of elements: whole rows.
+  std::string by_rows(const Node& n) {
+    const bool gathers = n.op == "GatherElements";
+    const auto wide = rows_.find(n.inputs[1]);
+    const auto x = shape(n.inputs[0]), at = shape(n.inputs[1]);
+    if (wide == rows_.end() || !x || !at || at->size() != x->size() || x->size() < 2 || element_count(*at) == 0) return "";
+    const auto narrow = shape(wide->second);
+    const int64_t axis = ops::wrap_axis(n.integer("axis", 0), static_cast<int64_t>(x->size()));
+    if (!narrow || narrow->size() != x->size()) return "";
+    // Everything in front of the axis is one: no row belongs to another picture. What follows it is there whole.
+    for (size_t a = 0; a < x->size(); ++a) {
+      const auto here = static_cast<int64_t>(a);
+      if (here < axis && ((*x)[a] != 1 || (*at)[a] != 1)) return "";
+      if (here == axis && (*narrow)[a] != (*at)[a]) return "";
+      if (here > axis && ((*narrow)[a] != 1 || (*at)[a] != (*x)[a])) return "";
+    }
+    const int64_t rows = (*at)[static_cast<size_t>(axis)];
+    const ValueId index = put(n, "Reshape", 13, {wide->second, integers(n.name + ".rows", {rows})}, {}, kAbsent, dtype(wide->second));
+    if (gathers) {
+      put(n, "Gather", 13, {n.inputs[0], index}, {{"axis", attribute(axis)}}, n.outputs[0]);
+      return "whole rows by their indices";
+    }
+    List sizes(x->begin() + axis, x->end());
+    const ValueId data = reshaped(n, n.inputs[0], sizes);
+    sizes[0] = rows;
+    const ValueId updates = reshaped(n, n.inputs[2], sizes);
+    ValueId places = put(n, "Reshape", 13, {index, integers(n.name + ".places", {rows, 1})}, {}, kAbsent, dtype(index));
+    if (dtype(places) != DType::i64)
+      places = put(n, "Cast", 13, {places}, {{"to", attribute(int64_t{number_of_dtype(DType::i64)})}}, kAbsent, DType::i64);
+    Attributes attributes;
+    if (const auto it = n.attributes.find("reduction"); it != n.attributes.end()) attributes.insert(*it);
+    const ValueId made = put(n, "ScatterND", std::max<int64_t>(16, graph_.version_of(n)), {data, places, updates}, std::move(attributes));
+    reshaped(n, made, List(x->begin(), x->end()), n.outputs[0]);
+    return "whole rows by their indices";
   }
 
   // Before version 7 an axis says how the second operand lies against the first; PRelu's slopes belong to the channels.
@@ -446,7 +484,8 @@ class SeldomOps : public NodeWriter {
     return fmt::format("a convolution by one tap of what {} taps see", taps);
   }
 
-  std::set<ValueId> constants_;  // made of constants, left for the steps that read them
+  std::map<ValueId, ValueId> rows_;  // results of Expand and Tile, and what they are of
+  std::set<ValueId> constants_;      // made of constants, left for the steps that read them
 };
 
 }  // namespace

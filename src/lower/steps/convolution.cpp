@@ -37,7 +37,7 @@ Location pack_as(PlanBuilder& b, const ConvolutionMatch& m, ValueId v, PackForm 
                        to + i * panels * depth * width, 0, panels);
     if (has_huge_weights(w)) b.keep_original(v);
     else
-      b.release_after_packing(v, [=, dtype = w.dtype(), shape = m.ws] {
+      b.release_after_packing(v, [=, dtype = w.dtype(), shape = w.shape()] {
         Tensor back(dtype, shape);
         for (int64_t i = 0; i < groups; ++i)
           unpack_convolution(reinterpret_cast<const T*>(packed.get()) + i * panels * depth * width, filters, channels, taps, width,
@@ -49,7 +49,43 @@ Location pack_as(PlanBuilder& b, const ConvolutionMatch& m, ValueId v, PackForm 
   return {b.packed({v, form, {width, groups}}, static_cast<size_t>(held) * sizeof(float), make)};
 }
 
+// What the kernel sees of a volume is one slice, where it stands.
+bool sees_slices(const ConvolutionMatch& m) {
+  const ops::Window& w = m.window;
+  return w.axes() == 3 && w.kernel[0] == 1 && w.strides[0] == 1 && w.pads_begin[0] == 0 && w.pads_end[0] == 0 && w.out[0] == m.xs[2];
+}
+
+void to_pictures(ConvolutionMatch& m) {
+  m.slices = m.xs[2];
+  m.xs = {m.xs[0] * m.slices, m.xs[1], m.xs[3], m.xs[4]};
+  m.ws.erase(m.ws.begin() + 2);
+  ops::Window& w = m.window;
+  for (auto* list : {&w.kernel, &w.strides, &w.dilations, &w.pads_begin, &w.pads_end, &w.out}) list->erase(list->begin());
+}
+
+// Nothing when images do not begin as many slices apart as they have.
+std::optional<PictureInput> as_pictures(const PlanBuilder& b, const ConvolutionMatch& m, const Location& at) {
+  if (m.slices == 1) return PictureInput{at, strides_at(at, m.xs)};
+  const Shape whole = b.shape(m.input());
+  const auto s = strides_at(at, whole);
+  if (whole[0] > 1 && s[0] != m.slices * s[2]) return std::nullopt;
+  PictureInput made{at, {s[2], s[1], s[3], s[4]}};
+  if (!at.contiguous()) made.at.strides = made.strides;
+  return made;
+}
+
 }  // namespace
+
+PictureInput channels_last_input(PlanBuilder& b, const ConvolutionMatch& m) {
+  const Location at = b.strided(m.input(), Layout::channels_last);
+  if (auto made = as_pictures(b, m, at)) return *made;
+  return as_pictures(b, m, b.contiguous(m.input(), Layout::channels_last)).value();
+}
+
+PictureInput any_input(PlanBuilder& b, const ConvolutionMatch& m) {
+  if (auto made = as_pictures(b, m, b.locate(m.input()))) return *made;
+  return channels_last_input(b, m);
+}
 
 bool has_huge_weights(const Tensor& w) {
   if (w.dtype() == DType::f16) return false;
@@ -83,6 +119,7 @@ std::unique_ptr<ConvolutionMatch> match_convolution(const GraphView& view, const
   m->xs = view.shape(n.inputs[0]);
   m->ws = view.shape(n.inputs[1]);
   m->window = ops::read_window(n, spatial(m->xs), spatial(m->ws));
+  if (group.ahead().empty() && sees_slices(*m)) to_pictures(*m);
   m->epilogue = epilogue_of(view, group, given(n.inputs, 2) ? n.inputs[2] : kAbsent);
   m->narrow = view.narrow(n.inputs[1]);
   m->groups = n.integer("group", 1);

@@ -20,10 +20,23 @@ struct ConvolutionMatch : Match {
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1;
   int64_t rows = 0;   // output pixels of all images
   int64_t depth = 0;  // K: channels of the group times taps
+  // Of a volume whose kernel sees one slice at a time: so many slices an image. Sizes and window are then those of pictures, an image for
+  // each slice: channels-last, these are the same bytes.
+  int64_t slices = 1;
   ValueId input() const { return node().inputs[0]; }
   ValueId weights() const { return node().inputs[1]; }
   bool constant_weights() const { return narrow || view->is_constant(weights()); }
 };
+
+// Where the input's pictures are: of the match's sizes.
+struct PictureInput {
+  Location at;
+  std::vector<int64_t> strides;  // image, channel, then the spatial axes
+};
+// Channels-last, wherever it stands.
+PictureInput channels_last_input(PlanBuilder& b, const ConvolutionMatch& m);
+// In the layout that it has.
+PictureInput any_input(PlanBuilder& b, const ConvolutionMatch& m);
 
 // Whether the node can head a step of one of the convolution families.
 bool is_convolution(const GraphView& view, const Node& node);

@@ -112,9 +112,10 @@ void bind_padded(PlanBuilder& b, const ConvolutionMatch& m, const Machine& machi
   PadCopy pad;
   pad.tasks = recipe.at("pad_tasks");
   if (m.group->ahead().empty()) {
-    pad.from = b.locate(m.input());
+    const PictureInput input = any_input(b, m);
+    pad.from = input.at;
     step.reads.push_back(pad.from.buffer);
-    pad.strides = strides_at(pad.from, m.xs);
+    pad.strides = input.strides;
   } else {
     pad.before = bind_row_tape(b, machine.isa, m.group->ahead(), kAbsent, m.xs, Layout::natural, step);
     pad.lines_scratch = {b.scratch(static_cast<size_t>(pad.tasks * m.xs[1] * in[1]) * sizeof(float))};
@@ -149,15 +150,17 @@ void bind_padded(PlanBuilder& b, const ConvolutionMatch& m, const Machine& machi
 void bind_window(PlanBuilder& b, const ConvolutionMatch& m, DenseConvolution& k, Step& step) {
   const ops::Window& w = m.window;
   k.input = {kNoBuffer, 0, Layout::channels_last};
+  auto strides = strides_at(k.input, m.xs);
   if (m.group->ahead().empty()) {
-    k.input = b.strided(m.input(), Layout::channels_last);
+    PictureInput input = channels_last_input(b, m);
+    k.input = std::move(input.at), strides = std::move(input.strides);
     step.reads.push_back(k.input.buffer);
   }
   const auto pitch = row_pitch(k.input, m.xs);
   k.in_pitch = pitch.value_or(0);
   k.pointwise =
       pitch && m.taps == 1 && std::ranges::equal(w.out, spatial(m.xs)) && std::ranges::all_of(w.strides, [](int64_t s) { return s == 1; });
-  k.window = window_tables(w, spatial(m.xs), strides_at(k.input, m.xs));
+  k.window = window_tables(w, spatial(m.xs), strides);
   k.segments = m.taps;
   k.run_length = m.group_channels;
   const auto any = [](const std::vector<int64_t>& pads) { return std::ranges::any_of(pads, [](int64_t p) { return p > 0; }); };

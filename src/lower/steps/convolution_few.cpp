@@ -72,8 +72,9 @@ class FewFamily : public StepFamily {
     k.few = kernels::few_filters(p.machine.isa);
     k.channels = m.group_channels, k.filters = m.group_filters, k.taps = m.taps, k.rows = m.rows;
     k.tasks = recipe.at("row_tasks");
-    k.input = b.strided(m.input(), Layout::channels_last);
-    k.window = window_tables(m.window, spatial(m.xs), strides_at(k.input, m.xs));
+    const PictureInput input = channels_last_input(b, m);
+    k.input = input.at;
+    k.window = window_tables(m.window, spatial(m.xs), input.strides);
     Tensor none(DType::f32, {m.group_channels});
     std::memset(none.data(), 0, none.byte_size());
     k.zeros = {b.constant_buffer(none)};

@@ -104,7 +104,8 @@ class TiledFamily : public StepFamily {
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine& machine) const override {
     if (machine.isa != kernels::Isa::amx || !group.ahead().empty()) return nullptr;
     auto m = match_convolution(view, group);
-    if (!m || m->groups != 1 || m->rows == 0 || !m->constant_weights() || m->taps == 1 || m->window.axes() != 2) return nullptr;
+    if (!m || m->groups != 1 || m->slices != 1 || m->rows == 0 || !m->constant_weights() || m->taps == 1 || m->window.axes() != 2)
+      return nullptr;
     // K by two numbers, and chunks of it that fill a good part of a tile.
     if (run_of(*m) % 2 != 0 || kernels::tiles::dividing(run_of(*m) / 2) < kLeastChunk) return nullptr;
     if (m->depth > kernels::most_parted_depth(tile_form(*m).b) || m->depth / run_of(*m) > kMostSegments) return nullptr;

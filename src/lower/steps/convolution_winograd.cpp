@@ -218,8 +218,8 @@ class WinogradFamily : public StepFamily {
     k.panels = (m.group_filters + k.width - 1) / k.width;
     k.chunks = recipe.at("chunks"), k.slots = recipe.at("slots"), k.panel_block = recipe.at("panel_block");
     k.phases = recipe.at("phases") != 0;
-    k.input = b.strided(m.input(), Layout::channels_last);
-    const auto apart = strides_at(k.input, m.xs);
+    const auto [input, apart] = channels_last_input(b, m);
+    k.input = input;
     k.shape.in_image = apart[0], k.shape.in_row = apart[2], k.shape.in_pixel = apart[3];
     k.made = recipe.at("made");
     step.reads = {k.input.buffer};

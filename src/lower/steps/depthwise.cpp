@@ -80,9 +80,10 @@ class PlaneFamily : public StepFamily {
     k.plane = kernels::plane(p.machine.isa);
     k.groups = m.groups, k.group = m.group_channels, k.taps = m.taps, k.rows = m.rows;
     k.tasks = recipe.at("row_tasks");
-    k.input = b.strided(m.input(), Layout::channels_last);
+    const PictureInput input = channels_last_input(b, m);
+    k.input = input.at;
     step.reads.push_back(k.input.buffer);
-    k.window = window_tables(m.window, spatial(m.xs), strides_at(k.input, m.xs));
+    k.window = window_tables(m.window, spatial(m.xs), input.strides);
     bind_weights(b, m, k, step);
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);
