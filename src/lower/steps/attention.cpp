@@ -66,6 +66,15 @@ class AttentionFamily : public StepFamily {
                     static_cast<double>(m->width + m->value_width);
     m->work.bytes = 4.0 * static_cast<double>(element_count(m->qs) + element_count(m->ks) + element_count(m->vs) +
                                               element_count(view.shape(n.outputs[0])));
+    // Keys and values from before, and what they are put together to.
+    for (size_t i : {4, 5}) {
+      if (given(n.inputs, i) && view.is_static(n.inputs[i]))
+        m->work.bytes += 4.0 * static_cast<double>(element_count(view.shape(n.inputs[i])));
+    }
+    for (size_t i : {1, 2}) {
+      if (given(n.outputs, i) && view.is_static(n.outputs[i]))
+        m->work.bytes += 4.0 * static_cast<double>(element_count(view.shape(n.outputs[i])));
+    }
     return m;
   }
 
