@@ -167,15 +167,24 @@ int main(int argc, char** argv) {
           r.limit = info.not_counted > 0 ? 0 : roofline->seconds(flops, bytes);
           const auto inputs = random_inputs(p, p.bound_shapes(), 1);
           Lane lane(p);
-          std::vector<double> times;
-          const auto start = Clock::now();
-          do {
-            const auto t = Clock::now();
-            lane.run(std::span<const Tensor>(inputs));
-            times.push_back(since(t));
-          } while (times.size() < 200 && since(start) < budget);
-          std::ranges::sort(times);
-          r.seconds = times[times.size() / 4];
+          const auto timed = [&] {
+            std::vector<double> times;
+            const auto start = Clock::now();
+            do {
+              const auto t = Clock::now();
+              lane.run(std::span<const Tensor>(inputs));
+              times.push_back(since(t));
+            } while (times.size() < 200 && since(start) < budget);
+            std::ranges::sort(times);
+            return times[times.size() / 4];
+          };
+          r.seconds = timed();
+          if (twin > 0) r.against = r.seconds / twin;
+          // What looks slow for no reason is looked at again: others use the machine too.
+          for (int again = 0; again < 4 && r.plain.empty() && r.slow() && reason(r).empty(); ++again) {
+            r.seconds = std::min(r.seconds, timed());
+            if (twin > 0) r.against = r.seconds / twin;
+          }
         }
       } catch (const Error& error) {
         ++refused;  // the op is not defined on this dtype
@@ -183,7 +192,6 @@ int main(int argc, char** argv) {
         continue;
       }
       if (d == DType::f32) twin = r.seconds;
-      else if (twin > 0) r.against = r.seconds / twin;
       if (!brief)
         fmt::print("{:<44} {:>5} {:>10.1f} us {:>6.1f} % {:>8} {}\n", name, to_string(d), 1e6 * r.seconds, 100 * r.limit / r.seconds,
                    r.against > 0 ? fmt::format("{:.2f}", r.against) : "", r.plain.empty() ? "" : "plain");
