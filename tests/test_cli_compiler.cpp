@@ -82,6 +82,29 @@ TEST_CASE("profile: time by step and op, chart and timeline") {
   CHECK(tool("profile " + kGrain + " --chart " + (f.path / "no" / "p.png").string()).code != 0);
 }
 
+TEST_CASE("explain and profile: of a branch that runs do not take, nothing is counted") {
+  const Folder f;
+  Builder b("gate", 21), yes("yes", 21), no("no", 21);
+  b.input("x", DType::f32, {32, 64});
+  const ValueId loud = b.input("loud", DType::boolean, {});
+  b.constant("w", random_tensor({64, 64}, 1));
+  yes.output(yes.op("MatMul", {yes.outer("x"), yes.outer("w")}), "made");
+  no.output(no.op("Tanh", {no.outer("x")}), "made");
+  b.output(b.op("If", {loud}, {{"then_branch", yes.finish_body()}, {"else_branch", no.finish_body()}}), "y");
+  const std::string model = (f.path / "gate.onnx").string();
+  save(b.finish(), model);
+  const auto explained = Json::parse(tool("explain " + model + " --json -").out);
+  CHECK(explained["steps"].size() == 3);
+  CHECK(explained["steps"][0]["conditional"] == true);
+  CHECK(explained["steps"][2]["conditional"] == false);
+  CHECK(has(tool("explain " + model).out, "a run takes one of them"));
+  const Result r = tool("profile " + model + " --runs 3 --threads 1");
+  CHECK(r.code == 0);
+  CHECK(has(r.out, "its branch was not taken"));
+  CHECK(!has(r.out, "nan"));
+  CHECK(has(tool("bench " + model + " --seconds 0.02 --warmup 0 --threads 1").out, "branches"));
+}
+
 TEST_CASE("ship: one file that run, bench, profile, explain, parity and inspect take in place of the model") {
   Folder f;
   const std::string file = (f.path / "grain.lathe").string();

@@ -236,7 +236,7 @@ Command add_profile(CLI::App& app) {
     for (const OpProfile& op : p.ops) {
       const auto [gflops, gbytes] = rates(op.flops, op.bytes, op.seconds);
       by_op.row({op.op, std::to_string(op.steps), seconds_text(op.seconds), fmt::format("{:.1f} %", 100 * op.share), gflops, gbytes,
-                 fmt::format("{:.0f} %", 100 * op.limit_seconds / op.seconds)});
+                 op.seconds > 0 ? fmt::format("{:.0f} %", 100 * op.limit_seconds / op.seconds) : ""});
     }
     fmt::print("By op at the head of the step\n{}\n", by_op.text());
     const auto order = longest(p, static_cast<size_t>(o->top));
@@ -244,8 +244,12 @@ Command add_profile(CLI::App& app) {
     for (const Placed& placed : order) {
       const StepProfile& s = *placed.step;
       const auto [gflops, gbytes] = rates(s.step.flops, s.step.bytes, s.latency.median);
-      by_step.row({name_of(placed, 44), seconds_text(s.latency.median), fmt::format("{:.1f} %", 100 * s.share), gflops, gbytes,
-                   fmt::format("{:.0f} %", 100 * s.of_limit), s.by_arithmetic ? "arithmetic" : "bandwidth"});
+      const bool taken = !s.step.conditional || s.latency.median > 0;
+      by_step.row({name_of(placed, 44), taken ? seconds_text(s.latency.median) : "", fmt::format("{:.1f} %", 100 * s.share), gflops, gbytes,
+                   taken ? fmt::format("{:.0f} %", 100 * s.of_limit) : "",
+                   !taken            ? "its branch was not taken"
+                   : s.by_arithmetic ? "arithmetic"
+                                     : "bandwidth"});
     }
     fmt::print("{} of {} steps, longest first\n{}", order.size(), all_steps(p).size(), by_step.text());
     for (size_t k = 0; k < p.inner.size(); ++k) {
