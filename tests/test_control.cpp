@@ -151,6 +151,23 @@ TEST_CASE("branches that give other sizes, or that could not be run, stay subgra
   }
 }
 
+TEST_CASE("branches of texts, and of nothing, stay subgraphs: what is not taken may be wrong") {
+  for (const bool text : {true, false}) {
+    Builder b("kept"), then("then"), otherwise("else");
+    const auto c = b.input("c", DType::boolean, {});
+    b.input("at", DType::i64, {text ? 2 : 0});
+    const Tensor names = text ? Tensor::from<std::string>({3}, {"oak", "ash", "elm"}) : random_tensor({3}, 1);
+    then.output(then.op("Gather", {then.constant("names", names), then.outer("at")}), "t");
+    otherwise.output(otherwise.constant("none", text ? Tensor::from<std::string>({2}, {"fir", "yew"}) : Tensor(DType::f32, {0})), "t");
+    b.output(b.op("If", {c}, {{"then_branch", Data(then.finish_body())}, {"else_branch", Data(otherwise.finish_body())}}), "y");
+    const Graph g = b.finish();
+    CHECK(std::ranges::none_of(compile(g).describe().steps, &StepInfo::conditional));
+    const Tensor at = text ? i64s({1, 99}) : Tensor(DType::i64, {0});
+    both_ways(g, {flag(false), at});
+    if (text) CHECK(has(error_of([&] { Lane(compile(g)).run({{"c", flag(true)}, {"at", at}}); }), "99"));
+  }
+}
+
 TEST_CASE("loops stop at the caller's limits") {
   const Graph g = counter();
   const std::vector<Tensor> endless{one(int64_t{1} << 62), i64s({0}), i64s({1})};

@@ -198,7 +198,13 @@ Report inline_branches(Graph& graph) {
       const Value& condition = graph.values[node.inputs[0]];
       const auto shape = known_shape(condition.dims);
       if (condition.constant || condition.dtype != DType::boolean || !shape || element_count(*shape) != 1) return false;
-      const bool all = std::ranges::all_of(node.outputs, [&](ValueId v) { return v != kAbsent && is_one_tensor(graph.values[v]); });
+      // What the step that chooses copies: bytes, and some.
+      const auto copied = [&](ValueId v) {
+        if (v == kAbsent || !is_one_tensor(graph.values[v])) return false;
+        const DType d = graph.values[v].dtype;
+        return d != DType::string && bit_width(d) >= 8 && element_count(*known_shape(graph.values[v].dims)) > 0;
+      };
+      const bool all = std::ranges::all_of(node.outputs, copied);
       return all && can_stand(graph, node, **yes, node.outputs) && can_stand(graph, node, **no, node.outputs);
     };
     if (!fits()) {
