@@ -335,7 +335,7 @@ void columns(const RowArguments& g, const float* x, float* y, Join join, Summed 
 
 // Short rows stand side by side, one a lane: along a row there would be more ado at its end than work. Which rows share a vector does not
 // show in the result.
-inline constexpr int64_t kShortRow = 64, kShortSoftmax = 64;
+inline constexpr int64_t kShortRow = 64;
 
 class SideBySide {
  public:
@@ -434,7 +434,7 @@ void mend(const RowArguments& g, int64_t r) {
 // False: they are not short.
 bool short_rows(const RowArguments& g) {
   const bool soft = g.op == RowOp::softmax || g.op == RowOp::log_softmax;
-  if (!(one_number_a_row(g.op) && g.length <= kShortRow) && !(soft && g.length <= kShortSoftmax)) return false;
+  if (g.length > kShortRow || (!soft && !one_number_a_row(g.op))) return false;
   const int64_t lanes = SideBySide::lanes();
   for (int64_t r = g.begin; r < g.end; r += lanes) {
     const int64_t count = g.end - r < lanes ? g.end - r : lanes;

@@ -79,6 +79,11 @@ void gather(const std::vector<InnerSteps>& inner, int parent, size_t at, std::ve
   }
 }
 
+// Of a branch that these runs did not take: nothing was done.
+void leave_out_untaken(StepProfile& s) {
+  if (s.step.conditional && s.latency.median == 0) s.step.flops = s.step.bytes = 0;
+}
+
 void rate(StepProfile& s, double sum) {
   const double t = std::max(s.latency.median, 1e-9);
   s.share = sum > 0 ? s.latency.median / sum : 0;
@@ -154,7 +159,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
     p.steps.push_back(std::move(step));
   }
   for (StepProfile& s : p.steps) {
-    if (s.step.conditional && s.latency.median == 0) s.step.flops = s.step.bytes = 0;  // these runs took the other branch
+    leave_out_untaken(s);
     if (s.step.conditional) p.flops += s.step.flops;
     s.limit_seconds = roofline.seconds(s.step, &s.by_arithmetic);
     s.peak_gflops = roofline.peak_gflops(s.step);
@@ -169,7 +174,7 @@ Profile profile(Lane& lane, const std::vector<Tensor>& inputs, const Roofline& r
       StepProfile s;
       s.step = r.first.edition->steps[i];
       s.latency = summarise(r.seconds[i]);
-      if (s.step.conditional && s.latency.median == 0) s.step.flops = s.step.bytes = 0;
+      leave_out_untaken(s);
       s.limit_seconds = made.runs * roofline.seconds(s.step, &s.by_arithmetic);
       s.step.flops *= made.runs;
       s.step.bytes *= made.runs;

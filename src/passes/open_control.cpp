@@ -188,7 +188,8 @@ bool can_stand(const Graph& graph, const Node& owner, const Graph& body, const s
 Report inline_branches(Graph& graph) {
   Report report{"open control flow", {}};
   if (std::ranges::none_of(graph.nodes, [](const Node& n) { return n.domain.empty() && n.op == "If"; })) return report;
-  std::vector<Node> nodes = graph.nodes, out;
+  std::vector<Node> nodes = std::move(graph.nodes), out;
+  graph.nodes.clear();
   Splicer splicer(graph);
   for (Node& node : nodes) {
     const auto* yes = node.op == "If" ? node.find<std::shared_ptr<Graph>>("then_branch") : nullptr;
@@ -223,7 +224,7 @@ Report inline_branches(Graph& graph) {
     }
     report.changes.push_back(fmt::format("{}: both branches fit and stand in the graph; a run takes one of them", label(graph, node)));
   }
-  if (!report.changes.empty()) graph.nodes = std::move(out);
+  graph.nodes = std::move(out);
   return report;
 }
 

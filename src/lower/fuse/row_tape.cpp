@@ -16,17 +16,17 @@ constexpr int64_t kAtOnce = 1024;  // elements of a call
 constexpr int kMostCopied = 6;     // operands
 
 // A short run, without a call: pieces from both ends of it meet or overlap.
-inline void copy_run(const char* from, int64_t bytes, char* to) {
-  const auto pieces = [&]<size_t Piece>(const char(&)[Piece]) {
-    char a[Piece], b[Piece];
-    std::memcpy(a, from, Piece), std::memcpy(b, from + bytes - Piece, Piece);
-    std::memcpy(to, a, Piece), std::memcpy(to + bytes - Piece, b, Piece);
-  };
-  constexpr char k8[8] = {}, k16[16] = {}, k32[32] = {};
+template <size_t Piece>
+void two_pieces(const char* from, int64_t bytes, char* to) {
+  char a[Piece], b[Piece];
+  std::memcpy(a, from, Piece), std::memcpy(b, from + bytes - Piece, Piece);
+  std::memcpy(to, a, Piece), std::memcpy(to + bytes - Piece, b, Piece);
+}
+void copy_run(const char* from, int64_t bytes, char* to) {
   if (bytes > 64) std::memcpy(to, from, static_cast<size_t>(bytes));
-  else if (bytes > 32) pieces(k32);
-  else if (bytes > 16) pieces(k16);
-  else if (bytes >= 8) pieces(k8);
+  else if (bytes > 32) two_pieces<32>(from, bytes, to);
+  else if (bytes > 16) two_pieces<16>(from, bytes, to);
+  else if (bytes >= 8) two_pieces<8>(from, bytes, to);
   else
     for (int64_t j = 0; j < bytes; ++j) to[j] = from[j];
 }
@@ -92,6 +92,9 @@ void RowTape::run_rows(const StepContext& c, int64_t first, int64_t last, int64_
         continue;
       }
       char* copy = copies[next++];
+      o = {copy, 1, types[i]};
+      // The same for every row (one a channel): copied once, for the longest call.
+      if (row != first && std::all_of(strides[i].begin(), strides[i].end() - 1, [](int64_t s) { return s == 0; })) continue;
       const auto rows_of = [&]<typename T>(T*) {
         copy_rows_of(reinterpret_cast<const T*>(base), dims, strides[i], row, count, length, reinterpret_cast<T*>(copy));
       };
@@ -99,7 +102,6 @@ void RowTape::run_rows(const StepContext& c, int64_t first, int64_t last, int64_
       else if (size == 2) rows_of(static_cast<uint16_t*>(nullptr));
       else if (size == 4) rows_of(static_cast<uint32_t*>(nullptr));
       else rows_of(static_cast<uint64_t*>(nullptr));
-      o = {copy, 1, types[i]};
     }
     run_tape(tape, operands, made, to_type, count * length);
   }

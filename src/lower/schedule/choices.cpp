@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "base/fail.hpp"
+
 namespace lathe::lower {
 namespace {
 
@@ -80,6 +82,7 @@ void put_behind_conditions(std::vector<Step>& steps) {
       w = 0;
     }
   }
+  if (!waiting.empty()) fail(Category::internal, "{} steps wait for conditions that nothing makes before them", waiting.size());
   steps = std::move(out);
 }
 
