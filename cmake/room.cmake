@@ -1,3 +1,16 @@
+# What nearly every file of a target includes, read once for all of them: a fifth to a half of their compile time.
+# (ccache keeps what reads precompiled headers only if GCC says which.)
+function(lathe_precompile target)
+  target_precompile_headers(${target} PRIVATE ${ARGN})
+  target_compile_options(${target} PRIVATE $<$<CXX_COMPILER_ID:GNU>:-fpch-preprocess>)
+endfunction()
+# Where no loop is hot, -O3 only makes the build longer.
+function(lathe_no_hot_loops)
+  foreach(target IN LISTS ARGN)
+    target_compile_options(${target} PRIVATE $<$<CONFIG:Release>:-O2>)
+  endforeach()
+endfunction()
+
 # A room is one folder of src/ and one object library. Its headers are reached as "room/file.hpp" through a folder of
 # its own, so only rooms that are NEEDed can be included: an upward include does not compile.
 set_property(GLOBAL PROPERTY LATHE_ROOMS "")

@@ -210,7 +210,7 @@ class Narrower {
 
   void quantise(ValueId v, const Tensor& whole, const Sharing& s, const Node& first) {
     const Quantised q = quantised(v, whole, s);
-    std::vector<ValueId> inputs{constant(v, "." + std::string(to_string(o_.weights)), q.numbers), constant(v, ".scale", q.scales)};
+    std::vector<ValueId> inputs{constant(v, fmt::format(".{}", to_string(o_.weights)), q.numbers), constant(v, ".scale", q.scales)};
     if (!q.zeros.empty()) inputs.push_back(constant(v, ".zero", q.zeros));
     Node widen_again;
     widen_again.op = "DequantizeLinear";
