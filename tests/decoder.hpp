@@ -12,6 +12,11 @@ namespace test {
 
 using Ints = std::vector<int64_t>;
 
+// The axes of states: [batch, heads, positions, width]; positions second, or first; keys with positions last; keys and values of a layer in
+// one state, taken by Gather, by Split, or by Gather and kept with positions last.
+enum class Axes { usual, second, first, turned, stacked, split, stacked_turned };
+inline bool stacked(Axes a) { return a >= Axes::stacked; }
+
 // What a decoder's exporters do otherwise.
 struct Form {
   int64_t layers = 2, heads = 4, kv_heads = 4, width = 8, words = 30;
@@ -22,6 +27,7 @@ struct Form {
   bool copied = false;  // the state is read by something else, too
   bool halves = false;  // states are f16, and so are keys and values
   bool told = false;    // with mask: an input says where tokens stand
+  Axes axes = Axes::usual;
 };
 
 struct Decoder {
@@ -47,16 +53,28 @@ struct Decoder {
     const ValueId tokens = b.input("tokens", DType::i64, {"batch", "new"});
     const ValueId seen = f.mask ? b.input("seen", DType::i64, {"batch", "all"}) : kAbsent;
     const ValueId told = f.told ? b.input("positions", DType::i64, {"batch", "new"}) : kAbsent;
-    std::vector<ValueId> past;
+    const DType held_in = f.halves ? DType::f16 : DType::f32;
+    std::vector<ValueId> past, both;  // by keys and values, or by layer
     for (int64_t l = 0; l < f.layers; ++l) {
-      for (const char* what : {"keys", "values"})
-        past.push_back(
-            b.input("past." + std::to_string(l) + "." + what, f.halves ? DType::f16 : DType::f32, {"batch", f.kv_heads, "held", f.width}));
+      const std::string name = "past." + std::to_string(l) + ".";
+      if (stacked(f.axes)) both.push_back(b.input(name + "both", held_in, {2, "batch", f.kv_heads, "held", f.width}));
+      for (const char* what : {"keys", "values"}) {
+        const bool keys = what[0] == 'k';
+        if (f.axes == Axes::second) past.push_back(b.input(name + what, held_in, {"batch", "held", f.kv_heads, f.width}));
+        else if (f.axes == Axes::first) past.push_back(b.input(name + what, held_in, {"held", "batch", f.kv_heads, f.width}));
+        else if (f.axes == Axes::turned && keys) past.push_back(b.input(name + what, held_in, {"batch", f.kv_heads, f.width, "held"}));
+        else if (!stacked(f.axes)) past.push_back(b.input(name + what, held_in, {"batch", f.kv_heads, "held", f.width}));
+        else if (f.axes != Axes::split) past.push_back(op("Gather", {both.back(), ints({keys ? 0 : 1}, true)}));
+      }
+      if (f.axes != Axes::split) continue;
+      for (const ValueId half : b.ops("Split", {both.back()}, 2, {{"num_outputs", int64_t{2}}}))
+        past.push_back(op("Squeeze", {half, ints({0})}));
     }
+    const int64_t held_axis = f.axes == Axes::second ? 1 : f.axes == Axes::first ? 0 : f.axes == Axes::turned ? 3 : 2;
     ValueId x = op("Gather", {w({f.words, model}, 1), tokens});
     ValueId hide = kAbsent;
     if (f.mask || f.causal) {
-      const ValueId before = size(past[0], 2), fresh = size(tokens, 1);
+      const ValueId before = size(past[0], held_axis), fresh = size(tokens, 1);
       const ValueId all = op("Add", {before, fresh});
       // Positions of what is new, from the length of the state.
       const ValueId at = op("Range", {op("Squeeze", {before}), op("Squeeze", {all}), ints({1}, true)});
@@ -74,20 +92,28 @@ struct Decoder {
     }
     for (int64_t l = 0; l < f.layers; ++l) {
       const ValueId normed = op("LayerNormalization", {x, w({model}), w({model})});
-      const auto part = [&](int64_t heads) {
+      const auto part = [&](int64_t heads, const Ints& perm) {
         ValueId flat = op("MatMul", {normed, w({model, heads * f.width})});
         if (f.halves) flat = op("Cast", {flat}, {{"to", int64_t{10}}});
-        return op("Transpose", {op("Reshape", {flat, ints({0, 0, heads, f.width})})}, {{"perm", Ints{0, 2, 1, 3}}});
+        const ValueId apart = op("Reshape", {flat, ints({0, 0, heads, f.width})});  // [batch, new, heads, width]
+        return perm.empty() ? apart : op("Transpose", {apart}, {{"perm", perm}});
       };
-      const ValueId q = part(f.heads), k = part(f.kv_heads), v = part(f.kv_heads);
-      const ValueId past_k = past[static_cast<size_t>(2 * l)], past_v = past[static_cast<size_t>(2 * l + 1)];
+      const bool keys_turned = f.axes == Axes::turned || f.axes == Axes::stacked_turned;
+      const Ints usual{0, 2, 1, 3}, as_held = f.axes == Axes::second ? Ints() : f.axes == Axes::first ? Ints{1, 0, 2, 3} : usual;
+      const ValueId q = part(f.heads, usual), k = part(f.kv_heads, keys_turned ? Ints{0, 2, 3, 1} : as_held), v = part(f.kv_heads, as_held);
+      ValueId past_k = past[static_cast<size_t>(2 * l)], past_v = past[static_cast<size_t>(2 * l + 1)];
+      if (f.axes == Axes::stacked_turned) past_k = op("Transpose", {past_k}, {{"perm", Ints{0, 1, 3, 2}}});
       ValueId all_k, all_v, mixed;
       if (f.node) {
         const auto out = b.ops("Attention", {q, k, v, hide, past_k, past_v}, 3, {{"is_causal", int64_t{!f.mask && !f.causal}}});
         mixed = out[0], all_k = out[1], all_v = out[2];
       } else {
-        all_k = op("Concat", {past_k, k}, {{"axis", int64_t{2}}});
-        all_v = op("Concat", {past_v, v}, {{"axis", int64_t{2}}});
+        all_k = op("Concat", {past_k, k}, {{"axis", keys_turned ? int64_t{3} : held_axis}});
+        all_v = op("Concat", {past_v, v}, {{"axis", f.axes == Axes::turned ? int64_t{2} : held_axis}});
+        const auto in_order = [&](ValueId u) {
+          if (f.axes == Axes::second) return op("Transpose", {u}, {{"perm", Ints{0, 2, 1, 3}}});
+          return f.axes == Axes::first ? op("Transpose", {u}, {{"perm", Ints{1, 2, 0, 3}}}) : u;
+        };
         const auto repeated = [&](ValueId u) {
           if (f.heads == f.kv_heads) return u;
           const ValueId one = op("Unsqueeze", {u, ints({2})});
@@ -96,13 +122,13 @@ struct Decoder {
           const ValueId joined = op("Concat", {size(u, 0), ints({f.heads}), size(u, 2), ints({f.width})}, {{"axis", int64_t{0}}});
           return op("Reshape", {op("Expand", {one, shape}), joined});
         };
-        const ValueId turned = op("Transpose", {repeated(all_k)}, {{"perm", Ints{0, 1, 3, 2}}});
+        const ValueId turned = keys_turned ? all_k : op("Transpose", {repeated(in_order(all_k))}, {{"perm", Ints{0, 1, 3, 2}}});
         ValueId scale = floats(1 / std::sqrt(static_cast<float>(f.width)));
         if (f.halves) scale = op("Cast", {scale}, {{"to", int64_t{10}}});
         ValueId scores = op("Mul", {op("MatMul", {q, turned}), scale});
         if (hide != kAbsent) scores = op("Add", {scores, f.halves ? op("Cast", {hide}, {{"to", int64_t{10}}}) : hide});
         if (f.where) {
-          const ValueId before = size(past_k, 2), all = op("Add", {before, size(tokens, 1)});
+          const ValueId before = size(past_v, f.axes == Axes::turned ? 2 : held_axis), all = op("Add", {before, size(tokens, 1)});
           Tensor triangle(DType::boolean, {1, 1, 64, 64});
           for (int64_t i = 0; i < 64; ++i) {
             for (int64_t j = 0; j < 64; ++j) triangle.as<bool>()[static_cast<size_t>(i * 64 + j)] = j <= i;
@@ -110,12 +136,18 @@ struct Decoder {
           const ValueId rows = op("Slice", {b.constant("t" + std::to_string(names++), triangle), before, all, ints({2})});
           scores = op("Where", {op("Slice", {rows, ints({0}), all, ints({3})}), scores, floats(-10000)});
         }
-        mixed = op("MatMul", {op("Softmax", {scores}, {{"axis", int64_t{-1}}}), repeated(all_v)});
+        mixed = op("MatMul", {op("Softmax", {scores}, {{"axis", int64_t{-1}}}), repeated(in_order(all_v))});
       }
       if (f.halves) mixed = op("Cast", {mixed}, {{"to", int64_t{1}}});
       const ValueId joined = op("Reshape", {op("Transpose", {mixed}, {{"perm", Ints{0, 2, 1, 3}}}), ints({0, 0, model})});
       x = op("Add", {x, op("MatMul", {joined, w({model, model})})});
       if (f.copied) x = op("Add", {x, op("Squeeze", {op("ReduceMean", {all_k, ints({1, 2, 3})}), ints({3})})});
+      if (stacked(f.axes)) {
+        const ValueId keys = keys_turned ? op("Transpose", {all_k}, {{"perm", Ints{0, 1, 3, 2}}}) : all_k;
+        const ValueId one = op("Concat", {op("Unsqueeze", {keys, ints({0})}), op("Unsqueeze", {all_v, ints({0})})}, {{"axis", int64_t{0}}});
+        b.output(one, "present." + std::to_string(l) + ".both");
+        continue;
+      }
       b.output(all_k, "present." + std::to_string(l) + ".keys");
       b.output(all_v, "present." + std::to_string(l) + ".values");
     }

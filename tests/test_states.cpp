@@ -27,6 +27,13 @@ Tensor ones(int64_t batch, int64_t count) {
   return t;
 }
 
+// A state of no positions.
+Tensor nothing_held(const Value& in, int64_t batch) {
+  Shape shape;
+  for (const Dim& d : *in.dims) shape.push_back(d.known() ? d.value : d.symbol == "batch" ? batch : 0);
+  return Tensor(in.dtype, shape);
+}
+
 // States carried by hand, each run by plain evaluation.
 struct ByHand {
   const Graph& g;
@@ -34,7 +41,7 @@ struct ByHand {
   Tensor scores;
   int64_t positions = 0;
 
-  void run(const Tensor& tokens, const Form& f) {
+  void run(const Tensor& tokens) {
     std::vector<Tensor> in;
     const int64_t batch = tokens.shape()[0];
     for (ValueId v : g.inputs) {
@@ -42,7 +49,7 @@ struct ByHand {
       if (name == "tokens") in.push_back(tokens);
       else if (name == "seen") in.push_back(ones(batch, positions + tokens.shape()[1]));
       else if (states.contains(name)) in.push_back(states[name]);
-      else in.push_back(Tensor(f.halves ? DType::f16 : DType::f32, {batch, f.kv_heads, 0, f.width}));
+      else in.push_back(nothing_held(g.values[static_cast<size_t>(v)], batch));
     }
     const auto out = evaluate_plain(g, in);
     for (size_t i = 0; i < out.size(); ++i) {
@@ -85,12 +92,25 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
                                              {"halves", {.halves = true}},
                                              {"halves, causal", {.causal = true, .halves = true}},
                                              {"node, halves", {.node = true, .halves = true}},
+                                             {"second", {.axes = Axes::second}},
+                                             {"second, causal, halves", {.causal = true, .halves = true, .axes = Axes::second}},
+                                             {"second, grouped", {.kv_heads = 2, .mask = true, .axes = Axes::second}},
+                                             {"first", {.mask = true, .axes = Axes::first}},
+                                             {"turned", {.causal = true, .axes = Axes::turned}},
+                                             {"turned, where", {.where = true, .axes = Axes::turned}},
+                                             {"stacked", {.axes = Axes::stacked}},
+                                             {"stacked, masked", {.mask = true, .causal = true, .axes = Axes::stacked}},
+                                             {"split", {.where = true, .axes = Axes::split}},
+                                             {"stacked and turned", {.axes = Axes::stacked_turned}},
+                                             {"stacked and turned, where", {.where = true, .axes = Axes::stacked_turned}},
+                                             {"stacked and turned, causal", {.causal = true, .halves = true, .axes = Axes::stacked_turned}},
                                              {"copied", {.copied = true}}};
   for (const auto& [name, form] : forms) {
-    CAPTURE(name);
+    CAPTURE(std::string(name));
     const Graph g = decoder(form);
     const auto pairs = pair_states(g, kStatePattern);
-    REQUIRE(pairs.size() == 4);
+    const size_t states = stacked(form.axes) ? 2 : 4;
+    REQUIRE(pairs.size() == states);
     CHECK(find_states(g) == pairs);
     for (const int threads : {1, 2}) {
       for (const int64_t batch : {1, 3}) {
@@ -110,17 +130,17 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
           const Tensor tokens = some_tokens(batch, n == 0 ? 7 : n == 5 ? 4 : 1, random);
           const Tensor scores = step(lane, tokens, form);
           if (n > 12 && n < 22) {  // plain evaluation is slow; states have to be carried all the same
-            plain.run(tokens, form);
+            plain.run(tokens);
             continue;
           }
-          plain.run(tokens, form);
+          plain.run(tokens);
           CHECK(lane.positions() == plain.positions);
           CHECK(apart(scores, plain.scores) < (form.halves ? 2e-2 : 1e-4));  // plain evaluation rounds after each node
         }
         // One edition for each number of new positions, whatever is held.
         if (!copied) CHECK(p.editions_compiled() <= 3);
         const SavedState saved = lane.save_state();
-        REQUIRE(saved.tensors.size() == 4);
+        REQUIRE(saved.tensors.size() == states);
         for (const auto& [state, tensor] : saved.tensors) {
           CHECK(tensor.dtype() == plain.states.at(state).dtype());
           if (!form.halves) CHECK(apart(tensor, plain.states.at(state)) < 1e-4);
@@ -129,7 +149,7 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
         Lane other(p);
         other.restore_state(saved);
         const SavedState again = other.save_state();
-        for (size_t i = 0; i < 4; ++i) CHECK(same_bits(again.tensors[i].second, saved.tensors[i].second));
+        for (size_t i = 0; i < states; ++i) CHECK(same_bits(again.tensors[i].second, saved.tensors[i].second));
       }
     }
   }
@@ -187,6 +207,46 @@ TEST_CASE("states are saved, restored, forked, gone back from and cut to a windo
   CHECK(same_bits(step(other, a, f), step(lane, a, f)));
   // Nothing of all that is in the way of results that somebody holds.
   CHECK(lane.save_state().tensors.size() == 4);
+}
+
+TEST_CASE("states in any order of axes are forked, gone back from, put side by side and joined") {
+  for (const Axes axes : {Axes::second, Axes::first, Axes::turned, Axes::stacked, Axes::stacked_turned}) {
+    CAPTURE(static_cast<int>(axes));
+    const Form f{.axes = axes};
+    const Graph g = decoder(f);
+    const Program p = compile(g, {.threads = 1, .states = pair_states(g, kStatePattern)});
+    REQUIRE(p.why_copied().empty());
+    std::mt19937_64 random(3);
+    Lane lane(p), other(p);
+    const Tensor prompt = some_tokens(1, 9, random), a = some_tokens(1, 1, random), b = some_tokens(1, 1, random);
+    step(lane, prompt, f);
+    const SavedState at_prompt = lane.save_state();
+    const Tensor after_a = step(lane, a, f), after_ab = step(lane, b, f);
+    other.restore_state(at_prompt);
+    CHECK(same_bits(step(other, a, f), after_a));
+    lane.rewind(2);
+    CHECK(same_bits(step(lane, a, f), after_a));
+    CHECK(same_bits(step(lane, b, f), after_ab));
+    // What is kept of it all is what a state of the last positions would be.
+    lane.keep_last(4);
+    const SavedState last = lane.save_state();
+    other.restore_state(last);
+    CHECK(other.positions() == 4);
+    CHECK(same_bits(step(other, a, f), step(lane, a, f)));
+    // Two that began as one, then a third that joins them.
+    other.restore_state(at_prompt);
+    other.arrange(std::vector<int64_t>{0, 0});
+    other.join(at_prompt);
+    Tensor three(DType::i64, {3, 1});
+    std::ranges::fill(three.as<int64_t>(), a.as<int64_t>()[0]);
+    const Tensor scores = step(other, three, f);
+    for (int64_t i = 0; i < 90; ++i) CHECK(scores.as<float>()[i] == doctest::Approx(after_a.as<float>()[i % 30]).epsilon(1e-4));
+    CHECK(has(error_of([&] { other.arrange(std::vector<int64_t>{3}); }), "holds 3 sequences, there is no number 3"));
+    // A state of other sizes is refused.
+    SavedState wrong = at_prompt;
+    wrong.positions = 8;
+    CHECK(has(error_of([&] { other.restore_state(wrong); }), "(8 positions)"));
+  }
 }
 
 TEST_CASE("long sequences stay within the room that was asked for, and are refused beyond it") {
@@ -303,10 +363,13 @@ TEST_CASE("pairs are found by patterns and names, and what does not fit is told 
 
 TEST_CASE("programs with states are shipped, and go on from archives to the bit") {
   const Folder folder;
-  const std::pair<const char*, Form> forms[]{
-      {"bare", {}}, {"both", {.mask = true, .causal = true}}, {"node, halves", {.node = true, .halves = true}}};
+  const std::pair<const char*, Form> forms[]{{"bare", {}},
+                                             {"stacked and turned", {.causal = true, .axes = Axes::stacked_turned}},
+                                             {"second", {.axes = Axes::second}},
+                                             {"both", {.mask = true, .causal = true}},
+                                             {"node, halves", {.node = true, .halves = true}}};
   for (const auto& [name, form] : forms) {
-    CAPTURE(name);
+    CAPTURE(std::string(name));
     const Graph g = decoder(form);
     const Program p = compile(g, {.threads = 1, .states = pair_states(g, kStatePattern), .positions = 50});
     std::mt19937_64 random(9);
@@ -318,8 +381,8 @@ TEST_CASE("programs with states are shipped, and go on from archives to the bit"
       const fs::path path = folder.path / "states.lathe";
       save_program(p, path, {.carry_graph = graph});
       const Program back = load_program(path);
-      CHECK(back.states().size() == 4);
-      CHECK(back.states()[3].pair == p.states()[3].pair);
+      REQUIRE(back.states().size() == p.states().size());
+      CHECK(back.states().back().pair == p.states().back().pair);
       CHECK(back.states()[0].in_place);
       CHECK(back.inputs().size() == p.inputs().size());
       CHECK(back.options().positions == 50);

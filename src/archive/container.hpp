@@ -15,7 +15,7 @@
 namespace lathe::archive {
 
 inline constexpr std::string_view kMagic = "LATHEPRG";
-inline constexpr uint32_t kVersion = 6;
+inline constexpr uint32_t kVersion = 7;
 inline constexpr size_t kHeaderBytes = 64;
 
 // Whether the file begins as an archive does; false also when it cannot be read.

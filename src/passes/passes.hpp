@@ -70,6 +70,19 @@ struct GrowingState {
   ValueId input = kAbsent, output = kAbsent;
   int axis = -1;
 };
+// Axes of states in a model's order: of each part, which axis of the state each of [batch, heads, positions, width] is; and the axis along
+// which parts are stacked (-1: there is one part).
+struct StateOrder {
+  int stack = -1;
+  std::vector<std::vector<int>> parts{{0, 1, 2, 3}};
+  bool operator==(const StateOrder&) const = default;
+};
+// States whose positions are another axis than the third, or that hold keys and values in one: gives way to states that are
+// [batch, heads, positions, width] each, which it returns with their orders; the rest stays what it is. Of a graph for one length, with all
+// types inferred, before its passes.
+std::vector<GrowingState> straighten_states(Graph& graph, const std::vector<GrowingState>& states, std::vector<StateOrder>& orders);
+// Who asks for the size of what is made of a state by moving its axes alone, asks for the state's own.
+void ask_states_themselves(Graph& graph, const std::vector<GrowingState>& states);
 // Attention puts what is new behind states that the lane holds (ops::kHeld) and reads them there: their inputs and outputs go. What keeps it
 // from that, or "". Of a graph for one length, after everything else; when it fails the graph is not to be used.
 std::string hold_states(Graph& graph, const std::vector<GrowingState>& states);

@@ -51,6 +51,33 @@ Tensor part(const Tensor& t, int axis, int64_t from, int64_t count) {
   return picked(t, axis, which);
 }
 
+// The places of a state's elements in the model's order of axes, part by part: of slot's line l, position p, element w. `shape`: the
+// state's.
+class Places {
+ public:
+  Places(const passes::StateOrder& order, const Shape& shape) : order_(order), strides_(shape.size(), 1), shape_(shape) {
+    for (size_t d = shape.size() - 1; d-- > 0;) strides_[d] = strides_[d + 1] * shape[d + 1];
+  }
+  // Calls f(slot's element, state's element, count) for runs of elements that lie together in both, of part `part`, whose slot has `room`.
+  template <typename F>
+  void each(size_t part, int64_t room, F&& f) const {
+    const auto size = [&](int k) { return shape_[static_cast<size_t>(order_.parts[part][static_cast<size_t>(k)])]; };
+    const auto stride = [&](int k) { return strides_[static_cast<size_t>(order_.parts[part][static_cast<size_t>(k)])]; };
+    const int64_t heads = size(1), positions = size(2), width = size(3), run = stride(3) == 1 ? width : 1;
+    const int64_t start = order_.stack < 0 ? 0 : static_cast<int64_t>(part) * strides_[static_cast<size_t>(order_.stack)];
+    for (int64_t l = 0; l < size(0) * heads; ++l) {
+      for (int64_t p = 0; p < positions; ++p) {
+        const int64_t there = start + l / heads * stride(0) + l % heads * stride(1) + p * stride(2), here = (l * room + p) * width;
+        for (int64_t w = 0; w < width; w += run) f(here + w, there + w * stride(3), run);
+      }
+    }
+  }
+
+ private:
+  const passes::StateOrder& order_;
+  Shape strides_, shape_;
+};
+
 // Rows of `bytes` from each of so many lines to as many others, whose lines begin these many bytes apart.
 void copy_lines(int64_t lines, int64_t bytes, const void* from, int64_t from_apart, void* to, int64_t to_apart) {
   for (int64_t l = 0; l < lines; ++l)
@@ -79,6 +106,12 @@ void put(const Tensor& t, Tensor& into, const Shape& at) {
 }  // namespace
 
 int64_t KeptStates::row_bytes(size_t slot) const { return shapes_[slot][3] * static_cast<int64_t>(sizeof(float)); }
+
+Shape KeptStates::shape_of(const ProgramImpl::Kept& k) const {
+  Shape shape(k.info.dims->size(), static_cast<int64_t>(k.order.parts.size()));  // of the stacked axis, if there is one
+  for (size_t a = 0; a < 4; ++a) shape[static_cast<size_t>(k.order.parts[0][a])] = a == 2 ? held_.positions : shapes_[k.input][a];
+  return shape;
+}
 
 bool KeptStates::all_grow() const {
   return std::ranges::all_of(impl_.kept, [](const ProgramImpl::Kept& k) { return k.info.axis >= 0; });
@@ -133,7 +166,7 @@ void KeptStates::arrange(std::span<const int64_t> from) {
   for (size_t i = 0; i < impl_.kept.size(); ++i) {
     const auto& k = impl_.kept[i];
     if (k.info.in_place) {
-      check(k.info.pair.input, shapes_[k.input][0]);
+      check(k.info.pair.input, shapes_[k.input][0]);  // of its parts each
     } else if (!now_[i].empty()) {
       const int axis = sequence_axis(k.info, impl_.inputs);
       if (now_[i].rank() == 0) fail(Category::value, "state '{}' has no axis for sequences", k.info.pair.input);
@@ -205,11 +238,14 @@ SavedState KeptStates::save() const {
       continue;
     }
     if (positions() == 0) continue;
-    Shape shape = shapes_[k.input];
-    shape[2] = positions();
+    const Shape shape = shape_of(k);
     Tensor t(DType::f32, shape);
-    const int64_t row = row_bytes(k.input), run = positions() * row;
-    copy_lines(lines(k.input), run, memory_[k.input].get(), held_.room * row, t.data(), run);
+    float* to = t.as<float>().data();
+    const Places places(k.order, shape);
+    for (size_t part = 0; part < k.order.parts.size(); ++part) {
+      const auto* from = reinterpret_cast<const float*>(memory_[k.input + part].get());
+      places.each(part, held_.room, [&](int64_t here, int64_t there, int64_t run) { std::copy_n(from + here, run, to + there); });
+    }
     if (k.info.dtype != DType::f32) t = narrow<double>(k.info.dtype, shape, widen<double>(t));
     saved.tensors.emplace_back(k.info.pair.input, std::move(t));
   }
@@ -230,6 +266,7 @@ void KeptStates::restore(const SavedState& saved) {
     for (size_t d = 0; fit && d < info.dims->size(); ++d) {
       const Dim& dim = (*info.dims)[d];
       fit = static_cast<int>(d) == info.axis ? tensor.shape()[d] == saved.positions : !dim.known() || dim.value == tensor.shape()[d];
+      if (info.in_place && static_cast<int>(d) == it->order.stack) fit = tensor.shape()[d] == std::ssize(it->order.parts);
     }
     if (!fit)
       fail(Category::shape, "state '{}' is {}, what is saved {} ({} positions)", name, to_string(*info.dims), to_string(tensor.shape()),
@@ -246,8 +283,11 @@ void KeptStates::restore(const SavedState& saved) {
     if (!impl_.kept[i].info.in_place) {
       if (found[i] != nullptr) now_[i] = found[i]->clone();
     } else if (found[i] != nullptr) {
-      shapes.push_back(found[i]->shape());
-      shapes.back()[2] = 0;
+      for (const auto& axes : impl_.kept[i].order.parts) {
+        Shape& slot = shapes.emplace_back();
+        for (const int a : axes) slot.push_back(found[i]->shape()[static_cast<size_t>(a)]);
+        slot[2] = 0;
+      }
     }
   }
   if (!shapes.empty()) {
@@ -260,9 +300,13 @@ void KeptStates::restore(const SavedState& saved) {
     for (size_t i = 0; i < found.size(); ++i) {
       const auto& k = impl_.kept[i];
       if (!k.info.in_place) continue;
-      const int64_t row = row_bytes(k.input), run = saved.positions * row;
       const Tensor wide = k.info.dtype == DType::f32 ? *found[i] : narrow<double>(DType::f32, found[i]->shape(), widen<double>(*found[i]));
-      copy_lines(lines(k.input), run, wide.data(), run, memory_[k.input].get(), held_.room * row);
+      const float* from = wide.as<float>().data();
+      const Places places(k.order, wide.shape());
+      for (size_t part = 0; part < k.order.parts.size(); ++part) {
+        auto* to = reinterpret_cast<float*>(memory_[k.input + part].get());
+        places.each(part, held_.room, [&](int64_t here, int64_t there, int64_t run) { std::copy_n(from + there, run, to + here); });
+      }
     }
   }
   held_.positions = saved.positions;
@@ -340,10 +384,8 @@ void KeptStates::prelude_inputs(const ProgramImpl::Held& form, std::span<const T
       to.push_back(inputs[index]);
       continue;
     }
-    const size_t slot = index - impl_.inputs.size();
-    Shape shape = shapes_[slot];
-    shape[2] = held_.positions;
-    to.push_back(Tensor::borrow(impl_.growing(slot).dtype, std::move(shape), memory_[slot].get()));  // asked for its shape alone
+    const ProgramImpl::Kept& k = impl_.growing(index - impl_.inputs.size());
+    to.push_back(Tensor::borrow(k.info.dtype, shape_of(k), memory_[k.input].get()));  // asked for its shape alone
   }
 }
 

@@ -40,6 +40,8 @@ class KeptStates {
 
  private:
   int64_t row_bytes(size_t slot) const;
+  // Of a state in place, as the model has it.
+  Shape shape_of(const ProgramImpl::Kept& k) const;
   int64_t lines(size_t slot) const { return shapes_[slot][0] * shapes_[slot][1]; }
   void allocate(int64_t room);
   void point();

@@ -171,6 +171,7 @@ ProgramImpl::ProgramImpl(Parts parts)
   states = std::move(parts.states);
   long_ = std::move(parts.long_inputs);
   why_copied = std::move(parts.why_copied);
+  orders_ = std::move(parts.orders);
   for (const StateInfo& s : states) {
     if (!s.in_place) continue;
     const auto named = [&](const std::vector<ValueId>& among, const std::string& name) {
@@ -193,6 +194,7 @@ ProgramImpl::Parts ProgramImpl::parts(bool originals) {
   for (const auto& [key, entry] : weights_.entries()) p.weights.put(key, entry);
   p.editions = archived_;
   p.states = states;
+  p.orders = orders_;
   p.long_inputs = long_;
   p.why_copied = why_copied;
   for (const auto& [shapes, plan, reports, form] : editions_) {

@@ -132,6 +132,32 @@ void write_states(const Parts& p, IndexWriter& index) {
   index.u64(p.long_inputs.size());
   for (const bool is_long : p.long_inputs) index.u8(is_long ? 1 : 0);
   index.text(p.why_copied);
+  for (const passes::StateOrder& order : p.orders) {
+    index.i64(order.stack);
+    index.u64(order.parts.size());
+    for (const auto& axes : order.parts) {
+      for (const int a : axes) index.i64(a);
+    }
+  }
+}
+
+// Of a state of so many axes that grows along one of them: each part has four of them, once each and positions third, beside the stacked.
+passes::StateOrder read_order(IndexReader& index, size_t rank, int grows) {
+  passes::StateOrder order{static_cast<int>(std::clamp<int64_t>(index.i64(), -1, 64)), {}};
+  const bool stacked = order.stack >= 0;
+  for (size_t n = index.count(32); n > 0; --n) {
+    std::set<int> seen{order.stack};
+    auto& axes = order.parts.emplace_back();
+    for (int k = 0; k < 4; ++k) {
+      axes.push_back(static_cast<int>(std::clamp<int64_t>(index.i64(), -1, 64)));
+      if (axes.back() < 0 || axes.back() >= static_cast<int>(rank) || !seen.insert(axes.back()).second)
+        index.refuse("a state of it has no such order of axes");
+    }
+    if (axes[2] != grows) index.refuse("a state of it has no such order of axes");
+  }
+  if (rank != (stacked ? 5 : 4) || order.stack >= static_cast<int>(rank) || (stacked ? order.parts.size() < 2 : order.parts.size() != 1))
+    index.refuse("a state of it has no such order of axes");
+  return order;
 }
 
 void read_states(IndexReader& index, Parts& p) {
@@ -146,12 +172,15 @@ void read_states(IndexReader& index, Parts& p) {
     const Value &in = value_of(p.graph.inputs, pair.input), &out = value_of(p.graph.outputs, pair.output);
     StateInfo s{pair, in.dtype, in.dims, static_cast<int>(std::clamp<int64_t>(index.i64(), -1, 64)), index.u8() != 0};
     const bool fits = in.dims && !in.composite && !out.composite && in.dtype == out.dtype && s.axis < static_cast<int>(in.dims->size()) &&
-                      (!s.in_place || (in.dims->size() == 4 && s.axis == 2));
+                      (!s.in_place || s.axis >= 0);
     if (!fits || !inputs.insert(pair.input).second || !outputs.insert(pair.output).second) index.refuse("a state of it cannot be one");
     p.states.push_back(std::move(s));
   }
   for (size_t n = index.count(1); n > 0; --n) p.long_inputs.push_back(index.u8() != 0);
   p.why_copied = index.text();
+  for (const StateInfo& s : p.states) {
+    if (s.in_place) p.orders.push_back(read_order(index, s.dims->size(), s.axis));
+  }
 }
 
 void write_held(const ProgramImpl::Held& held, IndexWriter& index, archive::FileWriter& file) {
@@ -165,9 +194,9 @@ void write_held(const ProgramImpl::Held& held, IndexWriter& index, archive::File
   for (const size_t i : held.prelude_inputs) index.u64(i);
 }
 
-// `ports`: inputs that a run gives; `slots`: states held in place; `more`: inputs that the prelude makes.
+// `ports`: inputs that a run gives; `orders`: of states held in place; `more`: inputs that the prelude makes.
 std::shared_ptr<const ProgramImpl::Held> read_held(IndexReader& index, const std::shared_ptr<const archive::Mapping>& mapping, size_t ports,
-                                                   size_t slots, size_t more) {
+                                                   const std::vector<passes::StateOrder>& orders, size_t more) {
   auto held = std::make_shared<ProgramImpl::Held>();
   held->fresh = index.i64();
   if (held->fresh < 1 || held->fresh > (int64_t{1} << 40)) index.refuse("a run of it adds no positions");
@@ -177,13 +206,26 @@ std::shared_ptr<const ProgramImpl::Held> read_held(IndexReader& index, const std
     if (s.size() != 4 || s[2] != 0 || s[0] < 1 || s[1] < 1 || s[3] < 1 || s[0] > (1 << 30) || s[1] > (1 << 30) || s[3] > (1 << 30))
       index.refuse("what it holds has no sizes");
   }
-  if (held->shapes.size() != slots) index.refuse("it holds other states than it says");
+  // Parts of one state have its sizes.
+  size_t slot = 0;
+  for (const passes::StateOrder& order : orders) {
+    std::map<int, int64_t> sizes;
+    for (const auto& axes : order.parts) {
+      if (slot >= held->shapes.size()) index.refuse("it holds other states than it says");
+      for (size_t k = 0; k < 4; ++k) {
+        const int64_t size = held->shapes[slot][k];
+        if (sizes.try_emplace(axes[k], size).first->second != size) index.refuse("parts of a state differ in size");
+      }
+      ++slot;
+    }
+  }
+  if (held->shapes.size() != slot) index.refuse("it holds other states than it says");
   if (index.u8() != 0) {
     auto prelude = std::make_shared<Graph>(archive::read_graph(index, mapping));
     examine_read(*prelude, index.name());
     for (size_t n = index.count(8); n > 0; --n) {
       held->prelude_inputs.push_back(static_cast<size_t>(index.u64()));
-      if (held->prelude_inputs.back() >= ports + slots) index.refuse("what hangs on the length of its states reads no input");
+      if (held->prelude_inputs.back() >= ports + orders.size()) index.refuse("what hangs on the length of its states reads no input");
     }
     if (held->prelude_inputs.size() != prelude->inputs.size() || prelude->outputs.size() != more)
       index.refuse("what hangs on the length of its states has other inputs or outputs than its steps need");
@@ -269,9 +311,9 @@ std::shared_ptr<ProgramImpl> read_program(const Head& head, IndexReader& index, 
   p.graph = archive::read_graph(index, mapping);
   for (size_t n = index.count(1); n > 0; --n) p.base_constants.push_back(index.u8() != 0);
   read_states(index, p);
-  const auto slots = static_cast<size_t>(std::ranges::count_if(p.states, &StateInfo::in_place));
-  if (slots > p.graph.inputs.size()) index.refuse("it holds more states than it has inputs");
-  const size_t ports = p.graph.inputs.size() - slots, results = p.graph.outputs.size() - slots;
+  const size_t in_place = p.orders.size();
+  if (in_place > p.graph.inputs.size()) index.refuse("it holds more states than it has inputs");
+  const size_t ports = p.graph.inputs.size() - in_place, results = p.graph.outputs.size() - in_place;
   if (head.carries_graph || !p.graph.nodes.empty()) examine_read(p.graph, index.name());
   if (!has_isa(p.options.isa)) {
     if (!head.carries_graph)
@@ -286,14 +328,14 @@ std::shared_ptr<ProgramImpl> read_program(const Head& head, IndexReader& index, 
   for (const auto& s : shapes) {
     auto g = std::make_shared<Graph>(archive::read_graph(index, mapping));
     examine_read(*g, index.name());
-    if (s.size() != ports || g->inputs.size() < ports || (slots == 0 && g->inputs.size() != ports) || g->outputs.size() != results)
+    if (s.size() != ports || g->inputs.size() < ports || (in_place == 0 && g->inputs.size() != ports) || g->outputs.size() != results)
       index.refuse("an edition of it has other inputs or outputs than the program");
     for (size_t i = 0; i < ports; ++i) {
       const Value& v = g->values[g->inputs[i]];
       const bool is_long = i < p.long_inputs.size() && p.long_inputs[i];
       if (!v.composite && !is_long && known_shape(v.dims) != s[i]) index.refuse("an edition of it has other shapes than it says");
     }
-    const auto held = slots == 0 ? nullptr : read_held(index, mapping, ports, slots, g->inputs.size() - ports);
+    const auto held = in_place == 0 ? nullptr : read_held(index, mapping, ports, p.orders, g->inputs.size() - ports);
     auto own = std::make_shared<lower::Weights>();
     read_weights(index, mapping, g->values.size(), *own);
     auto recipes = read_recipes(index);

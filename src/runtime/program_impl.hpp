@@ -46,6 +46,7 @@ class ProgramImpl {
     std::vector<PassReport> passes;
     std::vector<Edition> editions;
     std::vector<StateInfo> states{};
+    std::vector<passes::StateOrder> orders{};  // of those that grow in place
     std::vector<bool> long_inputs{};
     std::string why_copied{};
   };
@@ -68,7 +69,8 @@ class ProgramImpl {
   // that a run gives back.
   struct Kept {
     StateInfo info;
-    size_t input = 0, output = 0;  // indices into inputs and outputs below; of those in place: number of the lane's slot, and nothing
+    size_t input = 0, output = 0;  // indices into inputs and outputs below; of those in place: number of the lane's first slot, and nothing
+    passes::StateOrder order{};    // of those in place: a slot for each part
   };
   std::vector<Kept> kept;
   std::vector<StateInfo> states;
@@ -77,7 +79,8 @@ class ProgramImpl {
   std::vector<Port> public_inputs, public_outputs;
   std::vector<size_t> public_input;  // indices into inputs
   bool grows_in_place() const { return !growing_.empty(); }
-  const Value& growing(size_t slot) const { return graph_.values[static_cast<size_t>(growing_[slot].input)]; }
+  // Of those in place, the n-th: its state.
+  const Kept& growing(size_t n) const;
   bool is_long(size_t input) const { return input < long_.size() && long_[input]; }
   // Of state `i`, whose inputs' shapes these are; open dims are those of inputs of the same name, positions `length`.
   Shape state_shape(const StateInfo& state, std::span<const Shape> shapes, int64_t length) const;
@@ -97,10 +100,16 @@ class ProgramImpl {
   void find_states();
   void settle_states();
   bool try_in_place(int64_t open_size);
+  // Inside: the states that it holds, straightened (passes::straighten_states).
+  struct Length {
+    std::shared_ptr<Graph> graph;
+    std::vector<passes::GrowingState> inside;
+    std::vector<passes::StateOrder> orders;
+  };
   std::shared_ptr<const Graph> prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held);
   // How many positions a run on these adds.
   int64_t new_positions(const std::vector<Shape>& shapes) const;
-  std::shared_ptr<Graph> prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports);
+  Length prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports);
   std::shared_ptr<Graph> shaped(const std::vector<Shape>& shapes, const std::map<ValueId, Dims>& more) const;
   bool stays_open(size_t input) const { return input < open_.size() && open_[input]; }
   std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports);
@@ -111,6 +120,7 @@ class ProgramImpl {
   std::vector<bool> open_;                     // by input
   std::vector<bool> long_;                     // by input: as long as what is held and what is new
   std::vector<passes::GrowingState> growing_;  // those in place
+  std::vector<passes::StateOrder> orders_;     // of each of them; empty until an edition was tried
   std::vector<bool> base_constants_;
   lower::Weights weights_;
   int64_t block_bytes_ = 0;

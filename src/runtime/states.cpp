@@ -93,6 +93,7 @@ void ProgramImpl::find_states() {
       for (StateInfo& s : states) s.in_place = s.axis >= 0;
     } else {
       growing_.clear();
+      orders_.clear();
       long_.clear();
       open_.clear();
     }
@@ -106,13 +107,15 @@ void ProgramImpl::settle_states() {
   if (states.empty()) return;
   open_.assign(inputs.size(), false);
   for (size_t i = 0; i < inputs.size(); ++i) open_[i] = is_long(i);
-  int64_t slot = 0;
+  size_t slot = 0, place = 0;
   std::set<size_t> inside;
   kept.clear();
   for (const StateInfo& s : states) {
     Kept k{s, 0, 0};
     if (s.in_place) {
-      k.input = static_cast<size_t>(slot++);
+      k.input = slot;
+      k.order = orders_[place++];
+      slot += k.order.parts.size();
     } else {
       k.input = static_cast<size_t>(std::ranges::find(inputs, s.pair.input, &Port::name) - inputs.begin());
       k.output = static_cast<size_t>(std::ranges::find(outputs, s.pair.output, &Port::name) - outputs.begin());
@@ -161,6 +164,13 @@ bool ProgramImpl::try_in_place(int64_t open_size) {
   }
 }
 
+const ProgramImpl::Kept& ProgramImpl::growing(size_t n) const {
+  const auto in_place = [](const Kept& k) { return k.info.in_place; };
+  auto it = std::ranges::find_if(kept, in_place);
+  for (; n > 0; --n) it = std::find_if(it + 1, kept.end(), in_place);
+  return *it;
+}
+
 int64_t ProgramImpl::new_positions(const std::vector<Shape>& shapes) const {
   // A state that is "held" before and "held + new" behind says so itself.
   for (const auto& s : growing_) {
@@ -187,7 +197,7 @@ int64_t ProgramImpl::new_positions(const std::vector<Shape>& shapes) const {
   return 1;
 }
 
-std::shared_ptr<Graph> ProgramImpl::prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports) {
+ProgramImpl::Length ProgramImpl::prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports) {
   const int64_t fresh = new_positions(shapes);
   std::map<ValueId, Dims> more;
   for (const auto& s : growing_) {
@@ -213,16 +223,22 @@ std::shared_ptr<Graph> ProgramImpl::prepare_length(const std::vector<Shape>& sha
   }
   auto g = shaped(shapes, more);
   infer(*g);
+  Length out{g, {}, {}};
+  out.inside = passes::straighten_states(*g, growing_, out.orders);
   for (passes::Report& r : passes::run(*g, {passes::When::edition, options.fuse, options.round_each}))
     reports.push_back({std::move(r.pass), std::move(r.changes)});
-  return g;
+  return out;
 }
 
 std::shared_ptr<const Graph> ProgramImpl::prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held) {
   const LimitScope limits(options.limits);
   std::vector<PassReport> again;
-  const auto g = prepare_length(shapes, kLengths[0], reports), longer = prepare_length(shapes, kLengths[1], again);
-  for (const auto& s : growing_) {
+  const auto [g, inside, orders] = prepare_length(shapes, kLengths[0], reports);
+  const auto [longer, same_inside, same_orders] = prepare_length(shapes, kLengths[1], again);
+  if (orders != same_orders || (!orders_.empty() && orders != orders_))
+    fail(Category::unsupported, "states are in another order when more is held, or for other sizes");
+  orders_ = orders;
+  for (const auto& s : inside) {
     const auto known = known_shape(g->values[s.input].dims);
     if (!known)
       fail(Category::shape, "state '{}' is {}: its sizes must be known", g->values[s.input].name, to_string(*g->values[s.input].dims));
@@ -230,8 +246,8 @@ std::shared_ptr<const Graph> ProgramImpl::prepare_held(const std::vector<Shape>&
     held.shapes.back()[static_cast<size_t>(s.axis)] = 0;
   }
   std::vector<ValueId> cut;
-  std::string wrong = passes::hold_states(*g, growing_);
-  if (wrong.empty()) wrong = passes::hold_states(*longer, growing_);
+  std::string wrong = passes::hold_states(*g, inside);
+  if (wrong.empty()) wrong = passes::hold_states(*longer, same_inside);
   if (wrong.empty()) wrong = passes::cut_at_length(*g, *longer, graph_.values.size(), cut);
   if (!wrong.empty()) fail(Category::unsupported, "{}", wrong);
   passes::remove_dead(*g);
@@ -247,6 +263,7 @@ std::shared_ptr<const Graph> ProgramImpl::prepare_held(const std::vector<Shape>&
   auto prelude = std::make_shared<Graph>(graph_);
   prelude->outputs = cut;
   passes::remove_dead(*prelude);
+  passes::ask_states_themselves(*prelude, growing_);
   const auto readers = prelude->consumers();
   std::vector<ValueId> needed;
   size_t port = 0;
