@@ -17,6 +17,11 @@ using Ints = std::vector<int64_t>;
 enum class Axes { usual, second, first, turned, stacked, split, stacked_turned };
 inline bool stacked(Axes a) { return a >= Axes::stacked; }
 
+// Scores: scaled; queries and keys scaled by half as much each; capped by a tanh; of halves, with their softmax in f32; with a softmax
+// that gives nothing where everything is hidden; less by a slope a head with each position further back; scaled queries and keys
+// normalised; each head with a score of its own for attending to nothing.
+enum class Scores { scaled, both_scaled, capped, wide, safe, slopes, sinks };
+
 // What a decoder's exporters do otherwise.
 struct Form {
   int64_t layers = 2, heads = 4, kv_heads = 4, width = 8, words = 30;
@@ -28,6 +33,8 @@ struct Form {
   bool halves = false;  // states are f16, and so are keys and values
   bool told = false;    // with mask: an input says where tokens stand
   Axes axes = Axes::usual;
+  Scores scores = Scores::scaled;
+  int64_t value_width = 0;  // 0: as keys
 };
 
 struct Decoder {
@@ -49,7 +56,7 @@ struct Decoder {
   ValueId size(ValueId v, int64_t axis) { return op("Gather", {op("Shape", {v}), ints({axis})}); }
 
   Graph make() {
-    const int64_t model = f.heads * f.width;
+    const int64_t model = f.heads * f.width, v_width = f.value_width > 0 ? f.value_width : f.width;
     const ValueId tokens = b.input("tokens", DType::i64, {"batch", "new"});
     const ValueId seen = f.mask ? b.input("seen", DType::i64, {"batch", "all"}) : kAbsent;
     const ValueId told = f.told ? b.input("positions", DType::i64, {"batch", "new"}) : kAbsent;
@@ -63,7 +70,7 @@ struct Decoder {
         if (f.axes == Axes::second) past.push_back(b.input(name + what, held_in, {"batch", "held", f.kv_heads, f.width}));
         else if (f.axes == Axes::first) past.push_back(b.input(name + what, held_in, {"held", "batch", f.kv_heads, f.width}));
         else if (f.axes == Axes::turned && keys) past.push_back(b.input(name + what, held_in, {"batch", f.kv_heads, f.width, "held"}));
-        else if (!stacked(f.axes)) past.push_back(b.input(name + what, held_in, {"batch", f.kv_heads, "held", f.width}));
+        else if (!stacked(f.axes)) past.push_back(b.input(name + what, held_in, {"batch", f.kv_heads, "held", keys ? f.width : v_width}));
         else if (f.axes != Axes::split) past.push_back(op("Gather", {both.back(), ints({keys ? 0 : 1}, true)}));
       }
       if (f.axes != Axes::split) continue;
@@ -92,15 +99,16 @@ struct Decoder {
     }
     for (int64_t l = 0; l < f.layers; ++l) {
       const ValueId normed = op("LayerNormalization", {x, w({model}), w({model})});
-      const auto part = [&](int64_t heads, const Ints& perm) {
-        ValueId flat = op("MatMul", {normed, w({model, heads * f.width})});
+      const auto part = [&](int64_t heads, int64_t width, const Ints& perm) {
+        ValueId flat = op("MatMul", {normed, w({model, heads * width})});
         if (f.halves) flat = op("Cast", {flat}, {{"to", int64_t{10}}});
-        const ValueId apart = op("Reshape", {flat, ints({0, 0, heads, f.width})});  // [batch, new, heads, width]
+        const ValueId apart = op("Reshape", {flat, ints({0, 0, heads, width})});  // [batch, new, heads, width]
         return perm.empty() ? apart : op("Transpose", {apart}, {{"perm", perm}});
       };
       const bool keys_turned = f.axes == Axes::turned || f.axes == Axes::stacked_turned;
       const Ints usual{0, 2, 1, 3}, as_held = f.axes == Axes::second ? Ints() : f.axes == Axes::first ? Ints{1, 0, 2, 3} : usual;
-      const ValueId q = part(f.heads, usual), k = part(f.kv_heads, keys_turned ? Ints{0, 2, 3, 1} : as_held), v = part(f.kv_heads, as_held);
+      const ValueId q = part(f.heads, f.width, usual), k = part(f.kv_heads, f.width, keys_turned ? Ints{0, 2, 3, 1} : as_held),
+                    v = part(f.kv_heads, v_width, as_held);
       ValueId past_k = past[static_cast<size_t>(2 * l)], past_v = past[static_cast<size_t>(2 * l + 1)];
       if (f.axes == Axes::stacked_turned) past_k = op("Transpose", {past_k}, {{"perm", Ints{0, 1, 3, 2}}});
       ValueId all_k, all_v, mixed;
@@ -123,9 +131,24 @@ struct Decoder {
           return op("Reshape", {op("Expand", {one, shape}), joined});
         };
         const ValueId turned = keys_turned ? all_k : op("Transpose", {repeated(in_order(all_k))}, {{"perm", Ints{0, 1, 3, 2}}});
-        ValueId scale = floats(1 / std::sqrt(static_cast<float>(f.width)));
-        if (f.halves) scale = op("Cast", {scale}, {{"to", int64_t{10}}});
-        ValueId scores = op("Mul", {op("MatMul", {q, turned}), scale});
+        const auto as_held_in = [&](ValueId u) { return f.halves ? op("Cast", {u}, {{"to", int64_t{10}}}) : u; };
+        const float root = std::sqrt(static_cast<float>(f.width));
+        ValueId scores;
+        if (f.scores == Scores::both_scaled) {
+          const ValueId half = as_held_in(floats(1 / std::sqrt(root)));
+          scores = op("MatMul", {op("Mul", {q, half}), op("Mul", {turned, half})});
+        } else {
+          scores = op("Mul", {op("MatMul", {q, turned}), as_held_in(floats(1 / root))});
+        }
+        if (f.scores == Scores::capped) {
+          const ValueId cap = as_held_in(floats(3));
+          scores = op("Mul", {op("Tanh", {op("Div", {scores, cap})}), cap});
+        }
+        if (f.scores == Scores::slopes) {
+          const ValueId all = op("Add", {size(past_v, held_axis), size(tokens, 1)});
+          const ValueId places = op("Cast", {op("Range", {ints({0}, true), op("Squeeze", {all}), ints({1}, true)})}, {{"to", int64_t{1}}});
+          scores = op("Add", {scores, op("Mul", {w({f.heads, 1, 1}), op("Unsqueeze", {places, ints({0, 1})})})});
+        }
         if (hide != kAbsent) scores = op("Add", {scores, f.halves ? op("Cast", {hide}, {{"to", int64_t{10}}}) : hide});
         if (f.where) {
           const ValueId before = size(past_v, f.axes == Axes::turned ? 2 : held_axis), all = op("Add", {before, size(tokens, 1)});
@@ -136,11 +159,15 @@ struct Decoder {
           const ValueId rows = op("Slice", {b.constant("t" + std::to_string(names++), triangle), before, all, ints({2})});
           scores = op("Where", {op("Slice", {rows, ints({0}), all, ints({3})}), scores, floats(-10000)});
         }
-        mixed = op("MatMul", {op("Softmax", {scores}, {{"axis", int64_t{-1}}}), repeated(in_order(all_v))});
+        if (f.scores == Scores::wide) scores = op("Cast", {scores}, {{"to", int64_t{1}}});
+        ValueId weights = op("Softmax", {scores}, {{"axis", int64_t{-1}}});
+        if (f.scores == Scores::safe) weights = op("Where", {op("IsNaN", {weights}), floats(0), weights});
+        if (f.scores == Scores::wide) weights = as_held_in(weights);
+        mixed = op("MatMul", {weights, repeated(in_order(all_v))});
       }
       if (f.halves) mixed = op("Cast", {mixed}, {{"to", int64_t{1}}});
-      const ValueId joined = op("Reshape", {op("Transpose", {mixed}, {{"perm", Ints{0, 2, 1, 3}}}), ints({0, 0, model})});
-      x = op("Add", {x, op("MatMul", {joined, w({model, model})})});
+      const ValueId joined = op("Reshape", {op("Transpose", {mixed}, {{"perm", Ints{0, 2, 1, 3}}}), ints({0, 0, f.heads * v_width})});
+      x = op("Add", {x, op("MatMul", {joined, w({f.heads * v_width, model})})});
       if (f.copied) x = op("Add", {x, op("Squeeze", {op("ReduceMean", {all_k, ints({1, 2, 3})}), ints({3})})});
       if (stacked(f.axes)) {
         const ValueId keys = keys_turned ? op("Transpose", {all_k}, {{"perm", Ints{0, 1, 3, 2}}}) : all_k;

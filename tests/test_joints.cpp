@@ -324,11 +324,23 @@ class Joiner {
       v = heads_of(keys, values, heads, {0, 1, 2, 3});
     }
     const bool early = once_in(3);
-    const V scaled = early ? two("Mul", q, scalar(0.3f)) : q;
-    V scores = op("MatMul", {scaled, k}, {batch, heads, rows, keys});
+    V scaled = early ? two(once_in(3) ? "Div" : "Mul", q, scalar(0.3f)) : q;
+    if (once_in(4)) k = two(once_in(3) ? "Div" : "Mul", k, scalar(0.8f));
+    // Batch and heads in one axis, for the products or throughout.
+    const bool joined = once_in(3), throughout = joined && once_in(3);
+    const Shape four{batch, heads, rows, keys}, three{batch * heads, rows, keys};
+    if (joined) {
+      scaled = reshape(scaled, {batch * heads, rows, width});
+      k = once_in(2) && !flat ? transpose(reshape(transpose(k, {0, 1, 3, 2}), {batch * heads, keys, width}), {0, 2, 1})
+                              : reshape(k, {batch * heads, width, keys});
+      v = reshape(v, {batch * heads, keys, values});
+    }
+    V scores = op("MatMul", {scaled, k}, joined ? three : four);
+    if (joined && !throughout) scores = reshape(scores, four);
     if (!early) scores = once_in(2) ? two("Div", scores, scalar(once_in(10) ? -2.0f : 3.0f)) : two("Mul", scores, scalar(0.4f));
-    if (once_in(2)) {
-      const Shape ms = bent({batch, heads, rows, keys});
+    if (once_in(6)) scores = two("Mul", one("Tanh", two("Div", scores, scalar(1.5f))), scalar(once_in(4) ? 1.2f : 1.5f));
+    for (int masks = once_in(2) ? once_in(3) ? 2 : 1 : 0; masks > 0; --masks) {
+      const Shape ms = bent(throughout ? three : four);
       V mask = once_in(2) ? in(ms, -3, 0) : weight(ms);
       if (once_in(3)) {  // some keys, or all of them, are not seen
         Tensor m = random_tensor(ms, random_(), -1, 1);
@@ -340,9 +352,15 @@ class Joiner {
     }
     const int64_t axis = once_in(10) ? 2 : once_in(2) ? 3 : -1;
     if (opset_ < 13 && axis == 2) throw Skip();
-    const V soft = op("Softmax", {scores}, scores.shape, {{"axis", axis}});
-    if (soft.shape != Shape{batch, heads, rows, keys}) return give(soft);
-    V y = op("MatMul", {soft, v}, {batch, heads, rows, values});
+    if (throughout && axis == 3) throw Skip();
+    if (scores.shape != (throughout ? three : four)) return give(op("Softmax", {scores}, scores.shape, {{"axis", axis}}));
+    if (joined && !throughout && once_in(2)) scores = reshape(scores, three);
+    const bool of_three = scores.shape == three;
+    V soft = op("Softmax", {scores}, scores.shape, {{"axis", of_three ? int64_t{-1} : axis}});
+    if (once_in(4)) soft = op("Where", {op("IsNaN", {soft}, soft.shape), scalar(0), soft}, soft.shape);
+    if (joined && !of_three) soft = reshape(soft, three);
+    V y = op("MatMul", {soft, v}, joined ? Shape{batch * heads, rows, values} : Shape{batch, heads, rows, values});
+    if (joined && (flat || once_in(2))) y = reshape(y, {batch, heads, rows, values});
     if (flat && !once_in(6)) y = reshape(transpose(y, {0, 2, 1, 3}), {batch, rows, heads * values});
     drawn_.terms += static_cast<double>(keys + width) * 8;
     give(y);

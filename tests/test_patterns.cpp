@@ -131,6 +131,67 @@ TEST_CASE("softmax and attention written out") {
   }
 }
 
+TEST_CASE("attention as exporters write it: keys scaled too, capped, hidden twice, batch and heads in one axis") {
+  const auto written = [](const char* form) {
+    CAPTURE(std::string(form));
+    const auto is = [&](const char* what) { return std::string(form) == what; };
+    Net n;
+    const int64_t batch = 2, heads = 3, rows = 12, width = 16;
+    const Shape s{batch, heads, rows, width};
+    ValueId q = n.in(s, -3, 3), k = n.op("Transpose", {n.in(s, -3, 3)}, {{"perm", Ints{0, 1, 3, 2}}}), v = n.in(s);
+    const bool joined = is("one axis") || is("one axis, mask") || is("one axis, mask by four");
+    if (joined) {
+      q = n.op("Reshape", {q, n.ints({batch * heads, rows, width})});
+      k = n.op("Reshape", {k, n.ints({batch * heads, width, rows})});
+      v = n.op("Reshape", {v, n.ints({batch * heads, rows, width})});
+    }
+    if (is("both scaled")) {
+      q = n.op("Mul", {q, n.c(0.5f)});
+      k = n.op("Mul", {k, n.c(0.5f)});
+    }
+    ValueId scores = n.op("MatMul", {q, k});
+    if (!is("both scaled")) scores = n.op("Mul", {scores, n.c(0.25f)});
+    if (is("capped")) scores = n.op("Mul", {n.op("Tanh", {n.op("Div", {scores, n.c(3)})}), n.c(3)});
+    if (is("capped") || is("hidden twice") || is("safe")) scores = n.op("Add", {scores, n.in({batch, 1, 1, rows}, -9, 0)});
+    if (is("hidden twice")) scores = n.op("Add", {n.in({heads, rows, rows}, -9, 0), scores});
+    if (is("one axis, mask")) scores = n.op("Add", {scores, n.in({batch * heads, rows, rows}, -9, 0)});
+    if (is("one axis, mask by four")) {
+      scores = n.op("Add", {n.op("Reshape", {scores, n.ints({batch, heads, rows, rows})}), n.in({batch, 1, 1, rows}, -9, 0)});
+      scores = n.op("Reshape", {scores, n.ints({batch * heads, rows, rows})});
+    }
+    ValueId weights = n.op("Softmax", {scores}, {{"axis", int64_t{-1}}});
+    if (is("safe")) weights = n.op("Where", {n.op("IsNaN", {weights}), n.c(0), weights});
+    if (is("no number")) weights = n.op("Where", {n.op("IsNaN", {scores}), n.c(0), weights});  // of the scores: another thing
+    return n.steps(n.op("MatMul", {weights, v}));
+  };
+  for (const char* form : {"both scaled", "capped", "hidden twice", "safe", "one axis", "one axis, mask", "one axis, mask by four"})
+    CHECK(written(form).find("Attention") != std::string::npos);
+  CHECK(written("hidden twice") == "Add Attention");
+  CHECK(written("no number").find("Attention") == std::string::npos);
+}
+
+TEST_CASE("attention that counts weights which are no numbers as nothing") {
+  // Rows that see nothing, and scores that are no numbers.
+  Builder b("safe", 22);
+  const ValueId q = b.input("q", DType::f32, {1, 2, 9, 8}), k = b.input("k", DType::f32, {1, 2, 20, 8}),
+                v = b.input("v", DType::f32, {1, 2, 20, 8}), mask = b.input("mask", DType::f32, {9, 20});
+  const ValueId scores = b.op("Add", {b.op("MatMul", {q, b.op("Transpose", {k}, {{"perm", Ints{0, 1, 3, 2}}})}), mask});
+  const ValueId weights = b.op("Softmax", {scores}, {{"axis", int64_t{-1}}});
+  const ValueId some = b.op("Where", {b.op("IsNaN", {weights}), b.constant("none", Tensor::from<float>({}, {0})), weights});
+  b.output(b.op("MatMul", {some, v}), "y");
+  const Graph g = b.finish();
+  for (const bool broken_values : {false, true}) {
+    std::vector<Tensor> in{random_tensor({1, 2, 9, 8}, 1), random_tensor({1, 2, 20, 8}, 2), random_tensor({1, 2, 20, 8}, 3),
+                           Tensor(DType::f32, {9, 20})};
+    for (int64_t i = 0; i < 180; ++i) in[3].as<float>()[static_cast<size_t>(i)] = i / 20 == 4 ? -INFINITY : i % 7 == 0 ? -3.0f : 0.0f;
+    in[0].as<float>()[6 * 8 + 2] = NAN;
+    if (broken_values) in[2].as<float>()[5 * 8 + 1] = INFINITY;
+    check_against_plain(g, in, {.threads = 1}, {1e-5, 1e-4, 0});
+  }
+  const EditionInfo e = compile(g, {.threads = 1}).describe();
+  CHECK(std::ranges::any_of(e.steps, [](const StepInfo& s) { return s.op == "Attention"; }));
+}
+
 TEST_CASE("attention of groups of heads, and of one row with what was kept") {
   Net n;
   const int64_t kv = 2, group = 3, past = 20, width = 8;

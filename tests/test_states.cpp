@@ -104,6 +104,15 @@ TEST_CASE("growing states are read where they lie, for any length, and give what
                                              {"stacked and turned", {.axes = Axes::stacked_turned}},
                                              {"stacked and turned, where", {.where = true, .axes = Axes::stacked_turned}},
                                              {"stacked and turned, causal", {.causal = true, .halves = true, .axes = Axes::stacked_turned}},
+                                             {"both scaled", {.scores = Scores::both_scaled}},
+                                             {"both scaled, masked", {.mask = true, .causal = true, .scores = Scores::both_scaled}},
+                                             {"both scaled, grouped", {.kv_heads = 2, .scores = Scores::both_scaled}},
+                                             {"both scaled, turned", {.axes = Axes::turned, .scores = Scores::both_scaled}},
+                                             {"capped", {.causal = true, .scores = Scores::capped}},
+                                             {"wide", {.causal = true, .halves = true, .scores = Scores::wide}},
+                                             {"safe", {.mask = true, .scores = Scores::safe}},
+                                             {"slopes", {.scores = Scores::slopes}},
+                                             {"wider values", {.value_width = 12}},
                                              {"copied", {.copied = true}}};
   for (const auto& [name, form] : forms) {
     CAPTURE(std::string(name));

@@ -19,6 +19,7 @@ TEST_CASE("attention by blocks of keys") {
     std::map<std::string, Attribute::Data> attributes;
     if (causal) attributes["is_causal"] = int64_t{1};
     if (random() % 2) attributes["scale"] = 0.37f;
+    if (random() % 4 == 0) attributes["softcap"] = 1.3f;
     if (flat) attributes["q_num_heads"] = heads, attributes["kv_num_heads"] = kv_heads;
     const Shape qs = flat ? Shape{batch, length, heads * width} : Shape{batch, heads, length, width},
                 ks = flat ? Shape{batch, keys, kv_heads * width} : Shape{batch, kv_heads, keys, width},

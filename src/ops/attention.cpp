@@ -161,7 +161,8 @@ std::vector<Tensor> attention(const EvalContext& c) {
          to_string(c.in(2).shape()));
   const int64_t group = q.heads / k.heads;
   const double scale = c.node.find<float>("scale") ? c.node.real("scale", 1) : 1 / std::sqrt(static_cast<double>(q.width));
-  const double cap = c.node.real("softcap", 0);
+  const double cap = c.node.real("softcap", 0), capped = c.node.real(kCapped, 0);
+  const bool no_nan = c.node.integer(kNanWeightsZero, 0) != 0;
   const bool causal = c.node.integer("is_causal", 0) != 0;
   const double unseen = c.node.integer(kUnseenRowsNan, 0) != 0 ? NAN : 0;
   const int64_t stage = c.node.integer("qk_matmul_output_mode", 0);
@@ -198,6 +199,7 @@ std::vector<Tensor> attention(const EvalContext& c) {
           const double *a = q.row(b, h, t), *e = k.row(b, h / group, s);
           for (int64_t i = 0; i < q.width; ++i) sum += a[i] * e[i];
           row[s] = sum * scale;
+          if (capped > 0) row[s] = capped * std::tanh(row[s] / capped);
         }
         keep(0);
         for (int64_t s = 0; s < k.length; ++s) {
@@ -218,7 +220,10 @@ std::vector<Tensor> attention(const EvalContext& c) {
           e = blind ? unseen : std::exp(e - top);
           sum += e;
         }
-        for (double& e : row) e = blind ? unseen : e / sum;
+        for (double& e : row) {
+          e = blind ? unseen : e / sum;
+          if (no_nan && std::isnan(e)) e = 0;
+        }
         keep(3);
         double* to = y.data() + (flat ? ((b * q.length + t) * q.heads + h) * v.width : ((b * q.heads + h) * q.length + t) * v.width);
         for (int64_t s = 0; s < k.length; ++s) {

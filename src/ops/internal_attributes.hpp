@@ -7,6 +7,10 @@ inline constexpr const char* kInternalPrefix = "lathe.";
 
 // Attention: 1 where it stands for a softmax written out, which gives NaN for a row that sees no key; the op itself gives zeros.
 inline constexpr const char* kUnseenRowsNan = "lathe.unseen_rows_nan";
+// Attention: 1 where weights that are no numbers are replaced by zeros.
+inline constexpr const char* kNanWeightsZero = "lathe.nan_weights_zero";
+// Attention: scores are kept below it in size, x becoming c tanh(x / c), before a mask is added. (The op's own cap comes after.)
+inline constexpr const char* kCapped = "lathe.capped";
 // RotaryEmbedding: 1 where its positions were those of a Gather: -1 is the last row of the cache.
 inline constexpr const char* kWrapPositions = "lathe.wrap_positions";
 // QLinearConv: a bias of floats, one a filter, added before the result is rounded to its own scale. (The op's own bias has the scale of the

@@ -117,7 +117,7 @@ class Holder {
   }
   // Why no step reads states for an attention of this form, or null.
   const char* unusual(const Node& n) const {
-    if (n.real("softcap", 0) != 0 || n.attributes.contains("softmax_precision")) return "its scores are capped, or summed in another type";
+    if (n.integer("softmax_precision", 1) != 1) return "its scores are summed in another type";
     for (size_t i = 0; i < 3; ++i) {
       if (n.inputs[i] == kAbsent || g_.values[static_cast<size_t>(n.inputs[i])].dtype != DType::f32) return "it is not computed in f32";
     }
@@ -211,7 +211,7 @@ bool same_constant(const Tensor& a, const Tensor& b) {
 
 std::string hold_states(Graph& graph, const std::vector<GrowingState>& states) { return Holder(graph, states).run(); }
 
-std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std::vector<ValueId>& cut) {
+std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std::vector<ValueId>& cut, std::vector<Node>& made) {
   const std::string another = "the model is another one when it holds more";
   if (g.nodes.size() != other.nodes.size() || g.values.size() != other.values.size() || g.inputs != other.inputs ||
       g.outputs != other.outputs)
@@ -249,6 +249,26 @@ std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std:
     for (ValueId v : a.outputs) made_inside.insert(v);
   }
   const auto outer = [&](ValueId v) { return made_inside.contains(v) || differs(v); };
+  // What passes have made of values of the model is made in the same way where those are.
+  const std::vector<int> makers = g.producers();
+  std::set<int> taken;
+  const auto made_from_model = [&](auto&& self, ValueId v) -> bool {
+    const auto at = static_cast<size_t>(v);
+    if (v == kAbsent || at < base_values) return true;
+    if (g.values[at].constant) return !differs(v);
+    const int n = makers[at];
+    if (n < 0 || !inside.contains(n) || g.nodes[n].outputs.size() != 1 || !g.nodes[n].captures.empty()) return false;
+    if (taken.contains(n)) return true;
+    for (const auto& [name, value] : g.nodes[n].attributes) {
+      if (!same_attribute(value, other.nodes[n].attributes.at(name))) return false;
+    }
+    for (const ValueId in : g.nodes[n].inputs) {
+      if (!self(self, in)) return false;
+    }
+    taken.insert(n);
+    made.push_back(g.nodes[n]);
+    return true;
+  };
   for (ValueId v : g.outputs) {
     if (outer(v)) return fmt::format("output {} is as long as what is held, or is made of its length", named(g, v));
   }
@@ -256,7 +276,7 @@ std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std:
     if (inside.contains(n)) continue;
     for (ValueId v : g.nodes[n].inputs) {
       if (v == kAbsent || !outer(v) || std::ranges::find(cut, v) != cut.end()) continue;
-      if (static_cast<size_t>(v) >= base_values)
+      if (!made_from_model(made_from_model, v))
         return fmt::format("what {} reads of the length is no value of the model", label(g, g.nodes[n]));
       cut.push_back(v);
     }

@@ -88,8 +88,8 @@ void ask_states_themselves(Graph& graph, const std::vector<GrowingState>& states
 std::string hold_states(Graph& graph, const std::vector<GrowingState>& states);
 // Of two graphs that hold states, made for two lengths: makes the first one right for any, by cutting off what hangs on the length. Values
 // that the rest reads of that become inputs (`cut`, behind those there are), with dims that change left open. `base_values`: so many values
-// the model has itself. What keeps it from that, or "".
-std::string cut_at_length(Graph& graph, const Graph& other, size_t base_values, std::vector<ValueId>& cut);
+// the model has itself; `made`: the nodes that make those of them that it has not, of values it has. What keeps it from that, or "".
+std::string cut_at_length(Graph& graph, const Graph& other, size_t base_values, std::vector<ValueId>& cut, std::vector<Node>& made);
 
 // The graph in two: what can be made of these inputs alone, once for many runs, and the rest, which takes what the first makes as inputs
 // of the same names. Random ops belong to the rest. Throws Error (value): no such input.

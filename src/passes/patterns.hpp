@@ -22,6 +22,11 @@ bool group_normalisation(Rewriter& r, int n);
 // [batch, heads, keys, width] of which each head is said several times, for groups of query heads: before that. kAbsent: it is not so.
 ValueId before_repetition(const Rewriter& r, ValueId v, std::vector<int>& inside);
 
+// Scores that are replaced where they are hidden: a mask is added instead.
+bool hidden_scores(Rewriter& r, int n);
+// softmax(q k' scale + masks) v: Attention. With or without the heads joined again behind it.
+bool attention(Rewriter& r, int n);
+
 // Cells of recurrent layers written out in products and gates: LSTM and GRU of one step; then cells in a row that share their weights and
 // hand their state on, one layer of as many steps.
 Report recurrent_cells(Graph& graph);

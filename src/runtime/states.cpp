@@ -246,9 +246,10 @@ std::shared_ptr<const Graph> ProgramImpl::prepare_held(const std::vector<Shape>&
     held.shapes.back()[static_cast<size_t>(s.axis)] = 0;
   }
   std::vector<ValueId> cut;
+  std::vector<Node> made;
   std::string wrong = passes::hold_states(*g, inside);
   if (wrong.empty()) wrong = passes::hold_states(*longer, same_inside);
-  if (wrong.empty()) wrong = passes::cut_at_length(*g, *longer, graph_.values.size(), cut);
+  if (wrong.empty()) wrong = passes::cut_at_length(*g, *longer, graph_.values.size(), cut, made);
   if (!wrong.empty()) fail(Category::unsupported, "{}", wrong);
   passes::remove_dead(*g);
   for (const Node& n : g->nodes) {
@@ -261,6 +262,11 @@ std::shared_ptr<const Graph> ProgramImpl::prepare_held(const std::vector<Shape>&
   if (cut.empty()) return g;
   // What hangs on the length, by itself.
   auto prelude = std::make_shared<Graph>(graph_);
+  for (size_t v = prelude->values.size(); v < g->values.size(); ++v) {
+    Value& value = prelude->values.emplace_back(g->values[v]);
+    if (!value.constant && value.dims) value.dims = Dims(value.dims->size());
+  }
+  prelude->nodes.insert(prelude->nodes.end(), made.begin(), made.end());
   prelude->outputs = cut;
   passes::remove_dead(*prelude);
   passes::ask_states_themselves(*prelude, growing_);

@@ -39,9 +39,9 @@ class AttentionFamily : public StepFamily {
     if (!group.single()) return nullptr;
     const Node& n = view.node(group.nodes[0]);
     if (n.op != "Attention" || !n.domain.empty() || n.inputs.size() < 3) return nullptr;
-    // A cap on the scores, their inspection, or keys that do not count go by plain evaluation.
+    // Inspection of the scores, or keys that do not count, go by plain evaluation.
     if (given(n.inputs, 6) || given(n.outputs, 3) || given(n.inputs, 4) != given(n.inputs, 5)) return nullptr;
-    if (n.real("softcap", 0) != 0 || n.attributes.contains("softmax_precision")) return nullptr;
+    if (n.integer("softmax_precision", 1) != 1) return nullptr;  // f32
     auto m = std::make_unique<AttentionMatch>(view, group, StepKind::attention);
     m->held = n.integers(ops::kHeld);
     m->state = given(n.inputs, 4);
@@ -107,6 +107,17 @@ class AttentionFamily : public StepFamily {
     } else if (given(n.inputs, 3)) {
       bind_mask(b, m, a, step);
     }
+    a.nan_weights_zero = n.integer(ops::kNanWeightsZero, 0) != 0;
+    const float after = n.real("softcap", 0), cap = n.real(ops::kCapped, after);
+    if (cap > 0) {
+      a.hides_first = after > 0;
+      a.capping.emplace();
+      a.capping->inputs = 1;
+      a.capping->steps = {{kernels::TapeOp::dequantise, 1, 0, 0, 0, 0, 1 / cap},
+                          {kernels::TapeOp::tanh, 2, 1, 0, 0, 0, 0},
+                          {kernels::TapeOp::dequantise, 3, 2, 0, 0, 0, cap}};
+      a.capping->result = 3;
+    }
     const kernels::Isa isa = p.machine.isa;
     a.dense = kernels::dense(isa);
     a.soften = kernels::soften(isa);
@@ -143,6 +154,7 @@ class AttentionFamily : public StepFamily {
     step.scratch.push_back(a.scratch.buffer);
     step.text = fmt::format("{} heads, {} rows x {} keys of {}, blocks of {} keys{}{}", m.batch * m.heads, a.length, a.keys, a.width,
                             a.key_block, a.causal ? ", causal" : "", a.has_mask ? ", masked" : "");
+    if (a.capping) step.text += ", capped";
     if (m.state) step.text += fmt::format(", {} of them from before", a.past);
     step.keeps = !m.held.empty();
     if (step.keeps) step.text += ", behind those the lane holds";

@@ -1,6 +1,8 @@
 #include "lower/steps/attention_kernel.hpp"
 
 #include <algorithm>
+#include <cmath>
+#include <limits>
 
 #include "base/fail.hpp"
 
@@ -25,9 +27,17 @@ void AttentionKernel::run(const StepContext& c) const {
   });
 }
 
-void AttentionKernel::round(float* row, int64_t count) const {
+void AttentionKernel::by_tape(const kernels::Tape& tape, float* row, int64_t count) const {
   const kernels::TapeOperand operand{row, 1, kernels::TapeType::f32};
-  run_tape(*rounding, &operand, row, kernels::TapeType::f32, count);
+  run_tape(tape, &operand, row, kernels::TapeType::f32, count);
+}
+
+void AttentionKernel::hide(const kernels::SoftenArguments& s, int64_t row, float* scores) {
+  for (int64_t j = 0; j < s.columns; ++j) {
+    if (s.mask != nullptr) scores[j] += s.mask[row * s.mask_stride + j];
+    if ((s.keep != nullptr && s.keep[row * s.mask_stride + j] == 0) || j >= s.visible + row)
+      scores[j] = -std::numeric_limits<float>::infinity();
+  }
 }
 
 void AttentionKernel::hold(const StepContext& c, Now& now) const {
@@ -53,8 +63,8 @@ void AttentionKernel::hold(const StepContext& c, Now& now) const {
         std::copy_n(new_keys + b * k_batch + h * k_head + r * k_row, width, keys_at + to * width);
         std::copy_n(new_values + b * v_batch + h * v_head + r * v_row, value_width, values_at + to * value_width);
         if (!rounding) continue;
-        round(keys_at + to * width, width);
-        round(values_at + to * value_width, value_width);
+        by_tape(*rounding, keys_at + to * width, width);
+        by_tape(*rounding, values_at + to * value_width, value_width);
       }
     }
   });
@@ -92,7 +102,8 @@ void AttentionKernel::piece(const StepContext& c, const Now& now, int64_t slot, 
   const float* ks = now.k + b * now.k_batch + h / group * now.k_head;
   const float* vs = now.v + b * now.v_batch + h / group * now.v_head;
   float* out = pointer<float>(c, y) + b * y_batch + h * y_head + first * y_row;
-  const int64_t last = causal ? std::min(now.keys, now.past + first + rows) : now.keys;  // keys that any row sees
+  // Keys that any row sees. Those that are hidden before scores are capped count.
+  const int64_t last = causal && !hides_first ? std::min(now.keys, now.past + first + rows) : now.keys;
   for (int64_t at = 0; at < last || at == 0; at += key_block) {
     const int64_t n = std::min(key_block, now.keys - at), panels = key_panels(n);
     if (!few()) {
@@ -109,7 +120,7 @@ void AttentionKernel::piece(const StepContext& c, const Now& now, int64_t slot, 
       if (causal) {
         s.visible = now.past + first + r + 1 - at;
         // All of this block lies ahead of all of these rows.
-        if (s.visible + count - 1 <= 0 && at > 0) continue;
+        if (s.visible + count - 1 <= 0 && at > 0 && !hides_first) continue;
       }
       kernels::DenseArguments d;
       d.a = qs + r * q_row;
@@ -139,6 +150,14 @@ void AttentionKernel::piece(const StepContext& c, const Now& now, int64_t slot, 
         else s.mask = static_cast<const float*>(now.mask) + offset;
         s.mask_stride = now.mask_row;
       }
+      if (capping) {
+        for (int64_t row = 0; row < count; ++row) {
+          float* of_row = scores + row * kScores;
+          if (hides_first) hide(s, row, of_row);
+          by_tape(*capping, of_row, n);
+        }
+        if (hides_first) s.mask = nullptr, s.keep = nullptr, s.visible = kernels::SoftenArguments().visible;
+      }
       soften(s);
       if (few()) {
         mix({scores, kScores, count, vs + at * now.v_row, now.v_row, n, value_width, out + r * y_row, y_row});
@@ -161,6 +180,14 @@ void AttentionKernel::piece(const StepContext& c, const Now& now, int64_t slot, 
     }
   }
   kernels::settle({out, y_row, value_width, rows, sums, blind});
+  if (!nan_weights_zero) return;
+  for (int64_t r = 0; r < rows; ++r) {
+    if (!std::isnan(sums[r])) continue;
+    std::fill_n(out + r * y_row, value_width, 0.0f);
+    for (int64_t j = 0; j < now.keys; ++j) {
+      for (int64_t i = 0; i < value_width; ++i) out[r * y_row + i] += 0 * vs[j * now.v_row + i];  // of values that are no numbers, NaN
+    }
+  }
 }
 
 }  // namespace lathe::lower

@@ -35,6 +35,10 @@ class AttentionKernel : public StepKernel {
   std::string mask_name;
   // Rows of states that the model keeps in 16 bits are rounded as they are put there.
   std::optional<kernels::Tape> rounding;
+  // Scores are capped: before a mask is added, or, as the op itself has it, after it and what lies ahead are hidden.
+  std::optional<kernels::Tape> capping;
+  bool hides_first = false;
+  bool nan_weights_zero = false;  // weights that are no numbers count nothing
   kernels::RunTape run_tape = nullptr;
   int64_t past = 0;
   int64_t batch = 0, heads = 0, group = 1, length = 0, keys = 0, width = 0, value_width = 0, panel = 0, block_rows = 0;
@@ -70,7 +74,9 @@ class AttentionKernel : public StepKernel {
   void run(const StepContext& c) const override;
 
  private:
-  void round(float* row, int64_t count) const;
+  void by_tape(const kernels::Tape& tape, float* row, int64_t count) const;
+  // A mask, and what lies ahead, on a row of scores.
+  static void hide(const kernels::SoftenArguments& s, int64_t row, float* scores);
   // Puts what is new behind what is held, and reads both there.
   void hold(const StepContext& c, Now& now) const;
   void piece(const StepContext& c, const Now& now, int64_t slot, int64_t task) const;
