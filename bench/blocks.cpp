@@ -533,6 +533,49 @@ void lettered(Maker& m) {
   m.b.output(m.dense(m.reshape(m.add(seen, linear), {1, 512, 256}), 256, 256));
 }
 
+// Queries and keys scaled by half as much each, and zeros where a row sees nothing, as attention in one call is exported.
+void scaled_twice(Maker& m) {
+  const int64_t n = 197, width = 384, heads = 6, each = 64;
+  const V x = m.in("x", {1, n, width}), h = m.layer_norm(x, width), half = m.number(1 / std::sqrt(8.0));
+  const auto part = [&](const List& perm) { return m.turn(m.reshape(m.dense(h, width, width), {1, n, heads, each}), perm); };
+  const V scores = m.add(m.op("MatMul", {m.mul(part({0, 2, 1, 3}), half), m.mul(part({0, 2, 3, 1}), half)}), m.in("mask", {1, 1, n, n}));
+  const V weights = m.softmax(scores), shares = m.op("Where", {m.op("IsNaN", {weights}), m.number(0), weights});
+  const V y = m.reshape(m.turn(m.op("MatMul", {shares, part({0, 2, 1, 3})}), {0, 2, 1, 3}), {1, n, width});
+  const V sum = m.add(x, m.dense(y, width, width));
+  m.b.output(m.add(sum, m.dense(m.gelu(m.dense(m.layer_norm(sum, width), width, 4 * width)), 4 * width, width)));
+}
+
+// Batch and heads in one axis, a mask where they stand apart.
+void heads_in_one_axis(Maker& m) {
+  const int64_t n = 77, width = 512, heads = 8, each = 64;
+  const V x = m.in("x", {1, n, width}), h = m.layer_norm(x, width);
+  const auto part = [&](V y) { return m.reshape(m.turn(m.reshape(y, {1, n, heads, each}), {0, 2, 1, 3}), {heads, n, each}); };
+  const V q = part(m.mul(m.dense(h, width, width), m.number(0.125))), k = part(m.dense(h, width, width)),
+          v = part(m.dense(h, width, width));
+  const V scores = m.add(m.reshape(m.op("MatMul", {q, m.turn(k, {0, 2, 1})}), {1, heads, n, n}), m.weight({1, 1, n, n}));
+  const V seen = m.op("MatMul", {m.softmax(m.reshape(scores, {heads, n, n})), v});
+  const V y = m.reshape(m.turn(m.reshape(seen, {1, heads, n, each}), {0, 2, 1, 3}), {1, n, width});
+  const V sum = m.add(x, m.dense(y, width, width)), wide = m.dense(m.layer_norm(sum, width), width, 4 * width);
+  m.b.output(m.add(sum, m.dense(m.mul(wide, m.op("Sigmoid", {m.mul(wide, m.number(1.702))})), 4 * width, width)));
+}
+
+// Scores kept below a cap, two masks, heads in groups.
+void capped(Maker& m) {
+  const int64_t n = 256, width = 512, heads = 8, groups = 4, each = 64;
+  const V x = m.in("x", {1, n, width}), h = m.rms_norm(x, width);
+  const auto part = [&](int64_t count) {
+    return m.turn(m.reshape(m.dense(h, width, count * each, false), {1, n, count, each}), {0, 2, 1, 3});
+  };
+  const auto said = [&](V y) {
+    return m.reshape(m.op("Expand", {m.unsqueeze(y, {2}), m.ints({1, groups, heads / groups, n, each})}), {1, heads, n, each});
+  };
+  V scores = m.mul(m.op("MatMul", {part(heads), m.turn(said(part(groups)), {0, 1, 3, 2})}), m.number(0.125));
+  scores = m.mul(m.op("Tanh", {m.op("Div", {scores, m.number(50)})}), m.number(50));
+  scores = m.add(m.add(scores, m.weight({1, 1, n, n})), m.in("mask", {1, 1, 1, n}));
+  const V y = m.reshape(m.turn(m.op("MatMul", {m.softmax(scores), said(part(groups))}), {0, 2, 1, 3}), {1, n, width});
+  m.b.output(m.add(x, m.dense(y, width, width, false)));
+}
+
 // A state that decays, step by step, as a Scan.
 void decaying_state(Maker& m) {
   const int64_t n = 64, c = 256, states = 16;
@@ -556,6 +599,9 @@ const std::vector<Block> kBlocks{{"windows, shifted", shifted_windows},
                                  {"attention, relative positions", relative_positions},
                                  {"attention, turned heads, few keys", turned_heads},
                                  {"attention, by letters", lettered},
+                                 {"attention, scaled twice", scaled_twice},
+                                 {"attention, heads in one axis", heads_in_one_axis},
+                                 {"attention, capped", capped},
                                  {"attention, speech", speech_block},
                                  {"attention, noise and a text", noise_block},
                                  {"attention, sampled scales", sampled_scales},

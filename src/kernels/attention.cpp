@@ -24,24 +24,26 @@ void SoftenHere(const SoftenArguments& g) {
   for (int64_t r = 0; r < g.rows; ++r) {
     float* s = g.scores + r * g.stride;
     const int64_t seen = std::clamp<int64_t>(g.visible + r, 0, g.columns);
+    // Up to whole vectors, where the row has room behind it: what is hidden is so low that nothing comes of it.
+    const int64_t whole = seen - seen % lanes, rest = seen - whole, padded = whole + (rest > 0 ? lanes : 0);
+    const auto last = hn::FirstN(d, static_cast<size_t>(rest));
     if (g.mask) {
       const float* m = g.mask + r * g.mask_stride;
-      int64_t i = 0;
-      for (; i + lanes <= seen; i += lanes) hn::StoreU(hn::Add(hn::LoadU(d, s + i), hn::LoadU(d, m + i)), d, s + i);
-      for (; i < seen; ++i) s[i] += m[i];
+      for (int64_t i = 0; i < whole; i += lanes) hn::StoreU(hn::Add(hn::LoadU(d, s + i), hn::LoadU(d, m + i)), d, s + i);
+      if (rest > 0) hn::StoreU(hn::Add(hn::LoadU(d, s + whole), load_part(m + whole, rest)), d, s + whole);
     } else if (g.keep) {
       const uint8_t* m = g.keep + r * g.mask_stride;
       for (int64_t i = 0; i < seen; ++i) s[i] = m[i] ? s[i] : kNone;
     }
+    if (rest > 0) hn::StoreU(hn::IfThenElse(last, hn::LoadU(d, s + whole), hn::Set(d, kNone)), d, s + whole);
     float maximum = g.first ? kNone : g.maximum[r];
     const float before = maximum;
     int64_t i = 0;
     VF most = hn::Set(d, maximum);
-    for (; i + lanes <= seen; i += lanes) most = max_nan(d, hn::LoadU(d, s + i), most);
+    for (; i < padded; i += lanes) most = max_nan(d, hn::LoadU(d, s + i), most);
     maximum = hn::GetLane(hn::MaxOfLanes(d, most));
     // A NaN in any lane must win; the maximum over lanes may lose it.
     if (!hn::AllFalse(d, hn::IsNaN(most))) maximum = std::numeric_limits<float>::quiet_NaN();
-    for (; i < seen; ++i) maximum = s[i] != s[i] || s[i] > maximum ? s[i] : maximum;
     // While no key counts, every weight is 0 (and not exp(-inf + inf)).
     const float shift = maximum == kNone ? 0 : maximum;
     if (!(shift <= std::numeric_limits<float>::max())) {  // NaN, or infinity less infinity: nothing but NaN comes of the row
@@ -53,7 +55,7 @@ void SoftenHere(const SoftenArguments& g) {
     }
     VF sum = hn::Zero(d);
     const VF t = hn::Set(d, shift);
-    for (i = 0; i + kTogether * lanes <= seen; i += kTogether * lanes) {
+    for (i = 0; i + kTogether * lanes <= padded; i += kTogether * lanes) {
       Several<kTogether> e;
       LATHE_UNROLL(4)
       for (int k = 0; k < kTogether; ++k) e.v[k] = hn::Sub(hn::LoadU(d, s + i + k * lanes), t);
@@ -64,21 +66,12 @@ void SoftenHere(const SoftenArguments& g) {
         hn::StoreU(e.v[k], d, s + i + k * lanes);
       }
     }
-    for (; i + lanes <= seen; i += lanes) {
+    for (; i < padded; i += lanes) {
       const VF e = exp_down(hn::Sub(hn::LoadU(d, s + i), t));
       sum = hn::Add(sum, e);
       hn::StoreU(e, d, s + i);
     }
     float row_sum = hn::GetLane(hn::SumOfLanes(d, sum));
-    if (i < seen) {
-      HWY_ALIGN float part[HWY_MAX_BYTES / 4 + 1];
-      for (int64_t k = 0; k < lanes; ++k) part[k] = i + k < seen ? s[i + k] : kNone;
-      hn::Store(exp_down(hn::Sub(hn::Load(d, part), t)), d, part);
-      for (int64_t k = 0; i < seen; ++i, ++k) {
-        s[i] = part[k];
-        row_sum += part[k];
-      }
-    }
     for (; i < g.columns; ++i) s[i] = 0;
     float* out = g.out + r * g.out_stride;
     if (g.first) {

@@ -8,8 +8,9 @@
 namespace lathe::kernels {
 
 // Rows of scores against one block of keys. What was gathered so far (out, sum) is scaled to the new maximum of each row.
-// Preconditions: no alignment; scores, maximum, sum and out do not overlap; rows >= 0, columns >= 1, stride >= columns, out_stride >=
-// width. A mask has `columns` entries a row. Nothing past a row's end is read or written.
+// Preconditions: no alignment; scores, maximum, sum and out do not overlap; rows >= 0, columns >= 1, out_stride >= width. A row of scores
+// has room for `columns` rounded up to whole vectors, and stride is no less; what stands behind `columns` is written over. A mask
+// has `columns` entries a row. Nothing else past a row's end is read or written.
 struct SoftenArguments {
   float* scores = nullptr;  // [rows][columns], stride `stride`; become exp(score - maximum)
   int64_t stride = 0, rows = 0, columns = 0;

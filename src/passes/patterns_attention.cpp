@@ -56,6 +56,11 @@ bool joins_heads(const Shape& four, const Shape& three) {
   return four.size() == 4 && three.size() == 3 && four[0] * four[1] == three[0] && four[2] == three[1] && four[3] == three[2];
 }
 
+// Windows of a picture stand with its batch in one axis: [batch, windows, heads, rows, keys] as [batch * windows, heads, rows, keys].
+bool joins_windows(const Shape& five, const Shape& four) {
+  return five.size() == 5 && four.size() == 4 && five[0] * five[1] == four[0] && std::equal(five.begin() + 2, five.end(), four.begin() + 1);
+}
+
 // What a softmax is taken of: cap(scale q k') + masks.
 struct Scores {
   int product = -1;
@@ -80,8 +85,9 @@ bool find_scores(const Rewriter& r, ValueId v, Scores& s, int depth) {
   }
   if (const int turn = r.maker(v, "Reshape"); turn >= 0) {
     const auto from = r.shape(r.node(turn).inputs[0]), to = r.shape(v);
-    if (!from || !to || !(joins_heads(*from, *to) || joins_heads(*to, *from))) return false;
-    s.four = from->size() == 4 ? from : to;
+    if (!from || !to) return false;
+    if (joins_heads(*from, *to) || joins_heads(*to, *from)) s.four = from->size() == 4 ? from : to;
+    else if (!joins_windows(*from, *to) && !joins_windows(*to, *from)) return false;
     s.inside.push_back(turn);
     return find_scores(r, r.node(turn).inputs[0], s, depth + 1);
   }
@@ -125,7 +131,12 @@ struct AttentionForm {
     Shape so_far;
     for (ValueId m : masks) {
       auto shape = r.shape(m);
-      if (!shape || shape->empty() || shape->size() > 4 || r.dtype(m) != DType::f32) return std::nullopt;
+      if (!shape || shape->empty() || shape->size() > 5 || r.dtype(m) != DType::f32) return std::nullopt;
+      if (shape->size() == 5) {  // of windows, the same for each picture: of one picture that is a mask for each window
+        if ((*shape)[0] != 1 || ((*shape)[1] != batch && (*shape)[1] != 1)) return std::nullopt;
+        shape->erase(shape->begin());
+        m = reshaped(m, *shape);
+      }
       if (shape->size() == 3 && (*shape)[0] == batch * heads && batch > 1) {
         shape = Shape{batch, heads, (*shape)[1], (*shape)[2]};
         m = reshaped(m, *shape);
