@@ -370,6 +370,31 @@ TEST_CASE("pairs are found by patterns and names, and what does not fit is told 
             "its last axis should be 4, 3 positions held and 1 new"));
 }
 
+TEST_CASE("pairs are found where one name says more in front, and where states are numbered as first and last") {
+  const auto found = [](const std::vector<std::pair<std::string, std::string>>& names) {  // of outputs and inputs
+    Builder b("names", 22);
+    std::vector<ValueId> in;
+    for (const auto& [out, name] : names) in.push_back(b.input(name, DType::f32, {"batch", 4, "held", 8}));
+    const ValueId fresh = b.input("fresh", DType::f32, {"batch", 4, "new", 8});
+    for (size_t i = 0; i < names.size(); ++i) b.output(b.op("Concat", {in[i], fresh}, {{"axis", int64_t{2}}}), names[i].first);
+    std::vector<StatePair> pairs;
+    for (const auto& [out, name] : names) pairs.push_back({out, name});
+    return find_states(b.finish()) == pairs;
+  };
+  std::vector<std::pair<std::string, std::string>> layers;
+  for (int l = 0; l < 12; ++l) {
+    for (const char* what : {".key", ".value"})
+      layers.emplace_back("present." + std::to_string(l) + what, "past_key_values." + std::to_string(l) + what);
+  }
+  CHECK(found(layers));
+  CHECK(found({{"hn", "h0"}, {"cn", "c0"}}));
+  CHECK(found({{"stateN", "state"}}));
+  CHECK(found({{"new_cache_0", "cache_0"}, {"new_cache_1", "cache_1"}}));
+  CHECK_FALSE(found({{"scores", "past"}}));
+  // Two that one might be: neither.
+  CHECK_FALSE(found({{"present.key", "past_a.key"}, {"b.value", "past_b.key"}}));
+}
+
 TEST_CASE("programs with states are shipped, and go on from archives to the bit") {
   const Folder folder;
   const std::pair<const char*, Form> forms[]{{"bare", {}},

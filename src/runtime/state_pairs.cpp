@@ -34,8 +34,8 @@ std::optional<std::string_view> matched(std::string_view name, std::string_view 
   return name.substr(before.size(), name.size() - before.size() - after.size());
 }
 
-// The name in small letters without words that tell what was from what comes, and without what stands between words.
-std::string core(std::string_view name) {
+// The words of a name in small letters, without those that tell what was from what comes.
+std::vector<std::string> core(std::string_view name) {
   static constexpr std::array kWords{"past",     "present", "in",   "out", "input",   "output", "old",     "new",   "prev",
                                      "previous", "next",    "last", "cur", "current", "init",   "initial", "final", "updated"};
   std::vector<std::string> words(1);
@@ -50,11 +50,18 @@ std::string core(std::string_view name) {
     if (turn) words.emplace_back();
     words.back() += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
   }
-  std::string out;
-  for (const std::string& w : words) {
-    if (!w.empty() && std::ranges::find(kWords, w) == kWords.end()) out += w + " ";
-  }
-  return out;
+  std::erase_if(words, [](const std::string& w) { return w.empty() || std::ranges::find(kWords, w) != kWords.end(); });
+  if (words.empty()) return words;
+  // h0 and hn, state and stateN: the first of a series and its last.
+  if (words.size() == 2 && words[0].size() == 1 && words[1] == "0") words.pop_back();
+  static constexpr std::array kLast{"hn", "cn", "staten"};
+  if (std::ranges::find(kLast, words.back()) != kLast.end()) words.back().pop_back();
+  return words;
+}
+
+// past_key_values.0.key and present.0.key: one says more in front.
+bool ends_with(const std::vector<std::string>& longer, const std::vector<std::string>& shorter) {
+  return longer.size() > shorter.size() && std::equal(shorter.rbegin(), shorter.rend(), longer.rbegin());
 }
 
 bool fit(const Value& out, const Value& in) {
@@ -109,14 +116,32 @@ std::vector<StatePair> find_states(const Graph& graph) {
   if (const auto said = graph.metadata.find(kStatesKey); said != graph.metadata.end()) return pair_states(graph, said->second);
   const auto value = [&](ValueId v) -> const Value& { return graph.values[static_cast<size_t>(v)]; };
   std::vector<StatePair> pairs;
-  std::map<std::string, std::vector<ValueId>> outputs, inputs;
+  std::map<std::vector<std::string>, std::vector<ValueId>> outputs, inputs;
   for (ValueId v : graph.outputs) outputs[core(value(v).name)].push_back(v);
   for (ValueId v : graph.inputs) inputs[core(value(v).name)].push_back(v);
-  for (const auto& [name, made] : outputs) {
+  const auto pair = [&](ValueId made, ValueId given) {
+    const Value &out = value(made), &in = value(given);
+    if (out.name == in.name || !fit(out, in)) return false;
+    pairs.push_back({out.name, in.name});
+    return true;
+  };
+  for (auto& [name, made] : outputs) {
     const auto it = inputs.find(name);
     if (name.empty() || it == inputs.end() || made.size() != 1 || it->second.size() != 1) continue;
-    const Value &out = value(made[0]), &in = value(it->second[0]);
-    if (out.name != in.name && fit(out, in)) pairs.push_back({out.name, in.name});
+    if (pair(made[0], it->second[0])) made.clear(), it->second.clear();
+  }
+  for (auto& [name, made] : outputs) {
+    const auto related = [&](const auto& other) {
+      return !other.second.empty() && (ends_with(other.first, name) || ends_with(name, other.first));
+    };
+    const auto it = std::ranges::find_if(inputs, related);
+    if (name.size() < 2 || made.size() != 1 || it == inputs.end() || it->second.size() != 1 || it->first.size() < 2 ||
+        std::ranges::count_if(inputs, related) != 1)
+      continue;
+    const auto also = [&](const auto& other) {
+      return !other.second.empty() && (ends_with(other.first, it->first) || ends_with(it->first, other.first));
+    };
+    if (std::ranges::count_if(outputs, also) == 1 && pair(made[0], it->second[0])) made.clear(), it->second.clear();
   }
   // In the order of the model's inputs.
   const auto names = names_of(graph, graph.inputs);
