@@ -86,7 +86,7 @@ TEST_CASE("line: what takes a model takes a line") {
   const Json b = json_of("bench " + cards + " --seconds 0.05 --seed 2");
   CHECK(b["latency_seconds"]["median"] > 0);
   CHECK(b["weight_bytes"].get<double>() > 700000);
-  const std::string held = kCards + " --states found --shape board=1,3,64,128 --dim new=1 --dim all=21 --held 20";
+  const std::string held = kCards + " --states found --shape board=1,3,64,128 --dim new=1 --held 20";  // and a mask of 21
   CHECK(json_of("bench " + held + " --seconds 0.05")["latency_seconds"]["median"] > 0);
   const Json p = json_of("profile " + held + " --runs 3");
   CHECK(p["steps"].size() > 20);

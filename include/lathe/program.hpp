@@ -154,6 +154,10 @@ class Program {
   explicit operator bool() const { return impl_ != nullptr; }
   // Why growing states are not kept in place; "" when they are, or there is none.
   const std::string& why_copied() const;
+  // Whether the last axis of input `input` is as long as what growing states hold and what a run adds to it, together: a mask.
+  bool spans_states(size_t input) const;
+  // How many positions a run on inputs of these shapes (in the order of inputs()) adds to states that grow in place.
+  int64_t positions_added(const std::vector<Shape>& input_shapes) const;
   // The edition for these input shapes (in the order of inputs()), compiled now if it is not there yet. With none
   // given: the shapes bound at compile time. Throws Error (shape) when a dim is left open.
   EditionInfo describe(const std::vector<Shape>& input_shapes = {}) const;

@@ -232,6 +232,7 @@ Command add_bench(CLI::App& app) {
     o->feed.read(o->model, graph, options);
     if (o->model.archived() && (o->versus_unfused || !o->prefer.empty()))
       throw UsageError(fmt::format("{}: is compiled already; --versus-unfused and --prefer want the model itself", o->model.model));
+    o->model.held = o->bench.held;
     LaneChoice choice;
     if (!o->prefer.empty()) {
       if (o->versus_unfused || o->bench.lanes != 1)

@@ -204,6 +204,13 @@ std::vector<Shape> ModelOptions::shapes_for(const Program& program, const Compil
       if (const auto it = options.dims.find(d.symbol); !d.known() && it != options.dims.end()) d = Dim(it->second);
     }
   }
+  // A mask of everything that is held and new is as long as that.
+  std::vector<Shape> others;
+  for (size_t i = 0; i < ports.size(); ++i)
+    others.push_back(program.spans_states(i) ? Shape() : known_shape(ports[i].dims).value_or(Shape()));
+  for (size_t i = 0; i < ports.size(); ++i) {
+    if (program.spans_states(i) && !ports[i].dims->back().known()) ports[i].dims->back() = Dim(held + program.positions_added(others));
+  }
   const auto serves = [&](const std::vector<Shape>& edition) {
     for (size_t i = 0; i < ports.size(); ++i) {
       if (!ports[i].composite && !fits(edition[i], ports[i].dims)) return false;

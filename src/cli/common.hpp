@@ -36,6 +36,7 @@ struct ModelOptions {
   std::string memory_limit;
   std::string states;     // as --states says; empty: none are kept
   int64_t positions = 0;  // that they have room for
+  int64_t held = 0;       // positions that they hold when a run begins
   std::string recipes;  // a file of tuned ones, or LOGBOOK
   std::string json;
   mutable std::optional<Program> archive;

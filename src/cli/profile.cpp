@@ -159,6 +159,7 @@ Command add_profile(CLI::App& app) {
     CompileOptions options = o->model.compile_options(graph);
     o->feed.read(o->model, graph, options);
     const Program program = o->model.make_program(std::move(graph), options);
+    o->model.held = o->profile.held;
     const auto inputs = o->feed.make(o->model, program, options, o->seed);
     const std::vector<Shape> shapes = shapes_of(inputs);
     const int threads = program.options().threads;

@@ -425,6 +425,10 @@ const std::vector<Port>& Program::outputs() const { return impl_->public_outputs
 const std::vector<StateInfo>& Program::states() const { return impl_->states; }
 Program Program::once() const { return Program(impl_->once); }
 const std::string& Program::why_copied() const { return impl_->why_copied; }
+bool Program::spans_states(size_t input) const { return input < impl_->public_input.size() && impl_->is_long(impl_->public_input[input]); }
+int64_t Program::positions_added(const std::vector<Shape>& input_shapes) const {
+  return impl_->grows_in_place() ? impl_->new_positions(impl_->with_states(input_shapes)) : 0;
+}
 const std::map<std::string, std::string>& Program::metadata() const { return impl_->metadata; }
 const std::vector<PassReport>& Program::passes() const { return impl_->passes; }
 const CompileOptions& Program::options() const { return impl_->options; }

@@ -82,6 +82,8 @@ class ProgramImpl {
   // Of those in place, the n-th: its state.
   const Kept& growing(size_t n) const;
   bool is_long(size_t input) const { return input < long_.size() && long_[input]; }
+  // How many positions a run on these adds.
+  int64_t new_positions(const std::vector<Shape>& shapes) const;
   // Of state `i`, whose inputs' shapes these are; open dims are those of inputs of the same name, positions `length`.
   Shape state_shape(const StateInfo& state, std::span<const Shape> shapes, int64_t length) const;
 
@@ -107,8 +109,6 @@ class ProgramImpl {
     std::vector<passes::StateOrder> orders;
   };
   std::shared_ptr<const Graph> prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held);
-  // How many positions a run on these adds.
-  int64_t new_positions(const std::vector<Shape>& shapes) const;
   Length prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports);
   std::shared_ptr<Graph> shaped(const std::vector<Shape>& shapes, const std::map<ValueId, Dims>& more) const;
   bool stays_open(size_t input) const { return input < open_.size() && open_[input]; }
