@@ -334,6 +334,88 @@ TEST_CASE("states of one size go round: recurrent layers") {
   CHECK(has(error_of([&] { lane.run({{"x", lines(0, 1)}, {"h", zero}}); }), "input 'h' is a state, which the lane keeps"));
 }
 
+TEST_CASE("states of one size that scatters write into are what plain evaluation makes of them, whatever happens in between") {
+  Builder b("caches", 24);
+  const Dims cache{2, 3, 16, 4};
+  const ValueId at = b.input("at", DType::i64, {2}), fresh = b.input("fresh", DType::f32, {2, 3, 2, 4}),
+                places = b.input("places", DType::i64, {5, 2}), rows = b.input("rows", DType::f32, {5, 16, 4}),
+                columns = b.input("columns", DType::i64, {2, 3, 16, 1}), last = b.input("last", DType::f32, {2, 3, 16, 1});
+  const auto state = [&](const char* name) { return b.input(std::string("past.") + name, DType::f32, cache); };
+  const auto give = [&](ValueId v, const char* name) { b.output(v, std::string("present.") + name); };
+  const ValueId lines = b.op("TensorScatter", {state("lines"), fresh, at}),
+                round = b.op("TensorScatter", {state("round"), fresh, at}, {{"mode", std::string("circular")}});
+  give(lines, "lines");
+  give(round, "round");
+  give(b.op("ScatterND", {state("slices"), places, rows}), "slices");
+  give(b.op("ScatterND", {state("sums"), places, rows}, {{"reduction", std::string("add")}}), "sums");
+  give(b.op("ScatterElements", {state("elements"), columns, last}, {{"axis", int64_t{3}}}), "elements");
+  // Not what the scatter leaves: everything changes.
+  give(b.op("Mul", {b.op("TensorScatter", {state("fading"), fresh, at}), b.constant("half", Tensor::from<float>({}, {0.5f}))}), "fading");
+  b.output(b.op("ReduceSum", {b.op("Add", {lines, round})}, {{"keepdims", int64_t{0}}}), "sum");
+  const Graph g = b.finish();
+  const auto pairs = pair_states(g, kStatePattern);
+  REQUIRE(pairs.size() == 6);
+  for (const int threads : {1, 2}) {
+    std::mt19937_64 random(static_cast<uint64_t>(threads));
+    Lane lane(compile(g, {.threads = threads, .states = pairs}));
+    std::map<std::string, Tensor> held;
+    const auto none = [&] {
+      for (const StatePair& p : pairs) held[p.input] = Tensor::from<float>({2, 3, 16, 4}, std::vector<float>(384));
+    };
+    none();
+    std::optional<std::pair<SavedState, std::map<std::string, Tensor>>> kept;
+    for (int n = 0; n < 120; ++n) {
+      std::map<std::string, Tensor> in{{"at", Tensor(DType::i64, {2})},
+                                       {"fresh", random_tensor({2, 3, 2, 4}, random())},
+                                       {"places", Tensor(DType::i64, {5, 2})},
+                                       {"rows", random_tensor({5, 16, 4}, random())},
+                                       {"columns", Tensor(DType::i64, {2, 3, 16, 1})},
+                                       {"last", random_tensor({2, 3, 16, 1}, random())}};
+      for (int64_t& p : in["at"].as<int64_t>()) p = static_cast<int64_t>(random() % 15);
+      for (size_t i = 0; i < 10; ++i) in["places"].as<int64_t>()[i] = static_cast<int64_t>(random() % 2) - (random() % 3 == 0 ? 2 : 0);
+      for (int64_t& p : in["columns"].as<int64_t>()) p = static_cast<int64_t>(random() % 4) - (random() % 3 == 0 ? 4 : 0);
+      const bool fails = random() % 6 == 0;
+      if (fails) (random() % 2 ? in["places"].as<int64_t>()[7] : in["columns"].as<int64_t>()[60]) = 99;
+      std::vector<NamedInput> given;
+      for (const auto& [name, t] : in) given.push_back({name, t});
+      if (fails) {
+        CHECK(has(error_of([&] { lane.run(given); }), "99"));
+        continue;
+      }
+      const Outputs out = lane.run(given);
+      std::vector<Tensor> all;
+      for (ValueId v : g.inputs) {
+        const std::string& name = g.values[static_cast<size_t>(v)].name;
+        all.push_back(in.contains(name) ? in[name] : held[name]);
+      }
+      const auto expected = evaluate_plain(g, all);
+      for (size_t i = 0; i < expected.size(); ++i) {
+        const std::string& name = g.values[static_cast<size_t>(g.outputs[i])].name;
+        if (name == "sum") CHECK(out["sum"].as<float>()[0] == doctest::Approx(expected[i].as<float>()[0]).epsilon(1e-4));
+        else held["past" + name.substr(7)] = expected[i];
+      }
+      const uint64_t what = random() % 12;
+      if (what == 0) kept.emplace(lane.save_state(), held);
+      if (what == 1 && kept) {
+        lane.restore_state(kept->first);
+        held = kept->second;
+      }
+      if (what == 2) {
+        lane.reset();
+        none();
+        continue;
+      }
+      const SavedState now = lane.save_state();
+      REQUIRE(now.tensors.size() == 6);
+      for (const auto& [name, t] : now.tensors) {
+        CAPTURE(n);
+        CAPTURE(name);
+        CHECK(apart(t, held[name]) < 1e-5);
+      }
+    }
+  }
+}
+
 TEST_CASE("pairs are found by patterns and names, and what does not fit is told with both ends") {
   const Graph g = decoder({});
   CHECK(pair_states(g, "present.0.keys=past.0.keys")[0] == StatePair{"present.0.keys", "past.0.keys"});

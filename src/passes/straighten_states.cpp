@@ -378,7 +378,13 @@ class Straightener {
     }
     GrowingState inside;
     inside.axis = 2;
-    inside.input = value_like(state.input, fmt::format("{}/{}", in.name, number), in.dtype, held);
+    // The only part of a state has its name; messages tell it.
+    const auto name_of = [&](ValueId whole, const std::string& name) {
+      if (stack_ >= 0) return fmt::format("{}/{}", name, number);
+      g_.values[static_cast<size_t>(whole)].name = unused_name(g_, name + "/before");
+      return name;
+    };
+    inside.input = value_like(state.input, name_of(state.input, in.name), in.dtype, held);
     ValueId before = inside.input;
     for (const DType d : end.view.casts) before = cast(n, before, d, "");
     const bool straight = std::ranges::is_sorted(into);
@@ -392,7 +398,7 @@ class Straightener {
     else transposed(n, all, out_of, grown);
     inside.output = all;
     for (const DType d : casts_behind) inside.output = cast(n, inside.output, d, "");
-    g_.values[static_cast<size_t>(inside.output)].name = unused_name(g_, fmt::format("{}/{}", output_name, number));
+    g_.values[static_cast<size_t>(inside.output)].name = unused_name(g_, name_of(state.output, output_name));
     dead_.insert(n);
     return inside;
   }

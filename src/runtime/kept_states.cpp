@@ -117,12 +117,30 @@ bool KeptStates::all_grow() const {
   return std::ranges::all_of(impl_.kept, [](const ProgramImpl::Kept& k) { return k.info.axis >= 0; });
 }
 
+void KeptStates::forget_changes() {
+  for (auto& c : changed_) c = {};
+}
+
+void KeptStates::begin() {
+  changes_.by_memory.clear();
+  for (size_t k = 0; k < impl_.kept.size(); ++k) {
+    lower::StateChanges::State& c = changed_[k];
+    if (c.written) c = {};  // by a run that was not done
+    if (impl_.kept[k].info.in_place || impl_.kept[k].info.axis >= 0 || now_[k].empty() || next_[k].empty()) continue;
+    if (c.to != next_[k].data()) c = {};
+    c.to = next_[k].data();
+    changes_.by_memory.emplace_back(now_[k].data(), &c);
+  }
+}
+
 void KeptStates::reset() {
+  forget_changes();
   held_.positions = 0;
   for (Tensor& t : now_) t = Tensor();
 }
 
 void KeptStates::rewind(int64_t n) {
+  forget_changes();
   if (n < 0 || n > positions()) fail(Category::value, "cannot go back by {} positions: {} are held", n, positions());
   if (n == 0) return;
   if (n < positions() && !all_grow())
@@ -136,6 +154,7 @@ void KeptStates::rewind(int64_t n) {
 }
 
 void KeptStates::keep_last(int64_t n) {
+  forget_changes();
   if (n < 0) fail(Category::value, "cannot keep the last {} positions", n);
   if (n >= positions()) return;
   if (!all_grow())
@@ -155,6 +174,7 @@ void KeptStates::keep_last(int64_t n) {
 }
 
 void KeptStates::arrange(std::span<const int64_t> from) {
+  forget_changes();
   if (positions() == 0 || from.empty()) fail(Category::value, "no sequences are held that could be arranged");
   // Everything is looked at before anything changes.
   std::vector<Tensor> now(now_.size());
@@ -404,6 +424,9 @@ void KeptStates::done(int64_t fresh) {
     const auto& k = impl_.kept[i];
     if (k.info.in_place) continue;
     std::swap(now_[i], next_[i]);
+    changed_[i].known = changed_[i].written;
+    changed_[i].written = false;
+    changed_[i].to = next_[i].data();
     if (k.info.axis >= 0) held_.positions = now_[i].shape()[static_cast<size_t>(k.info.axis)], grown = true;
   }
   if (!grown) held_.positions += fresh;

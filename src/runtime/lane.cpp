@@ -257,6 +257,7 @@ class LaneImpl : public lower::Bodies {
       if (!kept.info.in_place)
         bound[kept.output] = states_kept.memory(k, s.plan->output_dtypes[kept.output], s.plan->output_shapes[kept.output]);
     }
+    states_kept.begin();
     run(all, options);
     for (size_t k = 0; k < impl.kept.size(); ++k) {
       if (!impl.kept[k].info.in_place) states_kept.made(k, slot->tensors[impl.kept[k].output]);
@@ -297,7 +298,7 @@ class LaneImpl : public lower::Bodies {
       const ValueId v = plan.graph->inputs[i];
       if (plan.dynamic[v]) s.tensors[v] = i < inputs.size() ? inputs[i] : more[i - inputs.size()];
     }
-    const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew, this, &states_kept.held()};
+    const lower::StepContext context{s.buffers.data(), s.tensors.data(), crew, this, &states_kept.held(), states_kept.changes()};
     using Clock = std::chrono::steady_clock;
     const bool limited = options.limit.count() > 0, stoppable = options.stop.stop_possible();
     if (timing && !inside) {

@@ -30,4 +30,12 @@ std::string_view name_of(StepKind kind) {
   return "?";
 }
 
+void copy_shared(const StepContext& c, const void* from, void* to, int64_t bytes) {
+  constexpr int64_t kPiece = 1 << 20;
+  c.workers.each((bytes + kPiece - 1) / kPiece, [&](int64_t piece, int) {
+    const int64_t at = piece * kPiece;
+    std::memcpy(static_cast<char*>(to) + at, static_cast<const char*>(from) + at, static_cast<size_t>(std::min(kPiece, bytes - at)));
+  });
+}
+
 }  // namespace lathe::lower

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cstdint>
+#include <cstring>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -63,6 +64,25 @@ struct HeldStates {
   std::vector<int64_t> each;  // floats a position, by slot: batch * heads * width
 };
 
+// States of one size that a run copies to change little of them: of each, what it differs by from the memory that its next value goes to,
+// which held it the run before. A step that knows copies that alone.
+struct StateChanges {
+  struct Run {
+    int64_t at, bytes;
+  };
+  struct State {
+    void* to = nullptr;  // where the next value goes
+    bool known = false, written = false;
+    std::vector<Run> runs, before;
+  };
+  std::vector<std::pair<const void*, State*>> by_memory;  // of this run
+
+  State* find(const void* from, const void* to) const {
+    const auto it = std::ranges::find(by_memory, from, &std::pair<const void*, State*>::first);
+    return it != by_memory.end() && it->second->to == to ? it->second : nullptr;
+  }
+};
+
 // What a step sees while running: memory of one lane, which no other lane touches. Tasks may read what the step reads, and write what it
 // writes and its scratch, each its own part. `tensors` and `bodies` belong to the thread that runs the lane: tasks leave them alone.
 struct StepContext {
@@ -71,7 +91,25 @@ struct StepContext {
   Workers& workers;
   Bodies* bodies;  // null inside steps that run beside others
   const HeldStates* held = nullptr;
+  StateChanges* changes = nullptr;  // null inside steps that run beside others
 };
+
+void copy_shared(const StepContext& c, const void* from, void* to, int64_t bytes);
+// Makes `to` what `from` is, all `bytes` of it or only what they differ by. The step then writes what `list` puts into a vector of runs, if
+// it is asked. `output`: what it makes is an output of the graph, which stays as it leaves it.
+template <typename F>
+void copy_to_change(const StepContext& c, bool output, const void* from, void* to, int64_t bytes, F&& list) {
+  StateChanges::State* s = output && c.changes != nullptr ? c.changes->find(from, to) : nullptr;
+  if (s == nullptr) return copy_shared(c, from, to, bytes);
+  const bool known = std::exchange(s->known, false);
+  s->written = true;
+  s->before.swap(s->runs);
+  s->runs.clear();
+  list(s->runs);
+  if (!known) return copy_shared(c, from, to, bytes);
+  for (const StateChanges::Run& r : s->before)
+    std::memcpy(static_cast<char*>(to) + r.at, static_cast<const char*>(from) + r.at, static_cast<size_t>(r.bytes));
+}
 
 template <typename T>
 T* pointer(const StepContext& c, const Location& location) {

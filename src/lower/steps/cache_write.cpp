@@ -16,6 +16,7 @@ class CacheWriteKernel : public StepKernel {
  public:
   Location cache, update, starts, output;
   bool given = false, wide = true, circular = false;  // starts: given, i64
+  bool gives_output = false;
   std::string where;
   int64_t batch = 1, outer = 1, room = 1, count = 0, bytes = 0;  // `outer` lines a sequence, of `room` entries of `bytes`
 
@@ -27,15 +28,22 @@ class CacheWriteKernel : public StepKernel {
     }
     const char *old = pointer<const char>(c, cache), *fresh = pointer<const char>(c, update);
     char* to = pointer<char>(c, output);
-    c.workers.each(batch * outer, [&](int64_t line, int) {
+    // Up to where a line begins again.
+    const auto each_run = [&](int64_t line, auto&& f) {
       const int64_t at = start(c, line / outer);
-      std::memcpy(to + line * room * bytes, old + line * room * bytes, static_cast<size_t>(room * bytes));
-      for (int64_t i = 0; i < count;) {  // up to where it begins again
+      for (int64_t i = 0; i < count;) {
         const int64_t place = (at + i) % room, some = std::min(count - i, room - place);
-        std::memcpy(to + (line * room + place) * bytes, fresh + (line * count + i) * bytes, static_cast<size_t>(some * bytes));
+        f((line * room + place) * bytes, (line * count + i) * bytes, some * bytes);
         i += some;
       }
+    };
+    copy_to_change(c, gives_output, old, to, batch * outer * room * bytes, [&](std::vector<StateChanges::Run>& runs) {
+      for (int64_t line = 0; line < batch * outer; ++line)
+        each_run(line, [&](int64_t place, int64_t, int64_t size) { runs.push_back({place, size}); });
     });
+    for (int64_t line = 0; line < batch * outer; ++line) {
+      each_run(line, [&](int64_t place, int64_t from, int64_t size) { std::memcpy(to + place, fresh + from, static_cast<size_t>(size)); });
+    }
   }
 
  private:
@@ -96,6 +104,7 @@ class CacheWriteFamily : public StepFamily {
       k->starts = b.contiguous(n.inputs[2], Layout::natural);
       step.reads.push_back(k->starts.buffer);
     }
+    k->gives_output = std::ranges::find(b.graph().outputs, m.result()) != b.graph().outputs.end();
     k->output = b.define(m.result(), Layout::natural);
     step.writes = {k->output.buffer};
     step.text = fmt::format("{} entries into {} lines of {}", k->count, k->batch * k->outer, k->room);

@@ -26,6 +26,7 @@ enum class Join : uint8_t { none, add, multiply, most, least };
 class ElementsKernel : public StepKernel {
  public:
   Location data, indices, updates, output;
+  bool gives_output = false;
   bool scatters = false, slices = false, wide = true;  // wide: indices are i64
   std::string where;
   Join joins = Join::none;
@@ -43,7 +44,8 @@ class ElementsKernel : public StepKernel {
 
   void run(const StepContext& c) const override {
     if (scatters) {
-      std::memcpy(pointer<char>(c, output), pointer<const char>(c, data), whole);
+      copy_to_change(c, gives_output, pointer<const char>(c, data), pointer<char>(c, output), static_cast<int64_t>(whole),
+                     [&](std::vector<StateChanges::Run>& runs) { changed(c, runs); });
       do_part(c, 0, rows);  // in order: of two updates of one place the last stays
       return;
     }
@@ -51,6 +53,44 @@ class ElementsKernel : public StepKernel {
   }
 
  private:
+  // What a scatter writes.
+  void changed(const StepContext& c, std::vector<StateChanges::Run>& runs) const {
+    const auto size = static_cast<int64_t>(whole);
+    const auto put = [&](int64_t at, int64_t count) {
+      at *= bytes, count *= bytes;
+      if (at < 0 || count > size - at) return;  // an index out of range, which the scatter finds
+      if (!runs.empty() && runs.back().at + runs.back().bytes == at) runs.back().bytes += count;
+      else runs.push_back({at, count});
+    };
+    wide ? each_place(pointer<const int64_t>(c, indices), put) : each_place(pointer<const int32_t>(c, indices), put);
+  }
+  template <typename Index, typename F>
+  void each_place(const Index* places, F&& f) const {
+    for (int64_t row = 0; row < rows; ++row) {
+      if (slices) {
+        const auto depth = static_cast<int64_t>(sizes.size());
+        int64_t at = batch_rows >= rows ? 0 : row / batch_rows * batch_stride;
+        for (int64_t k = 0; k < depth; ++k) {
+          const int64_t given = places[row * depth + k];
+          at += (given + (given < 0 ? sizes[static_cast<size_t>(k)] : 0)) * tuple_strides[static_cast<size_t>(k)];
+        }
+        f(at, slice);
+        continue;
+      }
+      const int64_t length = shape.back(), last = static_cast<int64_t>(shape.size()) - 1, pitch = strides[static_cast<size_t>(axis)];
+      for (int64_t i = 0; i < length; ++i) f(first_of(row) + (axis == last ? 0 : i) + placed(places[row * length + i]) * pitch, 1);
+    }
+  }
+  // Of elements: where a row's begin but for their places along the axis; a place from the front.
+  int64_t first_of(int64_t row) const {
+    int64_t base = 0;
+    for (int64_t d = static_cast<int64_t>(shape.size()) - 2; d >= 0; --d) {
+      if (d != axis) base += row % shape[static_cast<size_t>(d)] * strides[static_cast<size_t>(d)];
+      row /= shape[static_cast<size_t>(d)];
+    }
+    return base;
+  }
+  int64_t placed(int64_t at) const { return at + (at < 0 ? axis_size : 0); }
   void do_part(const StepContext& c, int64_t begin, int64_t end) const {
     switch (joins) {
       case Join::none: return moved(c, begin, end);
@@ -100,19 +140,12 @@ class ElementsKernel : public StepKernel {
     const T* from = pointer<const T>(c, scatters ? updates : data);
     T* to = pointer<T>(c, output);
     for (int64_t row = begin; row < end; ++row) {
-      int64_t base = 0, rest = row;
-      for (int64_t d = last - 1; d >= 0; --d) {
-        if (d != axis) base += rest % shape[static_cast<size_t>(d)] * strides[static_cast<size_t>(d)];
-        rest /= shape[static_cast<size_t>(d)];
-      }
+      const int64_t base = first_of(row);
       const Index* at = places + row * length;
       Index least = at[0], most = at[0];
       for (int64_t i = 1; i < length; ++i) least = std::min(least, at[i]), most = std::max(most, at[i]);
       place(least, size, where), place(most, size, where);
-      const auto there = [&](int64_t i) {
-        const int64_t p = at[i];
-        return base + i * step + (p + (p < 0 ? size : 0)) * pitch;
-      };
+      const auto there = [&](int64_t i) { return base + i * step + placed(at[i]) * pitch; };
       if (scatters) {
         for (int64_t i = 0; i < length; ++i) {
           T& e = to[there(i)];
@@ -227,6 +260,7 @@ class ElementsFamily : public StepFamily {
       k->updates = b.contiguous(n.inputs[2], Layout::natural);
       step.reads.push_back(k->updates.buffer);
     }
+    k->gives_output = std::ranges::find(b.graph().outputs, m.result()) != b.graph().outputs.end();
     k->output = b.define(m.result(), Layout::natural);
     step.writes = {k->output.buffer};
     step.text =
