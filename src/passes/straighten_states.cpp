@@ -60,6 +60,8 @@ class Straightener {
       if (e.view.part != (stack_ < 0 ? -1 : i) || e.view.axes.size() != 4 || std::ranges::find(e.view.axes, kUnit) != e.view.axes.end() ||
           at >= 4 || e.view.axes[at] != state.axis || e.view.casts != ends_[0].view.casts)
         return std::nullopt;
+      const auto& fresh = dims(g_.nodes[e.concat].inputs[1]);
+      if (!fresh || fresh->size() != 4) return std::nullopt;
     }
     const auto behind = back(state.output);
     if (!behind || static_cast<int>(behind->ends.size()) != parts || behind->casts.size() != ends_[0].view.casts.size())
@@ -212,8 +214,10 @@ class Straightener {
     const auto wrapped = [&](int64_t axis) { return static_cast<size_t>(axis < 0 ? axis + static_cast<int64_t>(view.axes.size()) : axis); };
     if (is_op(n, "Gather")) {
       const auto index = integers(n.inputs[1]);
-      if (!index || index->size() != 1 || dims(n.inputs[1])->size() > 1) return std::nullopt;
-      return taken(view, wrapped(n.integer("axis", 0)), (*index)[0], all, dims(n.inputs[1])->size() == 1);
+      if (!index || index->size() != 1) return std::nullopt;
+      const size_t rank = g_.values[static_cast<size_t>(n.inputs[1])].constant->shape().size();
+      if (rank > 1) return std::nullopt;
+      return taken(view, wrapped(n.integer("axis", 0)), (*index)[0], all, rank == 1);
     }
     const auto& out = dims(n.outputs[output]);
     if (is_op(n, "Split")) {
