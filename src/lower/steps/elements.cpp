@@ -55,10 +55,8 @@ class ElementsKernel : public StepKernel {
  private:
   // What a scatter writes.
   void changed(const StepContext& c, std::vector<StateChanges::Run>& runs) const {
-    const auto size = static_cast<int64_t>(whole);
     const auto put = [&](int64_t at, int64_t count) {
       at *= bytes, count *= bytes;
-      if (at < 0 || count > size - at) return;  // an index out of range, which the scatter finds
       if (!runs.empty() && runs.back().at + runs.back().bytes == at) runs.back().bytes += count;
       else runs.push_back({at, count});
     };
@@ -71,14 +69,19 @@ class ElementsKernel : public StepKernel {
         const auto depth = static_cast<int64_t>(sizes.size());
         int64_t at = batch_rows >= rows ? 0 : row / batch_rows * batch_stride;
         for (int64_t k = 0; k < depth; ++k) {
-          const int64_t given = places[row * depth + k];
-          at += (given + (given < 0 ? sizes[static_cast<size_t>(k)] : 0)) * tuple_strides[static_cast<size_t>(k)];
+          const int64_t given = places[row * depth + k], size = sizes[static_cast<size_t>(k)];
+          if (given < -size || given >= size) return;  // the scatter says so
+          at += (given + (given < 0 ? size : 0)) * tuple_strides[static_cast<size_t>(k)];
         }
         f(at, slice);
         continue;
       }
       const int64_t length = shape.back(), last = static_cast<int64_t>(shape.size()) - 1, pitch = strides[static_cast<size_t>(axis)];
-      for (int64_t i = 0; i < length; ++i) f(first_of(row) + (axis == last ? 0 : i) + placed(places[row * length + i]) * pitch, 1);
+      for (int64_t i = 0; i < length; ++i) {
+        const int64_t given = places[row * length + i];
+        if (given < -axis_size || given >= axis_size) return;
+        f(first_of(row) + (axis == last ? 0 : i) + placed(given) * pitch, 1);
+      }
     }
   }
   // Of elements: where a row's begin but for their places along the axis; a place from the front.
