@@ -6,6 +6,8 @@
 
 using namespace test;
 
+using Data = Attribute::Data;
+
 namespace {
 
 // A table, a product, a Gemm that transposes, a convolution's worth of everything that has weights.
@@ -121,4 +123,96 @@ TEST_CASE("what stays wide is said: too small, shared, beyond the type, asked fo
   // Twice: there is nothing left to narrow.
   narrow_model(g, {.weights = DType::bf16});
   CHECK(has(refused({.weights = DType::bf16}), "no weights to narrow"));
+}
+
+TEST_CASE("weights of subgraphs become narrow too: a branch's own, captured ones, those that both read, nested ones") {
+  const auto branch = [](const char* name, uint32_t seed, bool nested) {
+    Builder b(name, 21);
+    auto y = b.op("MatMul", {b.outer("x"), b.constant("own", random_tensor({48, 64}, seed, -0.3f, 0.3f))});
+    if (nested) {
+      Builder inner("inner", 21), other("other", 21);
+      inner.output(inner.op("MatMul", {inner.outer("h"), inner.outer("shared")}), "inner_y");
+      other.output(other.op("Neg", {other.outer("h")}), "other_y");
+      b.op("Tanh", {y}, {}, "h");
+      y = b.op("If", {b.outer("deeper")}, {{"then_branch", Data(inner.finish_body())}, {"else_branch", Data(other.finish_body())}});
+    } else {
+      y = b.op("MatMul", {y, b.outer("shared")});
+    }
+    y = b.op("MatMul", {y, b.outer("everywhere")});
+    b.output(b.op("Add", {y, b.op("MatMul", {y, b.outer("alone")})}), std::string(name) + "_y");
+    return b.finish_body();
+  };
+  Builder b("decides", 21);
+  const auto x = b.input("x", DType::f32, {5, 48}), flag = b.input("flag", DType::boolean, {});
+  b.input("deeper", DType::boolean, {});
+  b.constant("shared", random_tensor({64, 64}, 11, -0.3f, 0.3f));
+  b.constant("alone", random_tensor({64, 64}, 12, -0.3f, 0.3f));
+  const auto everywhere = b.constant("everywhere", random_tensor({64, 64}, 13, -0.3f, 0.3f));
+  const auto y = b.op("If", {flag}, {{"then_branch", Data(branch("yes", 1, true))}, {"else_branch", Data(branch("no", 2, false))}});
+  b.output(b.op("MatMul", {y, everywhere}), "z");
+  (void)x;
+  const Graph wide = b.finish();
+  const auto all = [](const Graph& g, const auto& narrowing) {
+    Graph narrow = g;
+    const NarrowReport r = narrowing(narrow);
+    const Folder f;
+    save(narrow, f.path / "narrow.onnx");
+    CHECK(examine_file(f.path / "narrow.onnx").empty());
+    return std::pair{load(f.path / "narrow.onnx"), r};
+  };
+  struct Form {
+    DType type;
+    bool whole;
+    double share, apart;
+  };
+  for (const Form& form : {Form{DType::f16, false, 0.51, 4e-3}, Form{DType::i8, false, 0.28, 4e-2}, Form{DType::u4, false, 0.21, 0.5},
+                           Form{DType::f16, true, 0.51, 6e-3}, Form{DType::bf16, true, 0.51, 5e-2}}) {
+    CAPTURE(to_string(form.type));
+    CAPTURE(form.whole);
+    const auto [narrow, r] =
+        all(wide, [&](Graph& g) { return form.whole ? halve_model(g, form.type) : narrow_model(g, {.weights = form.type}); });
+    CHECK(r.left.empty());
+    // Two of the branches' own, one that both read, one that they read further in, one that is read in all graphs.
+    if (!form.whole) CHECK(r.weights.size() == 5);
+    CHECK(static_cast<double>(r.bytes_after) < form.share * static_cast<double>(r.bytes_before));
+    for (const auto& [flagged, deeper] : {std::pair{true, true}, {true, false}, {false, false}}) {
+      const std::vector<Tensor> in{random_tensor({5, 48}, 3), Tensor::from<bool>({}, {flagged}), Tensor::from<bool>({}, {deeper})};
+      const Tensor expected = evaluate_plain(wide, in)[0];
+      if (!form.whole) check_against_plain(narrow, in, {.threads = 2});
+      const Tensor got = run(narrow, in)[0];
+      double most = 0, apart = 0;
+      for (size_t i = 0; i < static_cast<size_t>(got.size()); ++i) {
+        most = std::max(most, std::fabs(static_cast<double>(expected.as<float>()[i])));
+        apart = std::max(apart, std::fabs(static_cast<double>(expected.as<float>()[i]) - static_cast<double>(got.as<float>()[i])));
+      }
+      CHECK(apart > 0);
+      CHECK(apart <= form.apart * most);
+    }
+  }
+  // One that is left by its reader's name, and one that a subgraph hands out.
+  Graph g = wide;
+  std::string name;
+  for (const Node& n : g.nodes) {
+    n.each_subgraph([&](const std::shared_ptr<Graph>& sub) { sub->nodes[0].name = name = "first_product"; });
+  }
+  const NarrowReport r = narrow_model(g, {.leave = {name}});
+  CHECK(r.left == std::vector<std::pair<std::string, std::string>>{{name, "it was asked to be left"}, {name, "it was asked to be left"}});
+  CHECK(r.weights.size() == 3);
+}
+
+TEST_CASE("a loop's weights become narrow where they are read, and its program keeps them so") {
+  Builder body("body", 21);
+  body.input("i", DType::i64, {});
+  const auto going = body.input("going", DType::boolean, {}), h = body.input("h", DType::f32, Dims{1, 256});
+  body.output(body.op("Identity", {going}), "on");
+  body.output(body.op("Tanh", {body.op("MatMul", {h, body.outer("w")})}), "next");
+  Builder b("loop", 21);
+  const auto trips = b.input("trips", DType::i64, {});
+  b.constant("w", random_tensor({256, 256}, 5, -0.1f, 0.1f));
+  b.output(b.op("Loop", {trips, kAbsent, b.input("h0", DType::f32, Dims{1, 256})}, {{"body", Data(body.finish_body())}}), "end");
+  Graph g = b.finish();
+  const NarrowReport r = narrow_model(g, {.weights = DType::i4, .block = 64});
+  CHECK(r.bytes_after * 6 < r.bytes_before);
+  const std::vector<Tensor> in{Tensor::from<int64_t>({}, {7}), random_tensor({1, 256}, 6)};
+  check_against_plain(g, in, {.threads = 2});
 }

@@ -185,6 +185,61 @@ TEST_CASE("convolutions over random shapes") {
   });
 }
 
+TEST_CASE("products and convolutions by weights of 16, 8 and 4 bits over random shapes") {
+  over(600, 61, [](Trial& t, Dice& dice) {
+    const auto widened = [&](const Tensor& w, int64_t k_axis) {
+      if (w.rank() > 2 || dice.one_in(2)) {
+        Tensor half(dice.pick({DType::f16, DType::bf16}), w.shape());
+        for (int64_t i = 0; i < w.size(); ++i)
+          static_cast<uint16_t*>(half.data())[i] =
+              static_cast<uint16_t>(encode_narrow(half.dtype(), static_cast<double>(w.as<float>()[static_cast<size_t>(i)])));
+        return t.b.op("Cast", {t.b.constant("w", half)}, {{"to", int64_t{1}}});
+      }
+      const DType type = dice.pick({DType::i8, DType::u8, DType::i4, DType::u4});
+      const auto numbers = [&](const Shape& shape) {
+        Tensor q(type, shape);
+        auto* data = static_cast<uint8_t*>(q.data());
+        for (size_t i = 0; i < q.byte_size(); ++i) data[i] = static_cast<uint8_t>(dice.from(0, 255));
+        // What lies behind the last of an odd count of half bytes is zero.
+        if (bit_width(type) == 4 && q.size() % 2 != 0) data[q.byte_size() - 1] &= 15;
+        return q;
+      };
+      Attributes attributes{{"axis", k_axis}};
+      Shape scales = w.shape();
+      const bool blocks = dice.one_in(2);
+      if (blocks) {
+        const int64_t block = dice.from(8, 70);
+        scales[static_cast<size_t>(k_axis)] = (scales[static_cast<size_t>(k_axis)] + block - 1) / block;
+        attributes["block_size"] = block;
+      } else {
+        attributes["axis"] = 1 - k_axis;
+        scales = {scales[static_cast<size_t>(1 - k_axis)]};
+      }
+      std::vector<ValueId> in{t.b.constant("q", numbers(w.shape())), t.b.constant("s", random_tensor(scales, dice.seed(), 0.002f, 0.02f))};
+      if (dice.one_in(2)) in.push_back(t.b.constant("z", numbers(scales)));
+      return t.b.op("DequantizeLinear", in, attributes);
+    };
+    if (dice.one_in(3)) {
+      const Window w(dice, 2, 17, true);
+      if (!w.fits) return false;
+      const int64_t channels = dice.from(9, 40), filters = dice.from(9, 80);
+      t.terms = channels * w.taps();
+      const ValueId x = t.feed(floats(dice, w.shape({dice.from(1, 3), channels}, w.in)));
+      t.out("Conv", {x, widened(floats(dice, w.shape({filters, channels}, w.kernel)), 1)}, w.attributes());
+      return true;
+    }
+    // One row, a few, and enough tiles for panels that become floats first, whole or in parts of K.
+    const int64_t m = dice.pick({dice.from(1, 20), dice.from(1, 20), dice.from(20, 130)}), n = dice.from(1, 150),
+                  k = dice.one_in(6) ? dice.from(500, 1400) : dice.from(1, 130);
+    t.terms = 4 * k;
+    const bool turned = dice.one_in(2);
+    const ValueId x = t.feed(floats(dice, {m, k})), w = widened(floats(dice, turned ? Shape{n, k} : Shape{k, n}), turned ? 1 : 0);
+    const ValueId y = turned ? t.b.op("Gemm", {x, w}, {{"transB", int64_t{1}}}) : t.b.op("MatMul", {x, w});
+    t.b.output(dice.one_in(2) ? y : t.b.op("Tanh", {y}), "y");
+    return true;
+  });
+}
+
 TEST_CASE("convolutions to a few filters over random shapes") {
   over(400, 47, [](Trial& t, Dice& dice) {
     const int axes = static_cast<int>(dice.pick({1, 2, 2, 2, 3}));

@@ -36,7 +36,7 @@ struct NarrowOptions {
   int64_t block = 0;
   int64_t least = 1024;                   // numbers: smaller weights stay as they are
   std::vector<std::string> leave{};       // nodes whose weights stay as they are
-  Rounding rounding = Rounding::nearest;  // compensated: of Conv, MatMul and Gemm, from the calibration data
+  Rounding rounding = Rounding::nearest;  // compensated: of Conv, MatMul and Gemm outside subgraphs, from the calibration data
 };
 
 struct NarrowedWeights {
@@ -52,11 +52,12 @@ struct NarrowReport {
   int64_t bytes_before = 0, bytes_after = 0;              // of all initializers
 };
 
-// Carries the model over to the opset that the form needs. Throws Error: value (no such type or node, a block out of range, nothing to
+// Weights of subgraphs too, their own and those that they capture. Carries the model over to the opset that the form needs. Throws Error: value (no such type or node, a block out of range, nothing to
 // narrow, compensated rounding without calibration), unsupported (the opset cannot be reached); the graph is left as it was then.
 NarrowReport narrow_model(Graph& graph, const NarrowOptions& options = {}, const Calibration* calibration = nullptr);
 
-// Everything in f16 or bf16, activations too, between Casts at the model's inputs and outputs. What overflows on the calibration items, if
+// Everything in f16 or bf16, activations too, between Casts at the model's inputs and outputs; subgraphs compute in f32 on weights kept as
+// halves. What overflows on the calibration items, if
 // there are any, is named in `left`, by the node that makes it, and stays f32. Throws Error as narrow_model does.
 NarrowReport halve_model(Graph& graph, DType to, const Calibration* calibration = nullptr);
 

@@ -6,6 +6,8 @@
 #include <type_traits>
 #include <utility>
 
+#include "kernels/dense_narrow.hpp"
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/dense.cpp"
 #include <hwy/foreach_target.h>
@@ -446,19 +448,70 @@ Ahead fetched(bool warm, int64_t tile, int64_t tiles, const char* panel, const c
   return ahead;
 }
 
-// Panels that pass over packed tiles together: with them and the tiles L2 is not full.
-inline constexpr int64_t kPassingPanels = 3;
+// Tiles that pass over panels of 16 bits before it pays to make floats of these first: widening takes as long as a sixth of a tile does.
+inline constexpr int64_t kWidenedTiles = 3;
+
+template <typename B>
+void widen_lines(const void* panel, int64_t lines, float* HWY_RESTRICT out) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  const auto* HWY_RESTRICT b = static_cast<const B*>(panel);
+  for (int64_t i = 0; i < lines * kWidth; i += kWidth) {
+    LATHE_UNROLL(4)
+    for (int64_t v = 0; v < kVectors; ++v) hn::Store(load_panel(b + i + v * lanes), d, out + i + v * lanes);
+  }
+}
+
+// Bytes of a row of a panel where it stands.
+int64_t line_bytes(const DenseArguments& g) {
+  const int64_t bits = g.b_type == PanelType::f32 ? 32 : g.b_type == PanelType::quantised ? narrow_bits(g.quantised->type) : 16;
+  return kWidth * bits / 8;
+}
+
+// Some panels at a part of K: where they stand, or as floats in the room for them.
+class PanelsAt {
+ public:
+  PanelsAt(const DenseArguments& g, int64_t tiles)
+      : g_(g),
+        k_(g.segments * g.run),
+        line_(line_bytes(g)),
+        floats_(g.b_type == PanelType::quantised || (g.b_type != PanelType::f32 && tiles >= kWidenedTiles) ? g.widened : nullptr) {}
+  bool widened() const { return floats_ != nullptr; }
+  PanelType type() const { return floats_ ? PanelType::f32 : g_.b_type; }
+  int64_t line() const { return line_; }
+  const char* given(int64_t panel, int64_t k_at) const { return static_cast<const char*>(g_.b) + (panel * k_ + k_at) * line_; }
+  // From here on panels [panel, panel + panels) at rows [k_at, k_at + depth).
+  void pass(int64_t panel, int64_t panels, int64_t k_at, int64_t depth) {
+    first_ = panel, k_at_ = k_at, depth_ = depth;
+    for (int64_t p = 0; floats_ && p < panels; ++p) {
+      float* to = floats_ + p * depth * kWidth;
+      switch (g_.b_type) {
+        case PanelType::f16: widen_lines<hwy::float16_t>(given(panel + p, k_at), depth, to); break;
+        case PanelType::bf16: widen_lines<hwy::bfloat16_t>(given(panel + p, k_at), depth, to); break;
+        default: g_.widen(*g_.quantised, panel + p, k_at, k_at + depth, to);
+      }
+    }
+  }
+  const void* at(int64_t panel) const {
+    return floats_ ? static_cast<const void*>(floats_ + (panel - first_) * depth_ * kWidth) : given(panel, k_at_);
+  }
+
+ private:
+  const DenseArguments& g_;
+  int64_t k_, line_;
+  float* floats_;
+  int64_t first_ = 0, k_at_ = 0, depth_ = 0;
+};
 
 // Tiles of rows are packed for a part of K, then all panels pass over them: each row is copied once, not once for each block of panels.
 // The order of each element's sum is that of the other way.
 void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) {
-  const int64_t rows = g.row_end - g.row_begin, k = g.segments * g.run, element = g.b_type == PanelType::f32 ? 4 : 2,
-                line = kWidth * element;
+  const int64_t rows = g.row_end - g.row_begin, k = g.segments * g.run;
   const int64_t tiles = (rows + kRows - 1) / kRows, blocks = (tiles + kPackedTiles - 1) / kPackedTiles;
+  PanelsAt b(g, tiles / blocks);
   const float* pointers[kMaxTaps * kRows];
   const auto row_of = [&](int64_t t) { return g.row_begin + rows * t / tiles; };
   bool warm = false;  // as in DenseHere
-  const auto panel_at = [&](int64_t p, int64_t k_at) { return static_cast<const char*>(g.b) + (p * k + k_at) * line; };
   for (int64_t block = 0; block < blocks; ++block) {
     const int64_t t0 = tiles * block / blocks, t1 = tiles * (block + 1) / blocks;
     for (int64_t tap = 0; tap < g.segments; tap += depth.taps_each) {
@@ -476,20 +529,22 @@ void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) 
         for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += kPassingPanels) {
           const int64_t panels = std::min(kPassingPanels, g.panel_end - panel);
           // What passes next: the panels behind these, or the first ones at the next part of K.
-          const char* next = panel + panels < g.panel_end ? panel_at(panel + panels, k_at)
-                             : k_end < k                  ? panel_at(g.panel_begin, k_end)
-                                                          : panel_at(g.panel_begin, 0);
+          const char* next = panel + panels < g.panel_end ? b.given(panel + panels, k_at)
+                             : k_end < k                  ? b.given(g.panel_begin, k_end)
+                                                          : b.given(g.panel_begin, 0);
+          b.pass(panel, panels, k_at, taps * run);
           for (int64_t t = t0; t < t1; ++t) {
             const int64_t row = row_of(t);
             const int height = static_cast<int>(row_of(t + 1) - row);
             for (int64_t p = panel; p < panel + panels; ++p) {
               const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
               const Finish f = finish_at(g.epilogue, row, column);
-              const Choice choice = choose(g.b_type, height, columns);
-              const char* behind = p + 1 < panel + panels ? panel_at(p + 1, k_at) : nullptr;
-              const Ahead ahead = fetched(warm, t - t0, t1 - t0, behind, next + (p - panel) * k * line, taps * run, line);
-              choice.kernel(g.packed_rows + (t - t0) * kRows * kNearStride, taps * run, panel_at(p, k_at), g.c + row * g.ldc + column,
-                            g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
+              const Choice choice = choose(b.type(), height, columns);
+              const char* behind = p + 1 < panel + panels ? b.given(p + 1, k_at) : nullptr;
+              const Ahead ahead =
+                  fetched(warm || b.widened(), t - t0, t1 - t0, behind, next + (p - panel) * k * b.line(), taps * run, b.line());
+              choice.kernel(g.packed_rows + (t - t0) * kRows * kNearStride, taps * run, b.at(p), g.c + row * g.ldc + column, g.ldc, !first,
+                            last ? &f : nullptr, choice.part, ahead);
             }
             if (last && g.epilogue.tape)
               apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));
@@ -507,9 +562,20 @@ void DenseHere(const DenseArguments& g) {
   const int64_t k = g.segments * g.run;
   const int64_t rows = g.row_end - g.row_begin;
   const bool short_rows = g.run <= kShort && g.lda <= kShort;
-  const int64_t element = g.b_type == PanelType::f32 ? 4 : 2;
-  const bool far = g.from_memory || packed_size(k, g.columns, kWidth) * element > kNearBytes,
+  const bool far = g.from_memory || packed_size(k, g.columns, kWidth) / kWidth * line_bytes(g) > kNearBytes,
              few_rows = g.all_rows > 0 && g.all_rows <= kFewRows && far;
+  // Few enough panels: floats all at once, and then a product of floats.
+  if (g.widened && (g.b_type == PanelType::quantised || rows > (kWidenedTiles - 1) * kRows) && k > 0 &&
+      k <= std::min(g.k_block, kMostDepth) && g.panel_end - g.panel_begin <= std::max(g.panel_block, kPassingPanels)) {
+    PanelsAt floats(g, kWidenedTiles);
+    floats.pass(g.panel_begin, g.panel_end - g.panel_begin, 0, k);
+    DenseArguments wide = g;
+    wide.b_type = PanelType::f32, wide.quantised = nullptr, wide.widened = nullptr, wide.next_b = nullptr;
+    // Panels count from the first of the whole product on.
+    wide.b = reinterpret_cast<const float*>(reinterpret_cast<uintptr_t>(g.widened) -
+                                            static_cast<uintptr_t>(g.panel_begin * k * kWidth) * sizeof(float));
+    return DenseHere(wide);
+  }
   const bool in_place = !g.window && g.b_type == PanelType::f32 && rows > 1 && (short_rows || few_rows);
   if (has_few_columns(g)) {
     if (g.panel_begin == g.panel_end) return;
@@ -549,7 +615,8 @@ void DenseHere(const DenseArguments& g) {
   const int64_t panel_block = far ? std::min(g.panel_block, kFarPanels) : g.panel_block;
   if (g.packed_rows != nullptr && g.panel_end - g.panel_begin > panel_block && rows > tiles) return packed(g, depth, run_tape_here);
 
-  bool warm = false;  // what passes now was fetched while what passed before was worked on
+  PanelsAt at(g, tiles);
+  bool warm = at.widened();  // what passes now was fetched while what passed before was worked on
   for (int64_t panel = g.panel_begin; panel < g.panel_end; panel += panel_block) {
     const int64_t panels = std::min(panel_block, g.panel_end - panel);
     for (int64_t tap = 0; tap < g.segments; tap += taps_each) {
@@ -561,11 +628,12 @@ void DenseHere(const DenseArguments& g) {
         const bool last = tap + taps == g.segments && offset + run == g.run;
         const int64_t k_at = tap * g.run + offset;
         // What comes after this part of K in these panels, or the next panels.
-        const int64_t panel_floats = k * kWidth, part_end = k_at + taps * run;
+        const int64_t part_end = k_at + taps * run, line = at.line();
         const char* next = nullptr;
-        if (part_end < k) next = static_cast<const char*>(g.b) + (panel * panel_floats + part_end * kWidth) * element;
-        else if (panel + panels < g.panel_end) next = static_cast<const char*>(g.b) + (panel + panels) * panel_floats * element;
+        if (part_end < k) next = at.given(panel, part_end);
+        else if (panel + panels < g.panel_end) next = at.given(panel + panels, 0);
         else next = static_cast<const char*>(g.next_b);
+        at.pass(panel, panels, k_at, taps * run);
         for (int64_t t = 0; t < tiles; ++t) {
           const int64_t row = g.row_begin + rows * t / tiles;
           const int height = static_cast<int>(g.row_begin + rows * (t + 1) / tiles - row);
@@ -576,16 +644,14 @@ void DenseHere(const DenseArguments& g) {
           const float* a = gather ? near_by : pointers[0];
           for (int64_t p = panel; p < panel + panels; ++p) {
             const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column);
-            const void* b = static_cast<const char*>(g.b) + (p * k + k_at) * kWidth * element;
             float* c = g.c + row * g.ldc + column;
             const Finish f = finish_at(e, row, column);
-            const Choice choice = choose(g.b_type, height, columns);
-            const int64_t line = kWidth * element;
-            const char *behind = p + 1 < panel + panels ? static_cast<const char*>(b) + k * line : nullptr,
+            const Choice choice = choose(at.type(), height, columns);
+            const char *behind = p + 1 < panel + panels ? at.given(p + 1, k_at) : nullptr,
                        *block = next ? next + (p - panel) * k * line : nullptr;
             Ahead ahead = fetched(warm, t, tiles, behind, block, taps * run, line);
             ahead.far = far;
-            choice.kernel(a, taps * run, b, c, g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
+            choice.kernel(a, taps * run, at.at(p), c, g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
           }
           if (last && e.tape)
             apply_tape(g, run_tape_here, row, height, panel * kWidth, std::min(panels * kWidth, g.columns - panel * kWidth));

@@ -85,8 +85,12 @@ inline void tape_over_row(const DenseEpilogue& e, RunTape run, float* c, int64_t
 // The same over `rows` finished rows, `ldc` apart; short ones several at a time.
 void tape_over_rows(const DenseEpilogue& e, RunTape run, float* c, int64_t ldc, int64_t row, int64_t rows, int64_t column, int64_t columns);
 
-// Elements of a packed B; arithmetic is in f32 whatever they are.
-enum class PanelType { f32, f16, bf16 };
+// Elements of a packed B; arithmetic is in f32 whatever they are. Quantised ones are described by themselves (NarrowPanels).
+enum class PanelType { f32, f16, bf16, quantised };
+
+struct NarrowPanels;
+// Entries [begin, end) of K of a quantised panel as floats, as the dense kernel takes them.
+using WidenPanel = void (*)(const NarrowPanels&, int64_t panel, int64_t begin, int64_t end, float* out);
 
 // Preconditions: A, C and the operands of the epilogue need no alignment; B is packed as pack_panels does it, aligned to 64 bytes, and the
 // 64 bytes behind its last panel may be read (they are fetched, or lie in the same allocation). C overlaps neither A nor B; a residual may
@@ -119,6 +123,11 @@ struct DenseArguments {
   // so many tiles of A are copied side by side once for each part of K and stay in L2 while all panels pass, a few at a time; without it a
   // tile is copied again for each block of panels.
   float* packed_rows = nullptr;
+  // Room for min(k_block, K) rows of max(panel_block, kPassingPanels) panels as floats, aligned to 64 bytes, or null. With it, and tiles
+  // enough to pass over them, 16-bit panels become floats once for each part of K and not again in each tile; sums are the same.
+  float* widened = nullptr;
+  const NarrowPanels* quantised = nullptr;  // B, where b_type says so; `b` is where its numbers stand. They need the room.
+  WidenPanel widen = nullptr;
   // Room for dense_by_tiles (kernels/dense_tiles.hpp), aligned to 64 bytes, or null: it is not asked.
   void* tile_room = nullptr;
   bool rows_like_b = false;  // for it: what A's numbers are beyond the type of B's elements does not count
@@ -127,6 +136,8 @@ struct DenseArguments {
 // Panels of a B that comes from memory in a block, at most: more would leave memory idle while the last tiles work on what is there.
 inline constexpr int64_t kFarPanels = 4;
 inline constexpr int64_t kPackedTiles = 12;
+// Panels that pass over packed tiles together: with them and the tiles L2 is not full.
+inline constexpr int64_t kPassingPanels = 3;
 int64_t packed_rows(Isa isa);
 
 // Rows this far apart (floats) and no longer are read where they are; others are copied so, tile by tile.

@@ -1,6 +1,7 @@
 #include "kernels/dense_narrow.hpp"
 
 #include <algorithm>
+#include <utility>
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/dense_narrow.cpp"
@@ -71,6 +72,23 @@ void finish_columns(const NarrowArguments& g, RunTape tape, int64_t column, int6
   }
 }
 
+// Numbers of 4 bits by looking them up in a register of sixteen floats, the common zero point taken off already.
+inline constexpr bool kLooksUp = HWY_TARGET == HWY_AVX3;
+#if HWY_TARGET == HWY_AVX3
+// A lookup takes the four lowest bits of its index and leaves the others out.
+HWY_INLINE void look_up(const uint8_t* q, VF table, VF (&out)[kNarrowVectors]) {
+  static_assert(kNarrowVectors == 2);
+  const __m512i both = _mm512_cvtepu8_epi32(_mm_loadu_si128(reinterpret_cast<const __m128i*>(q)));
+  out[0] = VF{_mm512_permutexvar_ps(both, table.raw)};
+  out[1] = VF{_mm512_permutexvar_ps(_mm512_srli_epi32(both, 4), table.raw)};
+}
+#else
+HWY_INLINE void look_up(const uint8_t*, VF, VF (&)[kNarrowVectors]) {}
+#endif
+
+inline constexpr int kMostRows = HWY_TARGET == HWY_AVX3 ? 8 : 4;  // accumulators are short with more
+
+// kZeros: what load gives has zero points to be taken off yet.
 template <NarrowType T, bool kZeros, int R>
 void narrow_panel(const NarrowArguments& g, int64_t panel) {
   const F32 d;
@@ -78,8 +96,11 @@ void narrow_panel(const NarrowArguments& g, int64_t panel) {
   const uint8_t* HWY_RESTRICT q = g.b.data + panel * g.b.k * kEntry<T>;
   const float* scales = g.b.scales + panel * blocks * kNarrowWidth;
   const float* zeros = kZeros && g.b.zeros ? g.b.zeros + panel * blocks * kNarrowWidth : nullptr;
+  constexpr bool kTable = kLooksUp && T == NarrowType::u4;
+  const VF table = hn::Sub(hn::Iota(d, 0), hn::Set(d, zeros ? 0 : g.b.zero));
+  // Sums over all blocks: in memory where registers are short of the accumulators' room.
   VF total[R][kNarrowVectors];
-  LATHE_UNROLL(4)
+  LATHE_UNROLL(8)
   for (int r = 0; r < R; ++r) {
     LATHE_UNROLL(4)
     for (int v = 0; v < kNarrowVectors; ++v) total[r][v] = hn::Zero(d);
@@ -93,7 +114,7 @@ void narrow_panel(const NarrowArguments& g, int64_t panel) {
       zero[v] = zeros ? hn::LoadU(d, zeros + v * lanes) : hn::Set(d, g.b.zero);
       LATHE_UNROLL(2)
       for (int u = 0; u < U; ++u) {
-        LATHE_UNROLL(4)
+        LATHE_UNROLL(8)
         for (int r = 0; r < R; ++r) acc[u][r][v] = hn::Zero(d);
       }
     }
@@ -101,12 +122,13 @@ void narrow_panel(const NarrowArguments& g, int64_t panel) {
     const int64_t length = std::min(g.b.block, g.b.k - block * g.b.block);
     const auto step = [&](int u, int64_t ahead) HWY_ATTR {
       VF w[kNarrowVectors];
-      load_numbers<T>(q + ahead * kEntry<T>, w);
+      if constexpr (kTable) look_up(q + ahead * kEntry<T>, table, w);
+      else load_numbers<T>(q + ahead * kEntry<T>, w);
       LATHE_UNROLL(4)
       for (int v = 0; v < kNarrowVectors; ++v) {
         if (kZeros) w[v] = hn::Sub(w[v], zero[v]);
       }
-      LATHE_UNROLL(4)
+      LATHE_UNROLL(8)
       for (int r = 0; r < R; ++r) {
         const VF x = hn::Set(d, a[r * g.lda + ahead]);
         LATHE_UNROLL(4)
@@ -132,7 +154,7 @@ void narrow_panel(const NarrowArguments& g, int64_t panel) {
     LATHE_UNROLL(4)
     for (int v = 0; v < kNarrowVectors; ++v) {
       const VF scale = hn::LoadU(d, scales + v * lanes);
-      LATHE_UNROLL(4)
+      LATHE_UNROLL(8)
       for (int r = 0; r < R; ++r) {
         VF sum = acc[0][r][v];
         if constexpr (U > 1) sum = hn::Add(sum, acc[1][r][v]);
@@ -153,23 +175,27 @@ void narrow_panel(const NarrowArguments& g, int64_t panel) {
   }
 }
 
-template <NarrowType T, bool kZeros>
-void narrow_rows(const NarrowArguments& g, int64_t panel) {
-  switch (g.rows) {
-    case 1: return narrow_panel<T, kZeros, 1>(g, panel);
-    case 2: return narrow_panel<T, kZeros, 2>(g, panel);
-    case 3: return narrow_panel<T, kZeros, 3>(g, panel);
-    default: return narrow_panel<T, kZeros, 4>(g, panel);
-  }
+using PanelOf = void (*)(const NarrowArguments&, int64_t panel);
+template <NarrowType T, bool kZeros, int... R>
+PanelOf by_rows(int64_t rows, std::integer_sequence<int, R...>) {
+  static constexpr PanelOf kAll[]{narrow_panel<T, kZeros, R + 1>...};
+  return kAll[rows - 1];
 }
+template <NarrowType T>
+PanelOf panel_of_type(const NarrowArguments& g) {
+  constexpr bool kTable = kLooksUp && T == NarrowType::u4;
+  constexpr std::make_integer_sequence<int, kMostRows> kAllRows;
+  return g.b.zeros != nullptr || (!kTable && g.b.zero != 0) ? by_rows<T, true>(g.rows, kAllRows) : by_rows<T, false>(g.rows, kAllRows);
+}
+
+int64_t NarrowRowsHere() { return kMostRows; }
 
 void NarrowProductHere(const NarrowArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape tape = e.tape ? run_tape(kHere) : nullptr;
-  const bool zeros = g.b.zeros != nullptr || g.b.zero != 0;
-  const auto panel_of = g.b.type == NarrowType::i8   ? (zeros ? narrow_rows<NarrowType::i8, true> : narrow_rows<NarrowType::i8, false>)
-                        : g.b.type == NarrowType::u8 ? (zeros ? narrow_rows<NarrowType::u8, true> : narrow_rows<NarrowType::u8, false>)
-                                                     : (zeros ? narrow_rows<NarrowType::u4, true> : narrow_rows<NarrowType::u4, false>);
+  const PanelOf panel_of = g.b.type == NarrowType::i8   ? panel_of_type<NarrowType::i8>(g)
+                           : g.b.type == NarrowType::u8 ? panel_of_type<NarrowType::u8>(g)
+                                                        : panel_of_type<NarrowType::u4>(g);
   for (int64_t p = g.panel_begin; p < g.panel_end; ++p) {
     panel_of(g, p);
     if (e.bias || e.residual || e.clamp || e.tape)
@@ -178,29 +204,35 @@ void NarrowProductHere(const NarrowArguments& g) {
 }
 
 template <NarrowType T>
-void widen_numbers(const NarrowPanels& b, int64_t panel, float* HWY_RESTRICT out) {
+void widen_numbers(const NarrowPanels& b, int64_t panel, int64_t begin, int64_t end, float* HWY_RESTRICT out) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), blocks = narrow_blocks(b);
-  const uint8_t* HWY_RESTRICT q = b.data + panel * b.k * kEntry<T>;
-  for (int64_t block = 0; block < blocks; ++block) {
-    const int64_t at = (panel * blocks + block) * kNarrowWidth, end = std::min(b.k, (block + 1) * b.block);
-    for (int64_t k = block * b.block; k < end; ++k, q += kEntry<T>, out += kNarrowWidth) {
+  const uint8_t* HWY_RESTRICT q = b.data + (panel * b.k + begin) * kEntry<T>;
+  constexpr bool kTable = kLooksUp && T == NarrowType::u4;
+  const VF table = hn::Sub(hn::Iota(d, 0), hn::Set(d, b.zeros ? 0 : b.zero));
+  for (int64_t k = begin; k < end;) {
+    const int64_t block = k / b.block, at = (panel * blocks + block) * kNarrowWidth, stop = std::min(end, (block + 1) * b.block);
+    VF zero[kNarrowVectors], scale[kNarrowVectors];
+    LATHE_UNROLL(4)
+    for (int v = 0; v < kNarrowVectors; ++v) {
+      zero[v] = b.zeros ? hn::LoadU(d, b.zeros + at + v * lanes) : hn::Set(d, kTable ? 0 : b.zero);
+      scale[v] = hn::LoadU(d, b.scales + at + v * lanes);
+    }
+    for (; k < stop; ++k, q += kEntry<T>, out += kNarrowWidth) {
       VF w[kNarrowVectors];
-      load_numbers<T>(q, w);
+      if constexpr (kTable) look_up(q, table, w);
+      else load_numbers<T>(q, w);
       LATHE_UNROLL(4)
-      for (int v = 0; v < kNarrowVectors; ++v) {
-        w[v] = hn::Sub(w[v], b.zeros ? hn::LoadU(d, b.zeros + at + v * lanes) : hn::Set(d, b.zero));
-        hn::StoreU(hn::Mul(w[v], hn::LoadU(d, b.scales + at + v * lanes)), d, out + v * lanes);
-      }
+      for (int v = 0; v < kNarrowVectors; ++v) hn::StoreU(hn::Mul(hn::Sub(w[v], zero[v]), scale[v]), d, out + v * lanes);
     }
   }
 }
 
-void WidenPanelHere(const NarrowPanels& b, int64_t panel, float* out) {
+void WidenPanelHere(const NarrowPanels& b, int64_t panel, int64_t begin, int64_t end, float* out) {
   switch (b.type) {
-    case NarrowType::i8: return widen_numbers<NarrowType::i8>(b, panel, out);
-    case NarrowType::u8: return widen_numbers<NarrowType::u8>(b, panel, out);
-    default: return widen_numbers<NarrowType::u4>(b, panel, out);
+    case NarrowType::i8: return widen_numbers<NarrowType::i8>(b, panel, begin, end, out);
+    case NarrowType::u8: return widen_numbers<NarrowType::u8>(b, panel, begin, end, out);
+    default: return widen_numbers<NarrowType::u4>(b, panel, begin, end, out);
   }
 }
 
@@ -209,6 +241,7 @@ HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace lathe::kernels {
+int64_t narrow_rows(Isa isa) { return LATHE_SELECT(isa, NarrowRowsHere)(); }
 NarrowProduct narrow_product(Isa isa) { return LATHE_SELECT(isa, NarrowProductHere); }
 WidenPanel widen_panel(Isa isa) { return LATHE_SELECT(isa, WidenPanelHere); }
 }  // namespace lathe::kernels

@@ -23,10 +23,10 @@ struct NarrowPanels {
 inline int64_t narrow_bits(NarrowType t) { return t == NarrowType::u4 ? 4 : 8; }
 inline int64_t narrow_blocks(const NarrowPanels& b) { return (b.k + b.block - 1) / b.block; }
 
-// As many rows as are done on the packed weights themselves; for more, panels are widened and multiplied by the dense kernel.
-inline constexpr int64_t kNarrowRows = 4;
+// As many rows as pass over the packed weights themselves together.
+int64_t narrow_rows(Isa isa);
 
-// c[row + r, ...] = epilogue(a[r] * B) for rows r < `rows` and panels [panel_begin, panel_end). Preconditions: 1 <= rows <= kNarrowRows;
+// c[row + r, ...] = epilogue(a[r] * B) for rows r < `rows` and panels [panel_begin, panel_end). Preconditions: 1 <= rows <= narrow_rows();
 // block >= 1, k >= 1; nothing needs alignment; c overlaps neither a nor B. Reads and writes nothing past the last row, column or byte.
 struct NarrowArguments {
   NarrowPanels b;
@@ -40,8 +40,6 @@ struct NarrowArguments {
 // No allocation, no exception.
 using NarrowProduct = void (*)(const NarrowArguments&);
 NarrowProduct narrow_product(Isa isa);
-// A panel as the dense kernel takes it: K x width floats.
-using WidenPanel = void (*)(const NarrowPanels&, int64_t panel, float* out);
 WidenPanel widen_panel(Isa isa);
 
 }  // namespace lathe::kernels

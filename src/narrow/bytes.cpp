@@ -93,6 +93,8 @@ struct ByteModel::Impl {
     }
   }
 
+  inline static const std::set<std::string> kProducts{"Conv", "Gemm", "MatMul"};
+
   bool activation(ValueId v) const {
     return v != kAbsent && !g.values[static_cast<size_t>(v)].constant && g.values[static_cast<size_t>(v)].dtype == DType::f32;
   }
@@ -140,6 +142,15 @@ struct ByteModel::Impl {
     return {std::move(numbers), std::move(scales)};
   }
 
+  // Ranges are read off values that a run shows; those inside subgraphs it does not.
+  void leave_inside(const Graph& body) {
+    for (const Node& n : body.nodes) {
+      if (n.domain.empty() && kProducts.contains(n.op))
+        left.emplace_back(n.name.empty() ? n.op : n.name, "it stands in a subgraph, where weights alone can be narrowed");
+      n.each_subgraph([&](const std::shared_ptr<Graph>& sub) { leave_inside(*sub); });
+    }
+  }
+
   void find_candidates() {
     const auto readers = g.consumers();
     const auto clamp_of = [&](ValueId v) -> ValueId {
@@ -148,9 +159,9 @@ struct ByteModel::Impl {
       return n.domain.empty() && (n.op == "Relu" || n.op == "Clip") && n.inputs[0] == v ? n.outputs[0] : v;
     };
     std::set<ValueId> elementwise, given;
-    static const std::set<std::string> kProducts{"Conv", "Gemm", "MatMul"};
     for (size_t i = 0; i < g.nodes.size(); ++i) {
       const Node& n = g.nodes[i];
+      n.each_subgraph([&](const std::shared_ptr<Graph>& sub) { leave_inside(*sub); });
       if (!n.domain.empty()) continue;
       Candidate c;
       c.node = static_cast<int>(i);

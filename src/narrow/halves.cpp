@@ -8,6 +8,7 @@
 #include "lathe/op.hpp"
 #include "lathe/shaping.hpp"
 #include "narrow/observe.hpp"
+#include "narrow/weights.hpp"
 #include "passes/rewriter.hpp"
 #include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
@@ -20,7 +21,7 @@ class Halver {
   Halver(Graph& graph, DType to) : g(graph), to_(to), limit_(to == DType::f16 ? 65504.0 : 3.38e38) {}
 
   NarrowReport run(const Calibration* calibration) {
-    report_.bytes_before = bytes_of(g);
+    report_.bytes_before = narrowing::initializer_bytes(g);
     if (calibration) find_overflow(*calibration);
     for (size_t v = 0; v < g.values.size(); ++v) was_wide_.push_back(g.values[v].dtype == DType::f32);
     for (size_t v = 0; v < was_wide_.size(); ++v) constant(static_cast<ValueId>(v));
@@ -29,20 +30,16 @@ class Halver {
     for (ValueId v : g.inputs) {
       if (was_wide_[static_cast<size_t>(v)]) inside_[v] = kAbsent;  // cast when a half is wanted
     }
-    // What subgraphs read, and what they give, stays what they know.
+    // What subgraphs compute stays f32, and so does what they read and give; their weights are kept as halves.
     for (Node& n : nodes) node(std::move(n));
     for (ValueId& v : g.outputs) give_wide(v);
+    narrowing::halve_bodies(g, to_, inside_, report_);
     passes::remove_dead(g);
-    report_.bytes_after = bytes_of(g);
+    report_.bytes_after = narrowing::initializer_bytes(g);
     return std::move(report_);
   }
 
  private:
-  static int64_t bytes_of(const Graph& graph) {
-    int64_t sum = 0;
-    for (const Value& v : graph.values) sum += v.constant && !v.constant->composite() ? static_cast<int64_t>(v.constant->byte_size()) : 0;
-    return sum;
-  }
   bool wide(ValueId v) const { return v != kAbsent && static_cast<size_t>(v) < was_wide_.size() && was_wide_[static_cast<size_t>(v)]; }
 
   void find_overflow(const Calibration& c) {
@@ -85,12 +82,7 @@ class Halver {
       if (!std::isfinite(numbers[i])) continue;
       signal += numbers[i] * numbers[i], noise += (numbers[i] - back[i]) * (numbers[i] - back[i]);
     }
-    halves_[v] = half;
-    const double ratio = noise > 0 ? 10 * std::log10(signal / noise) : std::numeric_limits<double>::infinity();
-    constexpr size_t kTold = 256;  // smaller ones would fill the table
-    if (numbers.size() >= kTold)
-      report_.weights.push_back({value.name, "", half.shape(), static_cast<int64_t>(numbers.size() * sizeof(float)),
-                                 static_cast<int64_t>(half.byte_size()), ratio});
+    halves_[v] = {half, noise > 0 ? 10 * std::log10(signal / noise) : std::numeric_limits<double>::infinity()};
   }
 
   ValueId fresh(const std::string& name, DType dtype, const std::optional<Dims>& dims) {
@@ -114,9 +106,14 @@ class Halver {
     if (!wide(v) || kept_.contains(v)) return v;
     if (const auto it = halves_.find(v); it != halves_.end()) {
       if (const auto made = inside_.find(v); made != inside_.end()) return made->second;
-      const ValueId h = fresh(g.values[static_cast<size_t>(v)].name + ".half", to_, {});
-      g.values[static_cast<size_t>(h)].dims = Dims(it->second.shape().begin(), it->second.shape().end());
-      g.values[static_cast<size_t>(h)].constant = it->second;
+      const auto& [half, ratio] = it->second;
+      const std::string name = g.values[static_cast<size_t>(v)].name;
+      const ValueId h = fresh(name + ".half", to_, Dims(half.shape().begin(), half.shape().end()));
+      g.values[static_cast<size_t>(h)].constant = half;
+      constexpr int64_t kTold = 256;  // smaller ones would fill the table
+      if (half.size() >= kTold)
+        report_.weights.push_back(
+            {name, "", half.shape(), half.size() * static_cast<int64_t>(sizeof(float)), static_cast<int64_t>(half.byte_size()), ratio});
       return inside_[v] = h;
     }
     const auto it = inside_.find(v);
@@ -191,10 +188,10 @@ class Halver {
   double limit_;
   NarrowReport report_;
   std::vector<bool> was_wide_;
-  std::set<ValueId> kept_;             // stay f32
-  std::map<ValueId, Tensor> halves_;   // constants
-  std::map<ValueId, ValueId> inside_;  // the half of a value
-  std::set<ValueId> only_half_;        // made as halves; f32 by a Cast where somebody wants it
+  std::set<ValueId> kept_;                               // stay f32
+  std::map<ValueId, std::pair<Tensor, double>> halves_;  // constants, and their signal to noise in decibels
+  std::map<ValueId, ValueId> inside_;                    // the half of a value
+  std::set<ValueId> only_half_;                          // made as halves; f32 by a Cast where somebody wants it
   std::map<ValueId, ValueId> widened_;
 };
 

@@ -12,6 +12,8 @@
 #include "lathe/shaping.hpp"
 #include "narrow/observe.hpp"
 #include "narrow/rounding.hpp"
+#include "narrow/weights.hpp"
+#include "passes/passes.hpp"
 #include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
 
@@ -29,18 +31,29 @@ struct Quantised {
   double noise = 0, signal = 0;
 };
 
+// A node that reads a value, in the graph that owns the value or in a subgraph, and what the value is there.
+struct Reader {
+  Graph* graph = nullptr;
+  int node = 0;
+  ValueId as = kAbsent;
+};
+
 class Narrower {
  public:
-  Narrower(Graph& graph, const NarrowOptions& options) : g_(graph), o_(options), readers_(graph.consumers()) {}
+  // Names inside subgraphs must agree with those of the values they capture (settle_names).
+  // `halves`: only what no node of the outermost graph reads is narrowed, and these of its values are there as halves already.
+  Narrower(Graph& graph, const NarrowOptions& options, const std::map<ValueId, ValueId>* halves = nullptr)
+      : root_(graph), o_(options), halves_(halves), consumers_{{&graph, graph.consumers()}} {}
 
   // What filters see, for rounding that makes up for itself.
   void observe(const Calibration& c) {
     std::vector<ValueId> inputs;
     std::vector<std::vector<ValueId>> on;  // weights of the layers on each input
-    for (size_t n = 0; n < g_.nodes.size(); ++n) {
-      const auto l = narrowing::layer_of(g_, n, readers_);
-      if (!l || readers_[static_cast<size_t>(l->weights)].size() != 1 || l->depth * l->filters < o_.least ||
-          g_.values[static_cast<size_t>(l->input)].dtype != DType::f32)
+    const auto& readers = consumers_of(root_);
+    for (size_t n = 0; n < root_.nodes.size(); ++n) {
+      const auto l = narrowing::layer_of(root_, n, readers);
+      if (!l || readers[static_cast<size_t>(l->weights)].size() != 1 || l->depth * l->filters < o_.least ||
+          root_.values[static_cast<size_t>(l->input)].dtype != DType::f32)
         continue;
       layers_.try_emplace(l->weights, *l, narrowing::Moments(*l, true));
       const auto at = std::ranges::find(inputs, l->input);
@@ -48,66 +61,104 @@ class Narrower {
       else on[static_cast<size_t>(at - inputs.begin())].push_back(l->weights);
     }
     const int64_t rows = narrowing::rows_of_an_item(c.items);
-    narrowing::observe(g_, inputs, c, "what filters see", [&](size_t, size_t i, const Tensor& t) {
+    narrowing::observe(root_, inputs, c, "what filters see", [&](size_t, size_t i, const Tensor& t) {
       for (ValueId w : on[i]) {
         auto& [layer, moments] = layers_.at(w);
-        narrowing::each_row(g_, layer, t, rows, [&m = moments](int64_t group, const float* row) { m.add(group, row); });
+        narrowing::each_row(root_, layer, t, rows, [&m = moments](int64_t group, const float* row) { m.add(group, row); });
       }
     });
   }
 
   NarrowReport run() {
-    for (const std::string& name : o_.leave) check_name(name);
-    for (const Value& v : g_.values) report_.bytes_before += bytes_of(v);
-    const size_t values = g_.values.size();
-    for (size_t v = 0; v < values; ++v) weight(static_cast<ValueId>(v));
-    if (report_.weights.empty())
-      fail(Category::value, "no weights to narrow: {}",
-           report_.left.empty() ? fmt::format("no initializer of f32 has {} numbers", o_.least)
-                                : report_.left.front().first + ": " + report_.left.front().second);
-    std::ranges::move(g_.nodes, std::back_inserter(made_));
-    g_.nodes = std::move(made_);
-    for (const Value& v : g_.values) report_.bytes_after += bytes_of(v);
+    if (!o_.leave.empty()) check_names();
+    report_.bytes_before = narrowing::initializer_bytes(root_);
+    each_scope(root_, [&](Graph& g) {
+      const size_t values = g.values.size();
+      for (size_t v = 0; v < values; ++v) weight(g, static_cast<ValueId>(v));
+    });
+    for (auto& [g, nodes] : made_) {
+      std::ranges::move(g->nodes, std::back_inserter(nodes));
+      g->nodes = std::move(nodes);
+    }
+    report_.bytes_after = narrowing::initializer_bytes(root_);
     return std::move(report_);
   }
 
  private:
-  static int64_t bytes_of(const Value& v) {
-    return v.constant && !v.constant->composite() ? static_cast<int64_t>(v.constant->byte_size()) : 0;
-  }
   static std::string name_of(const Node& n) { return n.name.empty() ? n.op : n.name; }
-
-  void check_name(const std::string& name) const {
-    std::vector<std::string> all;
-    for (const Node& n : g_.nodes) all.push_back(n.name);
-    if (std::ranges::find(all, name) == all.end()) fail(Category::value, "no node is named '{}'{}", name, did_you_mean(name, all));
+  // The graph, then those inside it.
+  template <typename F>
+  static void each_scope(Graph& g, const F& f) {
+    f(g);
+    for (const Node& n : g.nodes) n.each_subgraph([&](const std::shared_ptr<Graph>& sub) { each_scope(*sub, f); });
+  }
+  const std::vector<std::vector<int>>& consumers_of(Graph& g) {
+    const auto [it, first] = consumers_.try_emplace(&g);
+    if (first) it->second = g.consumers();
+    return it->second;
   }
 
-  void weight(ValueId v) {
-    const Value& value = g_.values[static_cast<size_t>(v)];
-    const auto& readers = readers_[static_cast<size_t>(v)];
-    if (!value.constant || value.dtype != DType::f32 || value.constant->size() < o_.least || readers.empty()) return;
-    const Node& first = g_.nodes[static_cast<size_t>(readers.front())];
-    const auto leave = [&](const std::string& why) { report_.left.emplace_back(name_of(first), why); };
-    for (int r : readers) {
-      const Node& n = g_.nodes[static_cast<size_t>(r)];
-      if (std::ranges::find(o_.leave, n.name) != o_.leave.end()) return leave("it was asked to be left");
-      if (std::ranges::find(n.inputs, v) == n.inputs.end()) return leave("a subgraph reads it");
+  void check_names() {
+    std::vector<std::string> all;
+    each_scope(root_, [&](const Graph& g) {
+      for (const Node& n : g.nodes) all.push_back(n.name);
+    });
+    for (const std::string& name : o_.leave) {
+      if (std::ranges::find(all, name) == all.end()) fail(Category::value, "no node is named '{}'{}", name, did_you_mean(name, all));
     }
-    if (std::ranges::find(g_.outputs, v) != g_.outputs.end()) return leave("it is an output");
-    if (std::ranges::any_of(g_.defaults, [&](const Default& d) { return d.value == v; })) return leave("it is an input too");
+  }
+
+  // Those of a value in this graph and in the subgraphs of its nodes. False: one of them is no node, the value is a subgraph's result.
+  bool find_readers(Graph& g, ValueId v, std::vector<Reader>& found) {
+    const auto& all = consumers_of(g);
+    if (static_cast<size_t>(v) >= all.size()) return true;  // made by the narrowing itself
+    std::set<int> met;
+    for (int r : all[static_cast<size_t>(v)]) {
+      if (!met.insert(r).second) continue;
+      const Node& n = g.nodes[static_cast<size_t>(r)];
+      if (std::ranges::find(n.inputs, v) != n.inputs.end()) found.push_back({&g, r, v});
+      bool nodes_alone = true;
+      for (const Capture& c : n.captures) {
+        if (c.value != v) continue;
+        n.each_subgraph([&](const std::shared_ptr<Graph>& sub) {
+          for (ValueId inner : free_values(*sub)) {
+            if (sub->values[static_cast<size_t>(inner)].name != c.name) continue;
+            nodes_alone = nodes_alone && std::ranges::find(sub->outputs, inner) == sub->outputs.end() && find_readers(*sub, inner, found);
+          }
+        });
+      }
+      if (!nodes_alone) return false;
+    }
+    return true;
+  }
+
+  void weight(Graph& g, ValueId v) {
+    const Value& value = g.values[static_cast<size_t>(v)];
+    if (!value.constant || value.dtype != DType::f32 || value.constant->size() < o_.least) return;
+    std::vector<Reader> readers;
+    const bool nodes_alone = find_readers(g, v, readers);
+    if (readers.empty()) return;
+    const auto node_of = [](const Reader& r) -> const Node& { return r.graph->nodes[static_cast<size_t>(r.node)]; };
+    if (halves_ && std::ranges::any_of(readers, [&](const Reader& r) { return r.graph == &root_; })) return;
+    const Node& first = node_of(readers.front());
+    const auto leave = [&](const std::string& why) { report_.left.emplace_back(name_of(first), why); };
+    for (const Reader& r : readers) {
+      if (std::ranges::find(o_.leave, node_of(r).name) != o_.leave.end()) return leave("it was asked to be left");
+    }
+    if (!nodes_alone || std::ranges::find(g.outputs, v) != g.outputs.end()) return leave("it is an output");
+    if (std::ranges::any_of(g.defaults, [&](const Default& d) { return d.value == v; })) return leave("it is an input too");
     const Tensor whole = *value.constant;
     if (std::ranges::any_of(whole.as<float>(), [](float x) { return !std::isfinite(x); })) return leave("it holds NaN or infinity");
-    if (o_.weights == DType::f16 || o_.weights == DType::bf16) return halve(v, whole, first);
+    if (o_.weights == DType::f16 || o_.weights == DType::bf16) return halve(g, v, readers, whole, first);
     std::optional<Sharing> sharing;
-    for (int r : readers) {
-      const auto here = sharing_of(g_.nodes[static_cast<size_t>(r)], v, whole.shape());
-      if (!here) return leave(fmt::format("{} takes no weights of {} bits", g_.nodes[static_cast<size_t>(r)].op, bit_width(o_.weights)));
+    for (const Reader& r : readers) {
+      const auto here = sharing_of(node_of(r), r.as, whole.shape());
+      if (!here) return leave(fmt::format("{} takes no weights of {} bits", node_of(r).op, bit_width(o_.weights)));
       if (sharing && (sharing->axis != here->axis || sharing->block != here->block))
         return leave("its readers want its scales along different axes");
       sharing = here;
     }
-    quantise(v, whole, *sharing, first);
+    quantise(g, v, readers, whole, *sharing, first);
   }
 
   // Along which axis scales lie for this reader; nothing when it cannot have such weights there.
@@ -131,7 +182,7 @@ class Narrower {
     return std::nullopt;
   }
 
-  void halve(ValueId v, const Tensor& whole, const Node& first) {
+  void halve(Graph& g, ValueId v, const std::vector<Reader>& readers, const Tensor& whole, const Node& first) {
     const auto x = whole.as<float>();
     std::vector<double> wide(x.begin(), x.end());
     const Tensor half = narrow<double>(o_.weights, whole.shape(), wide);
@@ -148,11 +199,14 @@ class Narrower {
     Node cast;
     cast.op = "Cast";
     cast.attributes["to"].data = int64_t{number_of_dtype(DType::f32)};
-    replace(v, std::move(cast), {constant(v, "." + std::string(to_string(o_.weights)), half)});
+    if (halves_ && &g == &root_) {
+      if (const auto known = halves_->find(v); known != halves_->end()) return replace(g, v, readers, cast, {known->second});
+    }
+    replace(g, v, readers, cast, {constant(g, v, "." + std::string(to_string(o_.weights)), half)});
     record(first, whole, static_cast<int64_t>(half.byte_size()), signal, noise);
   }
 
-  Quantised quantised(ValueId v, const Tensor& whole, const Sharing& s) const {
+  Quantised quantised(const Graph& g, ValueId v, const Tensor& whole, const Sharing& s) const {
     const Shape& shape = whole.shape();
     const auto axis = static_cast<size_t>(s.axis);
     const int64_t size = shape[axis], inner = element_count(std::span<const int64_t>(shape).subspan(axis + 1)),
@@ -184,11 +238,11 @@ class Narrower {
       const auto at = static_cast<size_t>(group(i));
       return narrowing::Grid{scale[at], zero[at], zeros ? 0 : -most, most};
     };
-    if (const auto known = layers_.find(v); known != layers_.end()) {
+    if (const auto known = layers_.find(v); &g == &root_ && known != layers_.end()) {
       const auto& [layer, moments] = known->second;
       const auto place = [&l = layer](int64_t f, int64_t k) { return l.axis == 0 ? f * l.depth + k : k * l.filters + f; };
       const auto rows = narrowing::rounded(
-          layer, narrowing::by_filter(g_, layer), [&](int64_t f, int64_t k) { return grid_at(place(f, k)); }, &moments);
+          layer, narrowing::by_filter(g, layer), [&](int64_t f, int64_t k) { return grid_at(place(f, k)); }, &moments);
       for (int64_t f = 0; f < layer.filters; ++f) {
         for (int64_t k = 0; k < layer.depth; ++k)
           numbers[static_cast<size_t>(place(f, k))] = rows[static_cast<size_t>(f * layer.depth + k)];
@@ -208,36 +262,60 @@ class Narrower {
     return q;
   }
 
-  void quantise(ValueId v, const Tensor& whole, const Sharing& s, const Node& first) {
-    const Quantised q = quantised(v, whole, s);
-    std::vector<ValueId> inputs{constant(v, fmt::format(".{}", to_string(o_.weights)), q.numbers), constant(v, ".scale", q.scales)};
-    if (!q.zeros.empty()) inputs.push_back(constant(v, ".zero", q.zeros));
+  void quantise(Graph& g, ValueId v, const std::vector<Reader>& readers, const Tensor& whole, const Sharing& s, const Node& first) {
+    const Quantised q = quantised(g, v, whole, s);
+    std::vector<ValueId> inputs{constant(g, v, fmt::format(".{}", to_string(o_.weights)), q.numbers), constant(g, v, ".scale", q.scales)};
+    if (!q.zeros.empty()) inputs.push_back(constant(g, v, ".zero", q.zeros));
     Node widen_again;
     widen_again.op = "DequantizeLinear";
     widen_again.attributes["axis"].data = s.axis;
     if (s.block > 0) widen_again.attributes["block_size"].data = s.block;
     const auto bytes = static_cast<int64_t>(q.numbers.byte_size() + q.scales.byte_size() + (q.zeros.empty() ? 0 : q.zeros.byte_size()));
-    replace(v, std::move(widen_again), std::move(inputs));
+    replace(g, v, readers, widen_again, inputs);
     record(first, whole, bytes, q.signal, q.noise);
   }
 
-  ValueId constant(ValueId of, const std::string& part, Tensor t) {
+  // A name that no graph of the model has: those in subgraphs must not hide those around them.
+  std::string unused(std::string name) {
+    if (names_.empty()) {
+      each_scope(root_, [&](const Graph& g) {
+        for (const Value& v : g.values) names_.insert(v.name);
+      });
+    }
+    while (!names_.insert(name).second) name += "_";
+    return name;
+  }
+
+  ValueId constant(Graph& g, ValueId of, const std::string& part, Tensor t) {
     Value value;
-    value.name = g_.values[static_cast<size_t>(of)].name + part;
-    while (g_.find_value(value.name) != kAbsent) value.name += "_";
+    value.name = unused(g.values[static_cast<size_t>(of)].name + part);
     value.dtype = t.dtype();
     value.dims = Dims(t.shape().begin(), t.shape().end());
     value.constant = std::move(t);
-    return g_.add_value(std::move(value));
+    return g.add_value(std::move(value));
   }
 
-  // `v` is what the node makes of these from now on.
-  void replace(ValueId v, Node node, std::vector<ValueId> inputs) {
-    node.name = g_.values[static_cast<size_t>(v)].name + ".widened";
-    node.inputs = std::move(inputs);
-    node.outputs = {v};
-    g_.values[static_cast<size_t>(v)].constant.reset();
-    made_.push_back(std::move(node));
+  // `v` is what the node makes of these from now on, in each graph that reads it: subgraphs capture the narrow numbers and widen them where
+  // they are read, so that a program made of one keeps them narrow.
+  void replace(Graph& g, ValueId v, const std::vector<Reader>& readers, const Node& widened, const std::vector<ValueId>& inputs) {
+    const std::string name = g.values[static_cast<size_t>(v)].name;
+    std::map<Graph*, ValueId> places;
+    for (const Reader& r : readers) places.try_emplace(r.graph, r.as);
+    for (const auto& [place, as] : places) {
+      Node node = widened;
+      node.name = name + ".widened";
+      node.outputs = {as};
+      for (ValueId input : inputs) {
+        node.inputs.push_back(input);
+        if (place == &g) continue;
+        Value outer = g.values[static_cast<size_t>(input)];
+        outer.constant.reset();
+        node.inputs.back() = place->add_value(std::move(outer));
+      }
+      if (place != &g) place->values[static_cast<size_t>(as)].name = unused(name + ".wide");
+      made_[place].push_back(std::move(node));
+    }
+    g.values[static_cast<size_t>(v)].constant.reset();
   }
 
   void record(const Node& first, const Tensor& whole, int64_t bytes, double signal, double noise) {
@@ -245,15 +323,34 @@ class Narrower {
     report_.weights.push_back({name_of(first), first.op, whole.shape(), static_cast<int64_t>(whole.byte_size()), bytes, ratio});
   }
 
-  Graph& g_;
+  Graph& root_;
   const NarrowOptions& o_;
-  std::vector<std::vector<int>> readers_;
-  std::map<ValueId, std::pair<narrowing::Layer, narrowing::Moments>> layers_;  // by their weights
-  std::vector<Node> made_;
+  const std::map<ValueId, ValueId>* halves_;
+  std::map<Graph*, std::vector<std::vector<int>>> consumers_;
+  std::map<ValueId, std::pair<narrowing::Layer, narrowing::Moments>> layers_;  // of the outermost graph, by their weights
+  std::map<Graph*, std::vector<Node>> made_;
+  std::set<std::string> names_;
   NarrowReport report_;
 };
 
 }  // namespace
+
+int64_t narrowing::initializer_bytes(const Graph& graph) {
+  int64_t sum = 0;
+  for (const Value& v : graph.values) sum += v.constant && !v.constant->composite() ? static_cast<int64_t>(v.constant->byte_size()) : 0;
+  for (const Node& n : graph.nodes) n.each_subgraph([&](const std::shared_ptr<Graph>& sub) { sum += initializer_bytes(*sub); });
+  return sum;
+}
+
+void narrowing::halve_bodies(Graph& g, DType to, const std::map<ValueId, ValueId>& halves, NarrowReport& report) {
+  settle_names(g);
+  NarrowOptions o;
+  o.weights = to;
+  NarrowReport inside = Narrower(g, o, &halves).run();
+  resolve_captures(g);
+  std::ranges::move(inside.weights, std::back_inserter(report.weights));
+  std::ranges::move(inside.left, std::back_inserter(report.left));
+}
 
 NarrowReport narrow_model(Graph& graph, const NarrowOptions& o, const Calibration* calibration) {
   static const std::set<DType> kTypes{DType::f16, DType::bf16, DType::i8, DType::u8, DType::i4, DType::u4};
@@ -272,9 +369,16 @@ NarrowReport narrow_model(Graph& graph, const NarrowOptions& o, const Calibratio
   if (!g.functions.empty()) inline_functions(g);
   const int64_t needed = o.weights == DType::bf16 ? 13 : half ? 9 : bit_width(o.weights) == 4 || o.block > 0 ? 21 : 13;
   if (g.opset("") < needed) convert_opset(g, needed);
+  settle_names(g);
   Narrower narrower(g, o);
   if (compensated) narrower.observe(*calibration);
   NarrowReport report = narrower.run();
+  if (report.weights.empty())
+    fail(Category::value, "no weights to narrow: {}",
+         report.left.empty() ? fmt::format("no initializer of f32 has {} numbers", o.least)
+                             : report.left.front().first + ": " + report.left.front().second);
+  resolve_captures(g);
+  passes::remove_dead(g);
   check(g);
   infer(g);
   graph = std::move(g);

@@ -14,6 +14,7 @@
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/convolution.hpp"
 #include "lower/steps/padded_rows.hpp"
+#include "lower/steps/product_weights.hpp"
 #include "lower/steps/forms.hpp"
 #include "ops/support.hpp"
 
@@ -25,6 +26,7 @@ class DenseConvolution : public StepKernel {
   kernels::Dense dense = nullptr;
   Location input, output, weights;
   kernels::PanelType weight_type = kernels::PanelType::f32;
+  WidenedPanels widened;
   std::optional<Location> raw_weights;  // not constants: packed while running
   std::optional<PadCopy> pad;
   bool pointwise = false;
@@ -95,6 +97,7 @@ class DenseConvolution : public StepKernel {
       a.k_block = k_block;
       a.panel_block = panel_block;
       if (packed_row_floats > 0) a.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
+      a.widened = widened.room(c, task);
       if (tile_room) a.tile_room = pointer<char>(c, *tile_room) + room * kernels::kTileRoom, a.rows_like_b = rows_like_b;
       epilogue.fill(c, g * group_filters, a.epilogue, operands);
       if (before) before->multiply(c, task, a, dense);
@@ -293,6 +296,8 @@ class DirectFamily : public StepFamily {
       k.packed_rows = {b.scratch(static_cast<size_t>(k.groups * k.split.count() * k.packed_row_floats) * sizeof(float))};
       step.scratch.push_back(k.packed_rows.buffer);
     }
+    if (!tiles)
+      k.widened = bind_widened(b, k.weight_type, machine.isa, k.rows, k.panels, m.depth, recipe, k.groups * k.split.count(), step);
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);
     step.writes.push_back(k.output.buffer);

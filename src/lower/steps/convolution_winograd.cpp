@@ -175,15 +175,16 @@ class WinogradFamily : public StepFamily {
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const WinogradMatch&>(match);
-    const Chunks c = chunks_of(m, p.machine);
-    const int64_t width = kernels::panel_width(p.machine.isa);
+    const int64_t width = kernels::panel_width(p.machine.isa), made = made_at_once(m, p.machine);
+    // Each chunk would transform the weights anew: 1.05 to 1.5 times as long for two chunks as for one.
+    const Chunks c = made > 0 ? Chunks{1, p.machine.threads > 1} : chunks_of(m, p.machine);
     space.knob("chunks", c.chunks, 1, std::max<int64_t>(1, m.tiles / kSmallestChunk));
     space.knob("phases", c.phases, 0, 1);
     space.knob("slots", p.machine.threads > 1 && !c.phases ? std::min<int64_t>(c.chunks, p.machine.threads * 4) : 1, 1,
                std::max<int64_t>(1, std::min<int64_t>(m.tiles / kSmallestChunk, 64)));
     const int64_t panels = (m.group_filters + width - 1) / width;
     space.knob("panel_block", panels_of_block(p.machine, m.group_channels, width), 1, panels);
-    space.knob("made", made_at_once(m, p.machine), 0, panels, 1, true);  // in f32, where those ahead are made in double
+    space.knob("made", made, 0, panels, 1, true);  // in f32, where those ahead are made in double
   }
 
   std::string fault(const Match& m, const Problem&, const Recipe& r) const override {

@@ -38,6 +38,14 @@ bool packs_by_batch(const ProductMatch& m) {
   return !m.view->is_constant(m.b()) && !m.narrow && m.batches() > 1 && m.b_matrices == m.batches() && m.alpha == 1;
 }
 
+// As many rows are multiplied by quantised weights as they are, some at a time; for more, panels become floats first. Of 4 bits fewer
+// where they are not looked up in a register: there widening is most of the work, and twice the work for twice the rows.
+int64_t narrow_rows(const ProductMatch& m, kernels::Isa isa) {
+  const int64_t together = kernels::narrow_rows(isa);
+  const bool bytes = bit_width(m.view->graph().values[static_cast<size_t>(m.narrow->values)].dtype) == 8;
+  return bytes || kernels::is_avx512(isa) ? 2 * together : together;
+}
+
 class ProductFamily : public StepFamily {
  public:
   std::string_view name() const override { return "product"; }
@@ -117,7 +125,7 @@ class ProductFamily : public StepFamily {
     const double against = against_vectors(m, machine);
     const bool tiles = against < kTilesPay;
     space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against) ? 1 : 0, 1, true);
-    if (m.narrow && m.narrow->quantised()) {
+    if (whole_panels(m, machine)) {
       space.knob("panel_block", std::min(panels, panels_of_block(machine, m.k, width)), 1, panels);
       space.knob("panel_tasks",
                  worth_sharing(machine.rates, m.work.flops) && machine.threads > 1 ? std::min<int64_t>(panels, machine.threads * 2) : 1, 1,
@@ -139,7 +147,7 @@ class ProductFamily : public StepFamily {
 
   std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
     const auto& m = static_cast<const ProductMatch&>(match);
-    if (m.narrow && m.narrow->quantised()) return "";
+    if (whole_panels(m, p.machine)) return "";
     if (!keeps_order(m.m, r.at("row_tasks"), kernels::max_rows(p.machine.isa))) return "tasks of one or two rows";
     if (packs_by_batch(m) && r.at("slots") > 0 && r.at("row_tasks") * r.at("panel_tasks") > 1) return "slots do whole matrices";
     return prologue_fault(match, r);
@@ -162,7 +170,8 @@ class ProductFamily : public StepFamily {
     k.width = kernels::panel_width(isa);
     k.panels = (k.n + k.width - 1) / k.width;
     k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block");
-    k.split = {quantised ? 1 : recipe.at("row_tasks"), recipe.at("panel_tasks")};
+    const bool whole = k.whole_panels = whole_panels(m, p.machine);
+    k.split = {whole ? 1 : recipe.at("row_tasks"), recipe.at("panel_tasks")};
     if (packs_by_batch(m)) k.slots = recipe.at("slots");
     k.a_pitch = k.k;
     if (m.group->ahead().empty()) {
@@ -180,15 +189,16 @@ class ProductFamily : public StepFamily {
       k.tile_rooms = p.machine.threads;
       k.tile_room = {b.scratch(static_cast<size_t>(k.tile_rooms * kernels::kTileRoom))};
       step.scratch.push_back(k.tile_room->buffer);
-    } else if (!quantised && k.slots == 0 && recipe.at("packed_rows") != 0) {
+    } else if (!whole && k.slots == 0 && recipe.at("packed_rows") != 0) {
       k.packed_row_floats = kernels::packed_rows(isa);
       k.packed_rows = {b.scratch(static_cast<size_t>(m.batches() * k.split.count() * k.packed_row_floats) * sizeof(float))};
       step.scratch.push_back(k.packed_rows.buffer);
     }
+    if (!whole && !tiles) k.widened_parts = bind_widened(b, k.b_type, isa, k.m, k.panels, k.k, recipe, m.batches() * k.split.count(), step);
     if (quantised) {
       k.multiply_narrow = kernels::narrow_product(isa), k.widen = kernels::widen_panel(isa);
-      k.narrow_rows = bit_width(b.dtype(m.narrow->values)) == 8 ? kMostNarrowRows : kernels::kNarrowRows;
-      if (k.m > k.narrow_rows) {
+      k.narrow_rows = narrow_rows(m, isa), k.pass_rows = kernels::narrow_rows(isa);
+      if (k.m > k.narrow_rows && whole) {
         k.widened = {b.scratch(static_cast<size_t>(k.split.panel_tasks * k.panel_block * k.k * k.width) * sizeof(float))};
         step.scratch.push_back(k.widened.buffer);
       }
@@ -209,11 +219,15 @@ class ProductFamily : public StepFamily {
   }
 
  private:
+  // Quantised weights whose panels are taken whole: by a few rows as they are, or made floats for tiles.
+  static bool whole_panels(const ProductMatch& m, const Machine& machine) {
+    return m.narrow && m.narrow->quantised() && (m.m <= narrow_rows(m, machine.isa) || std::isfinite(against_vectors(m, machine)));
+  }
   static kernels::TileForm form_of(const ProductMatch& m) { return tile_form(*m.view, m.node(), m.narrow); }
   static double against_vectors(const ProductMatch& m, const Machine& machine) {
     if (machine.isa != kernels::Isa::amx || parts_too_often(*m.group, form_of(m))) return std::numeric_limits<double>::infinity();
     // Up to so many rows are done on quantised weights as they are.
-    if (m.narrow && m.narrow->quantised() && m.m <= kMostNarrowRows) return std::numeric_limits<double>::infinity();
+    if (m.narrow && m.narrow->quantised() && m.m <= narrow_rows(m, machine.isa)) return std::numeric_limits<double>::infinity();
     // Parts of 16-bit weights are not made for what is not finite.
     if (m.narrow && !m.narrow->quantised() && !finite_weights(*m.view, m.b())) return std::numeric_limits<double>::infinity();
     return tiles_against_vectors(machine.isa, {.form = form_of(m), .rows = m.m, .columns = m.n, .depth = m.k, .run = m.k});
@@ -223,6 +237,7 @@ class ProductFamily : public StepFamily {
     const MatrixForm form{m.b_matrices, m.k, m.n, m.k_stride(), m.n_stride(), k.width, m.transpose_b};
     if (m.narrow && m.narrow->quantised()) {
       k.narrow = pack_narrow(b, *m.narrow, form, step);
+      k.b_type = kernels::PanelType::quantised;
       return;
     }
     if (m.narrow) {  // half the bytes to read; widened in registers

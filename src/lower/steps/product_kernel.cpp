@@ -7,7 +7,8 @@
 namespace lathe::lower {
 
 void ProductKernel::run(const StepContext& c) const {
-  if (narrow) return run_narrow(c);
+  if (whole_panels) return run_narrow(c);
+  const kernels::NarrowPanels quantised = narrow ? narrow->panels(c) : kernels::NarrowPanels();
   const int64_t packed_floats = panels * k * width;
   if (pack_while_running && slots == 0) {
     float* to = pointer<float>(c, packed);
@@ -31,7 +32,7 @@ void ProductKernel::run(const StepContext& c) const {
     left = turned;
   }
   const int64_t batches = static_cast<int64_t>(a_offsets.size());
-  const auto piece = [&](int64_t i, int64_t r, int64_t p, int64_t room, const float* panel_data) {
+  const auto piece = [&](int64_t i, int64_t r, int64_t p, int64_t room, const void* panel_data) {
     const int64_t task = (i * split.row_tasks + r) * split.panel_tasks + p;
     kernels::TapeOperand operands[kernels::kMaxSlots];
     kernels::DenseArguments d;
@@ -54,6 +55,8 @@ void ProductKernel::run(const StepContext& c) const {
     d.k_block = k_block;
     d.panel_block = panel_block;
     if (packed_row_floats > 0) d.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
+    d.widened = widened_parts.room(c, task);
+    d.quantised = &quantised, d.widen = widen;
     if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + room * kernels::kTileRoom, d.rows_like_b = rows_like_b;
     epilogue.fill(c, 0, d.epilogue, operands);
     if (before) before->multiply(c, r, d, dense);
@@ -76,7 +79,7 @@ void ProductKernel::run(const StepContext& c) const {
   share(batches * split.count(), [&](int64_t task, int64_t room) {
     const int64_t i = task / split.count();
     piece(i, task % split.count() / split.panel_tasks, task % split.panel_tasks, room,
-          pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
+          narrow ? static_cast<const void*>(quantised.data) : pointer<const float>(c, packed) + b_offsets[i] * packed_floats);
   });
 }
 
@@ -104,7 +107,7 @@ void ProductKernel::run_narrow(const StepContext& c) const {
       kernels::DenseEpilogue whole;
       epilogue.fill(c, 0, whole, operands);
       // A panel at a time: it stays near while all rows pass.
-      const int64_t passes = (m + kernels::kNarrowRows - 1) / kernels::kNarrowRows;
+      const int64_t passes = (m + pass_rows - 1) / pass_rows;
       for (int64_t p = begin; p<end; p += passes> 1 ? 1 : end - begin) {
         for (int64_t pass = 0; pass < passes; ++pass) {
           const int64_t row = m * pass / passes, rows = m * (pass + 1) / passes - row;
@@ -118,7 +121,7 @@ void ProductKernel::run_narrow(const StepContext& c) const {
     float* wide = pointer<float>(c, widened) + task * panel_block * k * width;
     for (int64_t first = begin; first < end; first += panel_block) {
       const int64_t count = std::min(panel_block, end - first), column = first * width;
-      for (int64_t p = 0; p < count; ++p) widen(weights, first + p, wide + p * k * width);
+      for (int64_t p = 0; p < count; ++p) widen(weights, first + p, 0, k, wide + p * k * width);
       kernels::DenseArguments d;
       d.a = pointer<const float>(c, this->a);
       d.lda = a_pitch;

@@ -11,10 +11,6 @@
 
 namespace lathe::lower {
 
-// As many rows are multiplied by weights of 8 bits as they are, some at a time; for more, panels become floats first. Of 4 bits it is half
-// as many: there widening is most of the work, and twice the work for twice the rows.
-inline constexpr int64_t kMostNarrowRows = 2 * kernels::kNarrowRows;
-
 class ProductKernel : public StepKernel {
  public:
   kernels::Dense dense = nullptr;
@@ -22,6 +18,7 @@ class ProductKernel : public StepKernel {
   Location packed;  // constant, or scratch when B is made at run time
   bool pack_while_running = false, transpose_a = false;
   kernels::PanelType b_type = kernels::PanelType::f32;
+  WidenedPanels widened_parts;        // of 16-bit and quantised weights
   int64_t slots = 0;                  // of packed matrices: each task packs its batches' own ones, one after another, where they stay near
   Location a_turned;                  // scratch
   Location packed_rows;               // scratch, by task
@@ -40,15 +37,16 @@ class ProductKernel : public StepKernel {
   BoundEpilogue epilogue;
   // Weights of 4 or 8 bits.
   std::optional<BoundNarrow> narrow;
+  bool whole_panels = false;  // of these: a few rows pass over them as they are, or they become floats for tiles
   kernels::NarrowProduct multiply_narrow = nullptr;
   kernels::WidenPanel widen = nullptr;
-  int64_t narrow_rows = 0;  // that are done so
-  Location widened;         // scratch, by task: some panels as floats
+  int64_t narrow_rows = 0, pass_rows = 0;  // that are done so, and of these in one pass
+  Location widened;                        // scratch, by task: some panels as floats
 
   void run(const StepContext& c) const override;
 
  private:
-  // A few rows on the weights as they are; for more, some panels at a time become floats first.
+  // By whole panels of quantised weights.
   void run_narrow(const StepContext& c) const;
 };
 

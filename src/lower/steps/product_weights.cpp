@@ -84,6 +84,20 @@ Location pack_halves(PlanBuilder& b, ValueId value, const MatrixForm& f) {
   return {b.packed({value, PackForm::product_16, {f.width, f.transposed}}, static_cast<size_t>(held) * sizeof(float), make)};
 }
 
+WidenedPanels bind_widened(PlanBuilder& b, kernels::PanelType type, kernels::Isa isa, int64_t rows, int64_t panels, int64_t depth,
+                           const Recipe& recipe, int64_t tasks, Step& step) {
+  if (type == kernels::PanelType::f32) return {};
+  if (type != kernels::PanelType::quantised && (tasks > kMostPacked || rows <= recipe.at("row_tasks") * 2 * kernels::max_rows(isa)))
+    return {};
+  const int64_t lines = std::min(depth, recipe.at("k_block")),
+                most = std::min(panels, std::max(recipe.at("panel_block"), kernels::kPassingPanels));
+  WidenedPanels w;
+  w.floats = most * lines * kernels::panel_width(isa);
+  w.at = {b.scratch(static_cast<size_t>(tasks * w.floats) * sizeof(float))};
+  step.scratch.push_back(w.at.buffer);
+  return w;
+}
+
 kernels::NarrowPanels BoundNarrow::panels(const StepContext& c) const {
   kernels::NarrowPanels p = form;
   p.data = pointer<const uint8_t>(c, data);
