@@ -44,10 +44,7 @@ TEST_CASE("products by weights of 4 and 8 bits give what products by their float
     const auto scales = static_cast<Scales>(between(random, 0, 2));
     const bool zeros = random() % 2;
     const int form = static_cast<int>(between(random, 0, 2));  // MatMul, Gemm by N x K, MatMul by a Transpose of N x K
-    const int64_t block = between(random, 8, 40),
-                  m = trial % 5 == 0    ? between(random, 5, 40)
-                      : trial % 11 == 0 ? between(random, 40, 120)
-                                        : between(random, 1, 4),
+    const int64_t block = between(random, 8, 40), m = trial % 5 == 0 ? between(random, 5, 40) : between(random, 1, 4),
                   n = between(random, 1, 100), k = trial % 7 == 0 ? between(random, 600, 1400) : between(random, 1, 130);
     CAPTURE(trial);
     CAPTURE(m);

@@ -6,8 +6,6 @@
 #include <type_traits>
 #include <utility>
 
-#include "kernels/dense_narrow.hpp"
-
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "kernels/dense.cpp"
 #include <hwy/foreach_target.h>

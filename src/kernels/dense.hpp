@@ -7,6 +7,7 @@
 
 #include <cstdint>
 
+#include "kernels/narrow_panels.hpp"
 #include "kernels/tape.hpp"
 
 namespace lathe::kernels {
@@ -87,10 +88,6 @@ void tape_over_rows(const DenseEpilogue& e, RunTape run, float* c, int64_t ldc, 
 
 // Elements of a packed B; arithmetic is in f32 whatever they are. Quantised ones are described by themselves (NarrowPanels).
 enum class PanelType { f32, f16, bf16, quantised };
-
-struct NarrowPanels;
-// Entries [begin, end) of K of a quantised panel as floats, as the dense kernel takes them.
-using WidenPanel = void (*)(const NarrowPanels&, int64_t panel, int64_t begin, int64_t end, float* out);
 
 // Preconditions: A, C and the operands of the epilogue need no alignment; B is packed as pack_panels does it, aligned to 64 bytes, and the
 // 64 bytes behind its last panel may be read (they are fetched, or lie in the same allocation). C overlaps neither A nor B; a residual may
