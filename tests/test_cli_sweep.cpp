@@ -40,6 +40,21 @@ TEST_CASE("a sweep as table, JSON, CSV and chart") {
   CHECK(has(svg.out, "cold caches"));
 }
 
+TEST_CASE("a sweep with a knob turned by hand times it beside the estimate") {
+  const Result r = tool("sweep MatMul --sizes 40x64x512 --rounds 3 --threads 1 --pin k_block=128 --json -");
+  REQUIRE(r.code == 0);
+  const Json all = Json::parse(r.out)["cases"][0]["implementations"];
+  const auto pinned = std::ranges::find_if(all, [](const Json& i) { return i["implementation"] == "pinned"; });
+  REQUIRE(pinned != all.end());
+  CHECK((*pinned)["check"]["pass"] == true);
+  CHECK((*pinned)["seconds"]["median"] > 0);
+  const Result wrong = tool("sweep MatMul --sizes 40x64x512 --rounds 3 --threads 1 --with scalar --pin k_block=7");
+  CHECK(has(wrong.out, "k_block"));
+  CHECK(has(wrong.out, "64 to 576"));
+  CHECK(has(tool("sweep MatMul --sizes 8x8x8 --pin y:k_block=64").err, "a sweep has no nodes to name"));
+  CHECK(has(tool("sweep MatMul --sizes 8x8x8 --with pinned").err, "none are"));
+}
+
 TEST_CASE("sizes from a file, every committed table readable") {
   Folder f;
   write(f.path / "sizes.txt", "# two sizes\n  64  # small\n\n2^8\n");

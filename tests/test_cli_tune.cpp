@@ -55,6 +55,20 @@ TEST_CASE("tune keeps what it found, and begins with it the next time") {
   CHECK(tool("logbook --logbook " + book).code == 0);
 }
 
+TEST_CASE("bench, profile and explain take a knob turned by hand without a file; a wrong one is an error") {
+  const Json steps = Json::parse(tool("explain " + kNet + " --threads 1 --pin k_block=128 --json -").out)["steps"];
+  CHECK(std::ranges::count_if(steps, [](const Json& s) { return s["chosen_by"] == "pinned"; }) > 0);
+  for (const Json& s : steps) CHECK((s["chosen_by"] == "pinned") == has(s["chosen"].get<std::string>(), " k_block=128"));
+  CHECK(has(tool("explain " + kNet + " --threads 1 --pin k_block=128").out, "      pinned    "));
+  CHECK(tool("bench " + kNet + " --threads 1 --seconds 0.02 --warmup 0 --pin k_block=128").code == 0);
+  CHECK(tool("profile " + kNet + " --threads 1 --runs 2 --pin k_block=128").code == 0);
+  const Result nobody = tool("bench " + kNet + " --threads 1 --pin nobody:k_block=128");
+  CHECK(nobody.code == 2);
+  CHECK(has(nobody.err, "no step has a node named 'nobody'"));
+  CHECK(has(tool("profile " + kNet + " --threads 1 --pin k_block=7").err, "expected 64 to 576"));
+  CHECK(has(tool("explain " + kNet + " --pin k_block").err, "expected NODE:KNOB=VALUE"));
+}
+
 TEST_CASE("a pinned knob is followed by every command, shipped, and told by explain") {
   Folder f;
   const int n = problem_with("k_block");

@@ -297,6 +297,28 @@ TEST_CASE("a variant follows tuned recipes, and says how many of its steps do") 
   CHECK(r.variants[3].failed.find("cannot be read") != std::string::npos);
 }
 
+TEST_CASE("a variant turns knobs by hand; what its family refuses, and what is no pin, is said") {
+  const Sheet s;
+  Builder b("product", 17);
+  b.output(b.op("MatMul", {b.input("x", DType::f32, {20, 30}), b.constant("w", random_tensor({30, 40}, 1))}, {}, "y"));
+  Graph g = b.finish();
+  g.nodes[0].name = "product";
+  save(g, s.f.path / "m.onnx");
+  const auto variant = [](const char* name, const char* pins) {
+    return "[[variant]]\nname = \"" + std::string(name) + "\"\nmodel = \"m.onnx\"\npin = [" + pins + "]\n";
+  };
+  const JobResult r = run_job_sheet(
+      read_job_sheet(s.write("[measure]\nseconds = 0.05\nrounds = 3\n" + variant("a", "\"product:k_block=64\", \"panel_block=1\"") +
+                             variant("b", "\"product:k_block=5\"") + variant("c", "\"produce:k_block=64\""))));
+  REQUIRE(r.variants.size() == 3);
+  CAPTURE(r.variants[0].failed);
+  REQUIRE(r.variants[0].notes.size() == 1);
+  CHECK(r.variants[0].notes[0] == "1 of 1 steps pinned");
+  CHECK(has(r.variants[1].failed, "expected 64 to 576"));
+  CHECK(has(r.variants[2].failed, "did you mean 'product'"));
+  CHECK(has(error_of([&] { read_job_sheet(s.write(variant("a", "\"k_block\""))); }), "expected NODE:KNOB=VALUE"));
+}
+
 TEST_CASE("variants keep states: models, narrower ones and lines, at a number of positions held") {
   const Sheet s;
   const Graph g = decoder({.causal = true});

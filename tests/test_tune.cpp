@@ -179,6 +179,66 @@ TEST_CASE("a given recipe is followed, in archives too; one that does not fit is
   }
 }
 
+TEST_CASE("pins: of one node, of all steps, of a family; together or not at all; what is wrong with them is said") {
+  const Graph g = small_net();
+  const auto with = [&](std::initializer_list<const char*> pins) {
+    Recipes r;
+    for (const char* p : pins) r.pin(read_pin(p));
+    return r;
+  };
+  const auto describe = [&](const Recipes& r) { return compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>(r)}).describe(); };
+  std::string product, conv;
+  for (const StepInfo& s : describe({}).steps) {
+    const std::string name = s.nodes.empty() ? "" : s.nodes[0].substr(0, s.nodes[0].find(" ("));
+    if (s.op == "MatMul") product = name;
+    if (s.op == "Conv" && conv.empty()) conv = name;
+  }
+  REQUIRE_FALSE(product.empty());
+  REQUIRE_FALSE(conv.empty());
+  const auto step_of = [](const EditionInfo& e, const std::string& node) {
+    return *std::ranges::find_if(e.steps, [&](const StepInfo& s) { return !s.nodes.empty() && s.nodes[0].starts_with(node + " ("); });
+  };
+
+  const Recipes one =
+      with({(product + ":k_block=64").c_str(), (conv + ":family=convolution.direct").c_str(), (conv + ":k_block=128").c_str()});
+  const EditionInfo e = describe(one);
+  CHECK(pin_fault(one, e).empty());
+  CHECK(has(step_of(e, product).chosen, "k_block=64 "));
+  CHECK(step_of(e, product).chosen_by == "pinned");
+  CHECK(step_of(e, conv).chosen.starts_with("convolution.direct/"));
+  CHECK(has(step_of(e, conv).chosen, "k_block=128 "));
+  // Layers like it are not meant.
+  CHECK(std::ranges::count(e.steps, "pinned", &StepInfo::chosen_by) == 2);
+  const Tensor x = random_tensor({1, 16, 24, 24}, 5);
+  Lane lane(compile(g, {.threads = 1, .recipes = std::make_shared<Recipes>(one)})), before(compile(g, {.threads = 1}));
+  CHECK(compare("y", lane.run({{"x", x}})[0], before.run({{"x", x}})[0]).pass);
+
+  const Recipes all = with({"k_block=96", "family=convolution.direct"});
+  const EditionInfo every = describe(all);
+  CHECK(pin_fault(all, every).empty());
+  CHECK(std::ranges::count(every.steps, "pinned", &StepInfo::chosen_by) == 5);
+
+  for (const auto& [pin, why] : {std::pair<std::string, std::string>{"MatMull:k_block=64", "no step has a node named 'MatMull'"},
+                                 {product + ":chunks=2", "product has no such knob"},
+                                 {product + ":k_block=65", "k_block"},
+                                 {product + ":family=pool.planes", "product can do it"},
+                                 {"spindles=3", "no step has such a knob"}}) {
+    CAPTURE(pin);
+    const Recipes wrong = with({pin.c_str()});
+    const EditionInfo left = describe(wrong);
+    CHECK(has(pin_fault(wrong, left), why));
+    CHECK(std::ranges::count(left.steps, "pinned", &StepInfo::chosen_by) == 0);
+  }
+  for (const char* text : {"", "k_block", "k_block=", "k_block=x", ":k_block=3", "a:=3", "a:family="}) {
+    CAPTURE(text);
+    CHECK(has(error_of([&] { read_pin(text); }), "expected NODE:KNOB=VALUE"));
+  }
+  const PinnedKnob named = read_pin("net/block:0/Conv:k_block=-3");
+  CHECK(named.node == "net/block:0/Conv");
+  CHECK(named.value == -3);
+  CHECK(to_string(named) == "net/block:0/Conv:k_block=-3");
+}
+
 TEST_CASE("a search tries what it was allowed to, keeps what it confirmed, and changes no result") {
   const Graph g = small_net();
   const std::vector<Tensor> x{random_tensor({1, 16, 24, 24}, 5)};

@@ -34,9 +34,10 @@ struct Variant {
   std::optional<NarrowPlan> narrow{};
   std::filesystem::path keep_as{};  // where the narrowed model stays; empty: nowhere
   int threads = 1, lanes = 1;
-  int64_t batch = 1;                      // where the first dim is open
-  std::string isa{};                      // empty: the best there is
-  std::filesystem::path recipes{};        // to follow: a logbook, or what write_recipes made; empty: none
+  int64_t batch = 1;                // where the first dim is open
+  std::string isa{};                // empty: the best there is
+  std::filesystem::path recipes{};  // to follow: a logbook, or what write_recipes made; empty: none
+  std::vector<PinnedKnob> pins{};
   std::map<std::string, Shape> shapes{};  // of inputs
   std::string states{};                   // kept from run to run: patterns, or "found"; empty: none
   int64_t positions = 0, held = 0;        // that they have room for (0: any number), and hold when a run begins

@@ -78,9 +78,9 @@ struct StepInfo {
   std::string chosen{};        // its recipe as data: "convolution.direct/1 k_block=576 panel_block=8"; "" for copies
   // With CompileOptions::recipes:
   std::string problem{};               // what it computes, on what: the key of its recipe; also of a copy made for it
-  std::string chosen_by{};             // "estimate", "tuned", "archive"
+  std::string chosen_by{};             // "estimate", "tuned", "pinned", "archive"
   double gain = 1;                     // of what was tuned, when it was found: time by the estimate's recipe / by this one
-  std::string refused{};               // why a tuned recipe for this problem was not followed
+  std::string refused{};               // why a tuned or pinned recipe for this problem was not followed
   std::string estimated{};             // the family that the estimate takes
   std::vector<FamilyInfo> families{};  // that could do it
   // What its multiply-adds are of: "f32"; "int8", sums in 32 bits; "bf16", sums in f32, as many products for one of the model's numbers.

@@ -6,6 +6,7 @@
 #include <string>
 #include <string_view>
 #include <tuple>
+#include <utility>
 #include <vector>
 
 namespace lathe {
@@ -30,8 +31,19 @@ struct RecipeTrial {
   double seconds = 0;  // that one such step took
 };
 
-// By problem, instruction set and threads, one each. They hold for the machine they were found on: who gathers them (Logbook::recipes)
-// sees to that. Threads: const members from any number at once.
+// A choice made by hand: at the step of a node, or (no node) at every step that has such a knob, this value; or another family of steps.
+struct PinnedKnob {
+  std::string node;
+  std::string knob;  // "family": `family` is meant
+  int64_t value = 0;
+  std::string family;
+};
+// Of "Conv_3:k_block=288", "k_block=288" or "Conv_3:family=convolution.direct". Throws Error (value) saying what was expected.
+PinnedKnob read_pin(std::string_view text);
+std::string to_string(const PinnedKnob& pin);
+
+// By problem, instruction set and threads, one each, beside what is pinned. They hold for the machine they were found on: who gathers them
+// (Logbook::recipes) sees to that. Threads: const members from any number at once.
 class Recipes {
  public:
   // Takes the place of one for the same.
@@ -39,10 +51,18 @@ class Recipes {
   const TunedRecipe* find(std::string_view problem, std::string_view isa, int threads) const;
   std::vector<TunedRecipe> all() const;
   size_t size() const { return by_key_.size(); }
+  // Goes before what is tuned or estimated. Those of one step are followed together or, where its family refuses them, not at all.
+  void pin(PinnedKnob pin) { pins_.push_back(std::move(pin)); }
+  const std::vector<PinnedKnob>& pins() const { return pins_; }
 
  private:
   std::map<std::tuple<std::string, std::string, int>, TunedRecipe> by_key_;
+  std::vector<PinnedKnob> pins_;
 };
+
+struct EditionInfo;
+// Why a pin is not followed: there is no such node, its step has no such knob, the family refuses it. Empty: all of them are.
+std::string pin_fault(const Recipes& recipes, const EditionInfo& edition);
 
 // A knob of a family of steps: values from `least` to `most` that are multiples of `step`, and `first`, which the estimate takes.
 struct KnobInfo {

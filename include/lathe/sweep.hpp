@@ -9,6 +9,7 @@
 
 #include "lathe/measure.hpp"
 #include "lathe/parity.hpp"
+#include "lathe/recipes.hpp"
 
 namespace lathe {
 
@@ -64,10 +65,11 @@ void load_implementations(const std::string& path);
 struct SweepOptions {
   int threads = 1;
   int rounds = 15;
-  // Names: instruction sets ("avx512"), "unfused", "direct" (without Winograd's method), "plain", registered ones. Empty: every instruction
-  // set of this machine, unfused where there is more than one op, and all registered ones.
+  // Names: instruction sets ("avx512"), "unfused", "direct" (without Winograd's method), "plain", "pinned", registered ones. Empty: every
+  // instruction set of this machine, unfused where there is more than one op, and all registered ones.
   std::vector<std::string> with{};
-  bool cold = false;  // caches are emptied before every call
+  std::vector<PinnedKnob> pins{};  // of "pinned", which is swept beside the others where there are any; without nodes
+  bool cold = false;               // caches are emptied before every call
   double visit_seconds = 0.004;
   std::function<void(const std::string&)> progress{};
 };

@@ -161,6 +161,7 @@ int against_kept(const BenchFlags& o, LogEntry now, Json& j) {
 Command add_bench(CLI::App& app) {
   auto o = std::make_shared<BenchFlags>();
   o->model.add_to(app);
+  o->model.add_pins(app);
   o->model.add_states(app);
   app.add_option("--held", o->bench.held, "Positions that states hold when a run begins (0); what a run adds is taken back")
       ->check(zero_or_more())
@@ -256,7 +257,7 @@ Command add_bench(CLI::App& app) {
     Program program = o->versus_unfused ? o->model.make_program(graph, options) : o->model.make_program(std::move(graph), options);
     const auto inputs = o->feed.make(o->model, program, options, o->seed);
     const std::vector<Shape> shapes = shapes_of(inputs);
-    (void)program.describe(shapes);
+    o->model.check_pins(options, program.describe(shapes));
     const double compile_seconds = seconds(compiling);
     if (o->versus_unfused) return versus(*o, graph, options, program, shapes, inputs);
     const int threads = program.options().threads;
@@ -390,8 +391,8 @@ Command add_bench(CLI::App& app) {
     if (!o->model.recipes.empty()) fmt::print("  {}\n", tuned_text(edition, o->model.recipes));
     if (edition.plain > 0) fmt::print("  {}", plain_text(edition, plainly));
     if (r.not_counted > 0)
-      fmt::print("  The arithmetic of {} step{} is not counted: control flow, branches, plain evaluation, or kernels of yours.\n", r.not_counted,
-                 r.not_counted == 1 ? "" : "s");
+      fmt::print("  The arithmetic of {} step{} is not counted: control flow, branches, plain evaluation, or kernels of yours.\n",
+                 r.not_counted, r.not_counted == 1 ? "" : "s");
     fmt::print("{}{}", noise_text(r, env), environment_text(env, r.stolen));
     const int code = kept();
     write_json(o->model.json, j);

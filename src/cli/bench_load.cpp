@@ -67,6 +67,7 @@ int bench_load(BenchFlags& flags) {
     options.threads = std::max(1, usable_cores() / flags.bench.lanes);
   const Program program = flags.model.make_program(std::move(graph), options);
   const auto inputs = flags.feed.make(flags.model, program, options, flags.seed);
+  if (!flags.model.pins.empty()) flags.model.check_pins(options, program.describe(shapes_of(inputs)));
   const int threads = program.options().threads;
   ArrivalOptions o;
   o.arrivals = flags.arrivals == "even" ? Arrivals::even : Arrivals::poisson;

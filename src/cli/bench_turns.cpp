@@ -30,6 +30,7 @@ Ready ready(BenchFlags& flags) {
   r.contender.lanes = flags.bench.lanes;
   r.contender.held = flags.bench.held;
   r.contender.inputs = feed.make(flags.model, r.contender.program, options, flags.seed);
+  if (!flags.model.pins.empty()) flags.model.check_pins(options, r.contender.program.describe(shapes_of(r.contender.inputs)));
   for (size_t i = 0; i < r.contender.inputs.size(); ++i)
     r.shapes += fmt::format("{}{}", i ? ", " : "", to_string(r.contender.inputs[i].shape()));
   const auto& first = r.contender.inputs.empty() ? Shape() : r.contender.inputs[0].shape();

@@ -275,6 +275,18 @@ void ModelOptions::add_to(CLI::App& app, bool model_required) {
   add_json_option(app, json);
 }
 
+void ModelOptions::add_pins(CLI::App& app) {
+  app.add_option("--pin", pins,
+                 "Turn a knob by hand: NODE:KNOB=VALUE, KNOB=VALUE of all steps, NODE:family=NAME; 'tune --list' shows them (repeatable)")
+      ->type_name("NODE:KNOB=N")
+      ->allow_extra_args(false);
+}
+
+void ModelOptions::check_pins(const CompileOptions& options, const EditionInfo& edition) const {
+  if (pins.empty()) return;
+  if (const std::string fault = pin_fault(*options.recipes, edition); !fault.empty()) throw UsageError("--pin " + fault);
+}
+
 void add_ops_option(CLI::App& app, std::vector<std::string>& target) {
   app.add_option("--ops", target, "Shared library of op definitions to load first (repeatable)")
       ->type_name("FILE.so")
@@ -290,6 +302,7 @@ std::vector<std::string> ModelOptions::words() const {
   each("--shape", shapes);
   each("--output", outputs);
   each("--ops", ops);
+  each("--pin", pins);
   if (batch > 0) w.insert(w.end(), {"--batch", std::to_string(batch)});
   if (threads > 0) w.insert(w.end(), {"--threads", std::to_string(threads)});
   if (!isa.empty()) w.insert(w.end(), {"--isa", isa});
@@ -313,6 +326,7 @@ Graph ModelOptions::load_graph(bool unchecked) const {
                                                {direct, "--direct"},
                                                {round_each, "--round-each"},
                                                {!recipes.empty(), "--recipes"},
+                                               {!pins.empty(), "--pin"},
                                                {positions > 0, "--positions"},
                                                {!states.empty() && states != "found", "--states"}};
     for (const auto& [given, name] : fixed) {
@@ -481,7 +495,11 @@ CompileOptions ModelOptions::compile_options(const Graph& g) const {
   o.isa = isa;
   o.winograd = !direct;
   o.round_each = round_each;
-  if (!recipes.empty()) o.recipes = std::make_shared<Recipes>(read_tuned(recipes));
+  if (!recipes.empty() || !pins.empty()) {
+    auto followed = std::make_shared<Recipes>(recipes.empty() ? Recipes() : read_tuned(recipes));
+    for (const std::string& pin : pins) as_usage([&] { followed->pin(read_pin(pin)); });
+    o.recipes = std::move(followed);
+  }
   o.limits.trips = trip_limit;
   o.limits.pulse = check_deadline;
   if (!memory_limit.empty()) {

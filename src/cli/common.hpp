@@ -37,7 +37,8 @@ struct ModelOptions {
   std::string states;     // as --states says; empty: none are kept
   int64_t positions = 0;  // that they have room for
   int64_t held = 0;       // positions that they hold when a run begins
-  std::string recipes;  // a file of tuned ones, or LOGBOOK
+  std::string recipes;    // a file of tuned ones, or LOGBOOK
+  std::vector<std::string> pins;
   std::string json;
   mutable std::optional<Program> archive;
 
@@ -46,6 +47,10 @@ struct ModelOptions {
   void add_limits(CLI::App& app);
   // Of commands that keep states from run to run.
   void add_states(CLI::App& app);
+  // Of commands that tell times or recipes of single steps.
+  void add_pins(CLI::App& app);
+  // Throws UsageError when something that was pinned is not followed.
+  void check_pins(const CompileOptions& options, const EditionInfo& edition) const;
   RunOptions run_options() const;
   LoadOptions load_options() const { return {allow_outside, false}; }
   // Loads the libraries of ops that were asked for.

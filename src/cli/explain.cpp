@@ -34,6 +34,7 @@ struct ExplainFlags {
 Command add_explain(CLI::App& app) {
   auto o = std::make_shared<ExplainFlags>();
   o->model.add_to(app);
+  o->model.add_pins(app);
   o->model.add_states(app);
   app.add_option("--draw", o->draw, "Draw nodes and the steps around them (needs graphviz); .dot writes the graph as text")
       ->type_name("FILE.svg|png|dot");
@@ -67,6 +68,7 @@ Command add_explain(CLI::App& app) {
     const auto inputs = o->timed || o->feed.any() ? o->feed.make(o->model, program, options, 1) : std::vector<Tensor>();
     const std::vector<Shape> shapes = inputs.empty() ? o->model.shapes_for(program, options) : shapes_of(inputs);
     const EditionInfo edition = program.describe(shapes);
+    o->model.check_pins(options, edition);
     const int threads = program.options().threads;
     Progress progress;
     progress.show("probing the machine");
@@ -188,6 +190,7 @@ Command add_explain(CLI::App& app) {
       say("recipe", s.recipe);
       if (s.chosen_by == "tuned")
         say("tuned", fmt::format("{}; {:.2f} times as fast as the estimate's when it was found", s.chosen, s.gain));
+      if (s.chosen_by == "pinned") say("pinned", s.chosen);
       if (!s.refused.empty()) say("not used", s.refused);
       say("why", s.why);
       say("no more", s.why_not);

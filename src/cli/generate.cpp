@@ -9,7 +9,6 @@
 namespace lathe::cli {
 namespace {
 
-
 std::optional<Vocabulary> vocabulary_of(const GenerateFlags& o, const std::map<std::string, std::string>& metadata) {
   if (o.vocabulary == "bytes") return Vocabulary::bytes();
   if (!o.vocabulary.empty()) return Vocabulary::load(o.vocabulary);

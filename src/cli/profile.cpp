@@ -137,6 +137,7 @@ Json steps_json(const Profile& p, int around) {
 Command add_profile(CLI::App& app) {
   auto o = std::make_shared<ProfileFlags>();
   o->model.add_to(app);
+  o->model.add_pins(app);
   o->model.add_states(app);
   app.add_option("--held", o->profile.held, "Positions that states hold when a run begins (0); what a run adds is taken back")
       ->check(zero_or_more())
@@ -162,6 +163,7 @@ Command add_profile(CLI::App& app) {
     o->model.held = o->profile.held;
     const auto inputs = o->feed.make(o->model, program, options, o->seed);
     const std::vector<Shape> shapes = shapes_of(inputs);
+    if (!o->model.pins.empty()) o->model.check_pins(options, program.describe(shapes));
     const int threads = program.options().threads;
     Progress progress;
     progress.show("probing the machine");

@@ -13,7 +13,7 @@ namespace {
 struct SweepFlags {
   SweepRequest request;
   SweepOptions sweep;
-  std::vector<std::string> libraries, attributes;
+  std::vector<std::string> libraries, attributes, pins;
   std::string shapes, dtype = "f32", weights, json, csv, chart;
 };
 
@@ -185,6 +185,10 @@ Command add_sweep(CLI::App& app) {
       ->type_name("NAME...")
       ->delimiter(',');
   app.add_option("--kernels", o->libraries, "Library of other implementations (lathe_register_implementations)")->type_name("FILE.so");
+  app.add_option("--pin", o->pins,
+                 "Turn a knob by hand, KNOB=VALUE (repeatable): 'pinned' beside the others; explain and tune --list show knobs")
+      ->type_name("KNOB=N")
+      ->allow_extra_args(false);
   app.add_flag("--cold", o->sweep.cold, "Empty the caches before every call");
   app.add_option("--csv", o->csv, "Write a table, one line a case and implementation")->type_name("FILE");
   app.add_option("--chart", o->chart, "Draw sizes against rates, with this machine's limit (needs gnuplot)")->type_name("FILE.png|svg");
@@ -205,6 +209,10 @@ Command add_sweep(CLI::App& app) {
       for (std::string& s : read_sizes(o->shapes)) o->request.sizes.push_back(std::move(s));
     }
     if (o->request.sizes.empty()) throw UsageError("nothing to sweep: give --sizes or --shapes");
+    for (const std::string& pin : o->pins) {
+      o->sweep.pins.push_back(as_usage([&] { return read_pin(pin); }));
+      if (!o->sweep.pins.back().node.empty()) throw UsageError(fmt::format("--pin {}: a sweep has no nodes to name; give KNOB=VALUE", pin));
+    }
     for (const std::string& l : o->libraries) load_implementations(l);
     if (o->sweep.threads == 0) o->sweep.threads = usable_cores();
     if (!o->chart.empty()) check_picture_name(o->chart, "--chart");

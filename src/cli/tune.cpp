@@ -73,6 +73,7 @@ std::string name_of(const std::vector<std::string>& nodes) {
 struct Listed {
   StepInfo step;
   int steps = 0;
+  std::vector<std::string> nodes;  // of all these steps
 };
 
 // Those with anything to choose, in the order of their first steps: what --list numbers from 1.
@@ -81,8 +82,8 @@ std::vector<Listed> problems_of(const EditionInfo& e) {
   for (const StepInfo& s : e.steps) {
     if (s.problem.empty() || s.chosen.empty()) continue;
     const auto it = std::ranges::find(problems, s.problem, [](const Listed& l) { return l.step.problem; });
-    if (it == problems.end()) problems.push_back({s, 1});
-    else ++it->steps;
+    if (it == problems.end()) problems.push_back({s, 1, s.nodes});
+    else ++it->steps, it->nodes.insert(it->nodes.end(), s.nodes.begin(), s.nodes.end());
   }
   std::erase_if(problems, [](const Listed& l) {
     return l.step.families.size() < 2 && std::ranges::all_of(l.step.families, [](const FamilyInfo& f) { return f.knobs.empty(); });
@@ -90,17 +91,28 @@ std::vector<Listed> problems_of(const EditionInfo& e) {
   return problems;
 }
 
-// "3:row_tasks" or "3:row_tasks=1,2,4".
+// "3:row_tasks" or "3:row_tasks=1,2,4"; or by the name of a node, "Conv_7:row_tasks".
 struct Turned {
   Listed problem;
   std::string knob;
   std::vector<int64_t> values;
 };
 Turned parse_knob(const std::string& text, const std::string& option, const std::vector<Listed>& problems) {
-  const size_t colon = text.find(':'), equal = text.find('=');
+  const size_t equal = text.find('='), colon = text.rfind(':', equal);
   if (colon == std::string::npos || (equal != std::string::npos && equal < colon))
     throw UsageError(fmt::format("{} {}: expected a problem's number and a knob, like 3:row_tasks; --list shows them", option, text));
-  const int64_t n = parse_size(text.substr(0, colon), option);
+  const std::string which = text.substr(0, colon);
+  int64_t n = 0;
+  if (which.find_first_not_of("0123456789") == std::string::npos) {
+    n = parse_size(which, option);
+  } else {
+    const auto named = std::ranges::find_if(problems, [&](const Listed& l) {
+      return std::ranges::any_of(l.nodes, [&](const std::string& label) { return label.substr(0, label.rfind(" (")) == which; });
+    });
+    if (named == problems.end())
+      throw UsageError(fmt::format("{} {}: no problem has a node named '{}'; --list shows them", option, text, which));
+    n = named - problems.begin() + 1;
+  }
   if (n < 1 || n > std::ssize(problems))
     throw UsageError(fmt::format("{} {}: there are problems 1 to {}; --list shows them", option, text, problems.size()));
   Turned t{problems[static_cast<size_t>(n - 1)], text.substr(colon + 1, equal == std::string::npos ? equal : equal - colon - 1), {}};

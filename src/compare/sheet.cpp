@@ -65,11 +65,11 @@ class Reader {
  private:
   Variant variant(const toml::table& t) const {
     Variant v;
-    const Keys k{
-        sheet_,
-        t,
-        "[[variant]]",
-        {"name", "model", "narrow", "keep_as", "threads", "lanes", "batch", "isa", "recipes", "shapes", "states", "positions", "held"}};
+    const Keys k{sheet_,
+                 t,
+                 "[[variant]]",
+                 {"name", "model", "narrow", "keep_as", "threads", "lanes", "batch", "isa", "recipes", "pin", "shapes", "states",
+                  "positions", "held"}};
     k.text("name", v.name);
     if (v.name.empty()) fail(Category::format, "{}: [[variant]] has no 'name'", sheet_.place(t.source()));
     v.model = k.path("model", true);
@@ -86,6 +86,13 @@ class Reader {
       if (k.get(key) && v.states.empty()) sheet_.wrong(*k.get(key), fmt::format("'{}' goes with 'states'", key));
     }
     v.recipes = k.path("recipes");
+    for (const std::string& pin : k.texts("pin")) {
+      try {
+        v.pins.push_back(read_pin(pin));
+      } catch (const Error& e) {
+        sheet_.wrong(*k.get("pin"), e.what());
+      }
+    }
     if (k.get("isa")) v.isa = k.word("isa", "", {"scalar", "sse4", "avx2", "avx512", "amx", "neon"});
     if (const auto* shapes = k.table("shapes")) {
       for (const auto& [key, node] : *shapes) {

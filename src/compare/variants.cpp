@@ -183,7 +183,12 @@ class Job {
     CompileOptions options{.threads = v.threads, .shapes = v.shapes, .isa = v.isa};
     if (archive && !v.isa.empty()) fail(Category::value, "'{}' is compiled already: leave out 'isa'", v.model.string());
     if (archive && !v.recipes.empty()) fail(Category::value, "'{}' is compiled already: leave out 'recipes'", v.model.string());
-    if (!v.recipes.empty()) options.recipes = std::make_shared<Recipes>(tuned_recipes(v.recipes));
+    if (archive && !v.pins.empty()) fail(Category::value, "'{}' is compiled already: leave out 'pin'", v.model.string());
+    if (!v.recipes.empty() || !v.pins.empty()) {
+      auto recipes = std::make_shared<Recipes>(v.recipes.empty() ? Recipes() : tuned_recipes(v.recipes));
+      for (const PinnedKnob& pin : v.pins) recipes->pin(pin);
+      options.recipes = std::move(recipes);
+    }
     if (archive && !v.states.empty() && v.states != "found")
       fail(Category::value, "'{}' is compiled already: leave out 'states'", v.model.string());
     if (!archive) {
@@ -209,6 +214,11 @@ class Job {
     const EditionInfo edition = run.program.describe(shapes);
     r.load_seconds = std::chrono::duration<double>(Clock::now() - start).count();
     r.planned_bytes = edition.weight_bytes + edition.arena_bytes * static_cast<size_t>(v.lanes);
+    if (!v.pins.empty()) {
+      if (const std::string fault = pin_fault(*options.recipes, edition); !fault.empty()) fail(Category::value, "'pin' {}", fault);
+      r.notes.push_back(
+          fmt::format("{} of {} steps pinned", std::ranges::count(edition.steps, "pinned", &StepInfo::chosen_by), edition.steps.size()));
+    }
     if (!v.recipes.empty())
       r.notes.push_back(fmt::format("{} of {} steps by tuned recipes", std::ranges::count(edition.steps, "tuned", &StepInfo::chosen_by),
                                     edition.steps.size()));

@@ -403,11 +403,11 @@ Graph in_parts(const Graph& attention) {
 }
 
 // What a sweep knows besides instruction sets: our own Programs compiled in other ways.
-constexpr std::array<std::string_view, 3> kOwn{"unfused", "direct", "plain"};
+constexpr std::array<std::string_view, 4> kOwn{"unfused", "direct", "plain", "pinned"};
 bool is_own(std::string_view name) { return std::ranges::find(kOwn, name) != kOwn.end(); }
 
-Runner compiled_runner(const SweepCase& c, const std::string& name, int threads) {
-  CompileOptions options{.threads = threads};
+Runner compiled_runner(const SweepCase& c, const std::string& name, const SweepOptions& o) {
+  CompileOptions options{.threads = o.threads};
   const Node& node = c.graph.nodes.back();
   const bool parts = name == "unfused" && node.op == "Attention";
   if (parts && (c.fed[0].rank() != 4 || !node.attributes.empty())) {
@@ -420,10 +420,22 @@ Runner compiled_runner(const SweepCase& c, const std::string& name, int threads)
   else if (name == "unfused") options.fuse = false;
   else if (name == "plain") options.plain = true;
   else if (name == "direct") options.winograd = false;
-  else options.isa = name;
+  else if (name == "pinned") {
+    auto pinned = std::make_shared<Recipes>();
+    for (const PinnedKnob& pin : o.pins) pinned->pin(pin);
+    options.recipes = std::move(pinned);
+  } else options.isa = name;
   const bool last = windowed(c.graph.nodes.back().op) && !options.plain;
   auto program = std::make_shared<Program>(compile(parts ? in_parts(c.graph) : last ? with_last_edges(c.graph) : c.graph, options));
-  auto lane = std::make_shared<Lane>(*program, threads);
+  if (options.recipes) {
+    if (const std::string fault = pin_fault(*options.recipes, program->describe()); !fault.empty()) {
+      Runner none;
+      none.result.implementation = name;
+      none.result.skipped = fault;
+      return none;
+    }
+  }
+  auto lane = std::make_shared<Lane>(*program, o.threads);
   auto in = std::make_shared<std::vector<Tensor>>(c.fed);
   if (last) (*in)[0] = turned(c.fed[0], true);
   Runner r;
@@ -605,6 +617,9 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
     if (c.graph.nodes.size() > 1 || c.graph.nodes.back().op == "Attention") names.emplace_back("unfused");
     for (const auto& [name, i] : registered()) names.push_back(name);
   }
+  const bool pinned = std::ranges::find(names, "pinned") != names.end();
+  if (pinned && o.pins.empty()) fail(Category::value, "'pinned' is swept where knobs are pinned, and none are");
+  if (!pinned && !o.pins.empty()) names.emplace_back("pinned");
   SweepRow row;
   row.name = c.name;
   row.size = c.size;
@@ -617,7 +632,7 @@ SweepRow sweep(const SweepCase& c, const SweepOptions& o) {
   for (const std::string& name : names) {
     Runner r;
     if (is_own(name) || std::ranges::find(isas, name) != isas.end()) {
-      r = compiled_runner(c, name, o.threads);
+      r = compiled_runner(c, name, o);
     } else if (const auto it = registered().find(name); it != registered().end()) {
       r.result.implementation = name;
       std::vector<Tensor> operands;

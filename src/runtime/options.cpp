@@ -3,6 +3,8 @@
 #include <algorithm>
 
 #include "base/fail.hpp"
+#include "base/text.hpp"
+#include "lathe/program.hpp"
 
 namespace lathe {
 
@@ -32,6 +34,29 @@ CompileOptions settled(CompileOptions o) {
   o.isa = kernels::name(chosen_isa(o.isa));
   o.editions = std::max(1, o.editions);
   return o;
+}
+
+std::string pin_fault(const Recipes& recipes, const EditionInfo& edition) {
+  for (const PinnedKnob& pin : recipes.pins()) {
+    bool there = pin.node.empty(), followed = false;
+    std::vector<std::string> nodes;
+    for (const StepInfo& s : edition.steps) {
+      bool named = pin.node.empty();
+      for (const std::string& label : s.nodes) {
+        nodes.push_back(label.substr(0, label.rfind(" (")));  // "Conv_3 (Conv)"
+        named = named || nodes.back() == pin.node;
+      }
+      if (!named) continue;
+      there = true;
+      if (!s.refused.empty()) return s.refused;
+      followed = followed || s.chosen_by == "pinned";
+    }
+    if (!there) return fmt::format("{}: no step has a node named '{}'{}", to_string(pin), pin.node, did_you_mean(pin.node, nodes));
+    if (!followed)
+      return pin.node.empty() ? fmt::format("{}: no step has such a knob", to_string(pin))
+                              : fmt::format("{}: the step of '{}' has nothing to choose", to_string(pin), pin.node);
+  }
+  return "";
 }
 
 }  // namespace lathe

@@ -97,7 +97,7 @@ void log_plan(const lower::Plan& plan, double seconds) {
     if (s.kind == lower::StepKind::plain)
       log_line(LogLevel::warning, "step {} goes by plain evaluation, which is slow: {}: {}", i + 1, fmt::join(s.nodes, ", "), s.why);
     if (s.choosing && !s.choosing->refused.empty())
-      log_line(LogLevel::warning, "step {}: a tuned recipe was not followed: {}", i + 1, s.choosing->refused);
+      log_line(LogLevel::warning, "step {}: a tuned or pinned recipe was not followed: {}", i + 1, s.choosing->refused);
   }
 }
 

@@ -154,9 +154,9 @@ struct Choosing {
   std::string problem;               // as text (problem_text)
   std::vector<FamilyInfo> families;  // that could do it, in the layouts that were chosen
   std::string estimated;             // of these, the one that the estimate takes
-  std::string by;                    // "estimate", "tuned", "archive"
+  std::string by;                    // "estimate", "tuned", "pinned", "archive"
   double gain = 1;                   // of what was tuned
-  std::string refused;               // why a tuned recipe for it was not followed
+  std::string refused;               // why a tuned or pinned recipe for it was not followed
 };
 
 // What a step chooses between: the buffer of the condition, a byte of which is not 0 where the first is taken.

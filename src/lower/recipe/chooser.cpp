@@ -78,6 +78,47 @@ std::optional<Choice> Chooser::tuned(Choosing& choosing, const std::vector<const
   return std::nullopt;
 }
 
+void Chooser::pin(Choosing& choosing, Choice& choice, const std::vector<const Candidate*>& candidates, const Problem& problem) const {
+  const auto here = [&](const PinnedKnob& pin) {
+    const Match& m = *candidates[choice.candidate]->match;
+    return pin.node.empty() || std::ranges::any_of(m.group->nodes, [&](int n) { return m.view->node(n).name == pin.node; });
+  };
+  Choice wanted = choice;
+  std::string texts, fault;
+  const auto take = [&](const PinnedKnob& pin) {
+    texts += (texts.empty() ? "" : ", ") + to_string(pin);
+    if (!pin.family.empty()) {
+      const auto it = std::ranges::find(candidates, pin.family, [](const Candidate* c) { return c->family->name(); });
+      if (it == candidates.end()) fault = fmt::format("{} can do it", names_of(candidates));
+      else if (const size_t at = static_cast<size_t>(it - candidates.begin()); at != wanted.candidate)
+        wanted = {at, (*it)->family->space(*(*it)->match, problem).first()};
+      return;
+    }
+    const auto knob = std::ranges::find(wanted.recipe.knobs, pin.knob, &Knob::name);
+    if (knob != wanted.recipe.knobs.end()) knob->value = pin.value;
+    else fault = fmt::format("{} has no such knob", wanted.recipe.family);
+  };
+  // Families first: knobs are theirs.
+  for (const bool families : {true, false}) {
+    for (const PinnedKnob& pin : tuned_->pins()) {
+      if (pin.family.empty() == families || !here(pin)) continue;
+      const bool has = families ? std::ranges::any_of(candidates, [&](const Candidate* c) { return c->family->name() == pin.family; })
+                                : std::ranges::find(wanted.recipe.knobs, pin.knob, &Knob::name) != wanted.recipe.knobs.end();
+      if (has || !pin.node.empty()) take(pin);
+    }
+  }
+  if (texts.empty()) return;
+  const auto& [family, match] = *candidates[wanted.candidate];
+  if (fault.empty()) fault = family->space(*match, problem).fault(wanted.recipe);
+  if (fault.empty()) fault = family->fault(*match, problem, wanted.recipe);
+  if (!fault.empty()) {
+    choosing.refused = fmt::format("{}: {}", texts, fault);
+    return;
+  }
+  choice = std::move(wanted);
+  choosing.by = "pinned";
+}
+
 Chosen Chooser::choose(const std::vector<const Candidate*>& candidates, const Problem& problem) {
   const auto from_source = source_ ? source_->next(problem) : std::nullopt;
   if (!tuned_) return {from_source ? stored(*from_source, candidates, problem) : best(candidates, problem), nullptr};
@@ -89,6 +130,7 @@ Chosen Chooser::choose(const std::vector<const Candidate*>& candidates, const Pr
   choosing->by = "estimate";
   if (from_source) choice = stored(*from_source, candidates, problem), choosing->by = "archive";
   else if (auto t = tuned(*choosing, candidates, problem)) choice = std::move(*t);
+  if (!from_source) pin(*choosing, choice, candidates, problem);
   return {std::move(choice), std::move(choosing)};
 }
 

@@ -56,6 +56,8 @@ class Chooser {
  private:
   Choice best(const std::vector<const Candidate*>& candidates, const Problem& problem);
   Choice stored(const Recipe& recipe, const std::vector<const Candidate*>& candidates, const Problem& problem) const;
+  // What is pinned for this step, in place of what was chosen.
+  void pin(Choosing& choosing, Choice& choice, const std::vector<const Candidate*>& candidates, const Problem& problem) const;
   std::optional<Choice> tuned(Choosing& choosing, const std::vector<const Candidate*>& candidates, const Problem& problem) const;
   RecipeSource* source_;
   const Recipes* tuned_;
