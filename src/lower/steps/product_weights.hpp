@@ -21,13 +21,13 @@ Location pack_weights(PlanBuilder& builder, ValueId b, const MatrixForm& form, f
 // One of f16 or bf16.
 Location pack_halves(PlanBuilder& builder, ValueId values, const MatrixForm& form);
 
-// Scratch in which panels of 16 bits become floats, a room for each task.
+// Scratch in which panels of 16 bits, or quantised ones, become floats: a room for each task.
 struct WidenedPanels {
   Location at;
   int64_t floats = 0;  // of a room; 0: there is none, the kernel widens in registers
   float* room(const StepContext& c, int64_t task) const { return floats > 0 ? pointer<float>(c, at) + task * floats : nullptr; }
 };
-// Nothing where panels are floats already, or where too few of `rows` pass over each.
+// Nothing where panels are floats already, or where too few of `rows` pass over each (quantised ones always have it).
 WidenedPanels bind_widened(PlanBuilder& builder, kernels::PanelType type, kernels::Isa isa, int64_t rows, int64_t panels, int64_t depth,
                            const Recipe& recipe, int64_t tasks, Step& step);
 
