@@ -186,7 +186,7 @@ class SeldomOps : public NodeWriter {
       else runs.back().push_back(a);
     }
     const auto apart = [](int64_t a, int64_t b) { return b != a + 1; };
-    if (std::ranges::adjacent_find(*axes, apart) == axes->end()) return "";
+    if (std::adjacent_find(axes->begin(), axes->end(), apart) == axes->end()) return "";
     if (runs.empty()) runs.push_back({axes->back()});
     ValueId v = n.inputs[0];
     for (size_t i = runs.size(); i-- > 0;) {

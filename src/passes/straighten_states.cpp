@@ -391,7 +391,7 @@ class Straightener {
     inside.input = value_like(state.input, name_of(state.input, in.name), in.dtype, held);
     ValueId before = inside.input;
     for (const DType d : end.view.casts) before = cast(n, before, d, "");
-    const bool straight = std::ranges::is_sorted(into);
+    const bool straight = std::is_sorted(into.begin(), into.end());
     const ValueId rows = straight ? fresh : transposed(n, fresh, into, kAbsent);
     Dims longer = *dims(rows);
     if (held[2].known() && longer[2].known()) longer[2] = Dim(held[2].value + longer[2].value);

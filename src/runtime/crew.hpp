@@ -45,9 +45,9 @@ class Crew : public lower::Workers {
   void keep_apart();
 
   std::vector<std::thread> threads_;
+#if !defined(__EMSCRIPTEN__)
   int apart_from_ = -1;  // the core that workers keep off
   // By worker: the cores it may use by what it was started with, and those left of them when they were last set.
-#if !defined(__EMSCRIPTEN__)
   std::vector<cpu_set_t> home_, told_;
 #endif
   bool watched_ = false;

@@ -130,7 +130,8 @@ std::vector<StatePair> find_states(const Graph& graph) {
     if (name.empty() || it == inputs.end() || made.size() != 1 || it->second.size() != 1) continue;
     if (pair(made[0], it->second[0])) made.clear(), it->second.clear();
   }
-  for (auto& [name, made] : outputs) {
+  for (auto& [core_name, made] : outputs) {
+    const auto& name = core_name;  // clang 14 captures no structured bindings
     const auto related = [&](const auto& other) {
       return !other.second.empty() && (ends_with(other.first, name) || ends_with(name, other.first));
     };
