@@ -232,6 +232,13 @@ TEST_CASE("pins: of one node, of all steps, of a family; together or not at all;
     CHECK(has(pin_fault(wrong, left), why));
     CHECK(pinned(left) == 0);
   }
+  // A tuned recipe that does not fit is no fault of a pin's.
+  Recipes both = with({"k_block=96"});
+  both.add({step_of(e, product).problem, compile(g, {.threads = 1}).options().isa, 1, "nonsense"});
+  const EditionInfo beside = describe(both);
+  CHECK(has(step_of(beside, product).refused, "no recipe"));
+  CHECK(step_of(beside, product).chosen_by == "pinned");
+  CHECK(pin_fault(both, beside).empty());
   for (const char* text : {"", "k_block", "k_block=", "k_block=x", ":k_block=3", "a:=3", "a:family="}) {
     CAPTURE(text);
     CHECK(has(error_of([&] { read_pin(text); }), "expected NODE:KNOB=VALUE"));

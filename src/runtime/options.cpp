@@ -48,7 +48,8 @@ std::string pin_fault(const Recipes& recipes, const EditionInfo& edition) {
       }
       if (!named) continue;
       there = true;
-      if (!s.refused.empty()) return s.refused;
+      // What is refused may be a tuned recipe; pins that are name themselves.
+      if (s.chosen_by != "pinned" && s.refused.find(to_string(pin)) != std::string::npos) return s.refused;
       followed = followed || s.chosen_by == "pinned";
     }
     if (!there) return fmt::format("{}: no step has a node named '{}'{}", to_string(pin), pin.node, did_you_mean(pin.node, nodes));

@@ -83,6 +83,7 @@ void Chooser::pin(Choosing& choosing, Choice& choice, const std::vector<const Ca
     const Match& m = *candidates[choice.candidate]->match;
     return pin.node.empty() || std::ranges::any_of(m.group->nodes, [&](int n) { return m.view->node(n).name == pin.node; });
   };
+  if (tuned_->pins().empty()) return;
   Choice wanted = choice;
   std::string texts, fault;
   const auto take = [&](const PinnedKnob& pin) {
