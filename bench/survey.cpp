@@ -114,6 +114,22 @@ void note_ops(const Graph& g, std::set<std::string>& met) {
   }
 }
 
+int models(const char* folder) {
+  const survey::Left left = survey::plain_steps_of(folder);
+  std::map<std::pair<std::string, std::string>, std::vector<std::string>> listed;
+  for (const auto& s : left.steps) listed[{s.op, s.why}].push_back(s.model);
+  bool known = true;
+  for (const auto& [step, names] : listed) {
+    const std::string_view why = reason({step.first, DType::undefined, 0, 0, 0, ""});
+    fmt::print("  {:<28} {:>4} steps: {}\n    {}\n    {}\n", step.first, names.size(), step.second,
+               why.empty() ? "no reason is known" : why, fmt::join(names, " "));
+    known = known && !why.empty();
+  }
+  for (const auto& [name, why] : left.refused) fmt::print("  not compiled: {}: {}\n", name, why);
+  fmt::print("{} models, {} of them with plain steps\n", left.models, left.with_plain);
+  return known ? 0 : 1;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -124,10 +140,11 @@ int main(int argc, char** argv) {
     if (!std::strcmp(argv[i], "--only") && i + 1 < argc) only = argv[++i];
     else if (!std::strcmp(argv[i], "--seconds") && i + 1 < argc) budget = std::max(0.001, std::atof(argv[++i]));
     else if (!std::strcmp(argv[i], "--brief")) brief = true;
+    else if (!std::strcmp(argv[i], "--models") && i + 1 < argc) return models(argv[++i]);
     else {
       fmt::print(stderr,
-                 "usage: survey [--only TEXT] [--seconds A-FORM] [--brief]\n\n--brief compiles and lists what is left to plain evaluation, "
-                 "and runs nothing\nexit status: 1 when something is plain or slow and no reason is known\n");
+                 "usage: survey [--only TEXT] [--seconds A-FORM] [--brief] | --models DIR\n\n--brief compiles and lists what is left to plain "
+                 "evaluation, and runs nothing\n--models does so with every model below a folder\nexit status: 1 when something is plain or slow and no reason is known\n");
       return 2;
     }
   }

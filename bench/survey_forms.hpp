@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <filesystem>
 #include <functional>
 #include <string>
 #include <vector>
@@ -70,5 +71,17 @@ inline const std::vector<DType> kBool{DType::boolean};
 // Each op by itself; and the same ops where models have them, along other axes and with operands that a run brings.
 std::vector<Entry> single_ops();
 std::vector<Entry> ops_in_models();
+
+// What models in a folder leave to plain evaluation.
+struct Left {
+  struct Step {
+    std::string model, op, why;
+  };
+  size_t models = 0, with_plain = 0;
+  std::vector<Step> steps;
+  std::vector<std::pair<std::string, std::string>> refused;  // models that were not compiled, and why
+};
+// Every .onnx below the folder, compiled with the shapes of the first case beside it.
+Left plain_steps_of(const std::filesystem::path& root);
 
 }  // namespace lathe::survey

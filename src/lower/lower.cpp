@@ -14,6 +14,7 @@
 #include "lower/schedule/choices.hpp"
 #include "lower/schedule/memory.hpp"
 #include "lower/steps/registry.hpp"
+#include "ops/internal_attributes.hpp"
 #include "ops/internal_ops.hpp"
 #include "ops/operands.hpp"
 
@@ -46,8 +47,9 @@ void look(Families families, const GraphView& view, const Group& group, const Ma
 
 Planned plan_group(Families families, const GraphView& view, const Group& group, const LowerOptions& options) {
   Planned p;
-  const bool left = makes_nothing(view.graph(), view.node(group.head())) || decided_while_running(view, group);
-  if (!left || options.plain) look(families, view, group, options.machine, p.candidates);
+  const bool nothing = makes_nothing(view.graph(), view.node(group.head())), decided = decided_while_running(view, group);
+  if ((!nothing && !decided) || options.plain) look(families, view, group, options.machine, p.candidates);
+  if (p.candidates.empty() && !nothing && !options.plain) look(families_at_run(), view, group, options.machine, p.candidates);
   if (!p.candidates.empty()) return p;
   p.plain = true;
   look(plain_families(), view, group, options.machine, p.candidates);
@@ -83,7 +85,10 @@ std::vector<const Candidate*> fitting(const PlanBuilder& b, const Planned& p) {
 // Why no family does a group, for people.
 std::string plain_reason(const GraphView& view, const Group& group, const Planned& p) {
   const Node& n = view.node(group.head());
-  if (ops::is_part(n)) return "sizes are known only while running";
+  if (ops::is_part(n)) {
+    return n.attributes.contains(ops::kDeciding) ? "numbers of the run decide sizes or axes: compiled for those that it brings"
+                                                 : "sizes are known only while running";
+  }
   if (n.has_subgraphs()) return "what runs is decided by values";
   if (makes_nothing(view.graph(), n)) return "its result is empty";
   if (decided_while_running(view, group)) return "values of the run decide its sizes";

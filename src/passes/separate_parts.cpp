@@ -1,11 +1,15 @@
-// Nodes on sizes that are known only while running go, together, into subgraphs that are compiled for the sizes met.
+// Nodes on sizes that are known only while running, and nodes of which numbers of a run decide sizes or axes, go, together, into
+// subgraphs that are compiled for the sizes and the numbers met.
 #include <algorithm>
 #include <map>
+#include <numeric>
 #include <set>
 
 #include "lathe/op.hpp"
+#include "ops/internal_attributes.hpp"
 #include "ops/internal_ops.hpp"
 #include "ops/narrow_weights.hpp"
+#include "ops/operands.hpp"
 #include "passes/passes.hpp"
 
 namespace lathe::passes {
@@ -13,11 +17,16 @@ namespace {
 
 bool open_size(const Value& v) { return !v.composite && !v.constant && (v.dtype == DType::undefined || !known_shape(v.dims)); }
 
+constexpr int64_t kMostSizes = 64;
+
+bool few(const Value& v) {
+  const auto shape = known_shape(v.dims);
+  return !v.composite && shape && element_count(*shape) <= kMostSizes;
+}
+
 // Sizes on their way from a tensor to where they are used: kept with both, so that they are constants once the tensor's size is known.
 bool may_be_sizes(const Value& v) {
-  constexpr int64_t kMost = 64;
-  const auto shape = known_shape(v.dims);
-  return (v.dtype == DType::i64 || v.dtype == DType::i32 || v.dtype == DType::boolean) && shape && element_count(*shape) <= kMost;
+  return (v.dtype == DType::i64 || v.dtype == DType::i32 || v.dtype == DType::boolean) && few(v);
 }
 
 class Separator {
@@ -28,11 +37,7 @@ class Separator {
     Report report{"separate_parts", {}};
     for (size_t n = 0; n < g_.nodes.size(); ++n) place(n);
     for (size_t n = 0; n < g_.nodes.size(); ++n) take_weights(n);
-    std::map<int, std::vector<size_t>> parts;  // nodes by depth
-    for (size_t n = 0; n < g_.nodes.size(); ++n) {
-      if (depth_[n] % 2 == 1) parts[depth_[n]].push_back(n);
-    }
-    for (const auto& [depth, nodes] : parts) {
+    for (const auto& [at, nodes] : parts()) {
       if (worth_a_part(nodes)) wrap(nodes, report);
     }
     if (report.changes.empty()) return report;
@@ -57,8 +62,39 @@ class Separator {
     }
   }
 
+  // Operands by whose numbers sizes or axes are decided, which only a run brings. Where a window of one size moves over its data (Slice), or
+  // numbers begin somewhere else in each run (Range), nearly every run brings others: not worth compiling for.
+  std::vector<ValueId> decided_by(const Node& n) const {
+    std::vector<ValueId> which;
+    const OpDef* def = find_op(n.domain, n.op, g_.version_of(n));
+    if (def == nullptr || def->statement == nullptr || !def->pure || n.has_subgraphs() || n.op == "Slice" || n.op == "Range") return which;
+    const auto& operands = def->statement->operands;
+    for (size_t i = 0; i < operands.size() && i < n.inputs.size(); ++i) {
+      if (!operands[i].decides || n.inputs[i] == kAbsent) continue;
+      const Value& v = g_.values[static_cast<size_t>(n.inputs[i])];
+      if (v.constant) continue;
+      if (!few(v) || v.dtype == DType::string) return {};
+      which.push_back(n.inputs[i]);
+    }
+    return which;
+  }
+
+  // Whether sizes alone make it what it is: then it is a constant where the sizes are known.
+  bool made_of_sizes(ValueId v) {
+    if (v == kAbsent || g_.values[static_cast<size_t>(v)].constant) return true;
+    const int made = producers_[static_cast<size_t>(v)];
+    if (made < 0) return false;
+    const auto [it, fresh] = of_sizes_.try_emplace(made, true);
+    if (!fresh) return it->second;
+    const Node& n = g_.nodes[static_cast<size_t>(made)];
+    if (n.op == "Shape" || n.op == "Size") return true;
+    bool all = !n.has_subgraphs();
+    each_read(n, [&](ValueId read) { all = all && made_of_sizes(read); });
+    return of_sizes_[made] = all;
+  }
+
   // Depth: how often the way to a node changes between known sizes (even) and open ones (odd). Nodes of one depth need nothing of a deeper
-  // one, so each odd depth can be one part.
+  // one, so those of an odd depth can be parts.
   void place(size_t n) {
     const Node& node = g_.nodes[n];
     bool open = false, depends = false;
@@ -68,7 +104,8 @@ class Separator {
       depends |= made >= 0 && depth_[static_cast<size_t>(made)] > 0;
     });
     const auto sizes = [&](ValueId v) { return v == kAbsent || may_be_sizes(g_.values[static_cast<size_t>(v)]); };
-    const bool late = open || (depends && std::ranges::all_of(node.outputs, sizes));
+    std::vector<ValueId> deciding = decided_by(node);
+    const bool late = open || !deciding.empty() || (depends && std::ranges::all_of(node.outputs, sizes));
     int depth = late ? 1 : 0;
     each_read(node, [&](ValueId v) {
       const int made = producers_[static_cast<size_t>(v)];
@@ -76,7 +113,14 @@ class Separator {
       const int before = depth_[static_cast<size_t>(made)];
       depth = std::max(depth, before + (before % 2 == (late ? 1 : 0) ? 0 : 1));
     });
+    // Its numbers come from outside of the part, where they are known before it runs.
+    std::erase_if(deciding, [&](ValueId v) { return made_of_sizes(v); });
+    for (ValueId v : deciding) {
+      const int made = producers_[static_cast<size_t>(v)];
+      if (made >= 0 && depth <= depth_[static_cast<size_t>(made)]) depth = depth_[static_cast<size_t>(made)] + 2;
+    }
     depth_[n] = depth;
+    if (!deciding.empty()) deciding_[n] = std::move(deciding);
   }
 
   // Weights that products and convolutions widen themselves go with them: outside they would be widened in each run.
@@ -87,13 +131,37 @@ class Separator {
     if (depth % 2 == 1 && std::ranges::all_of(readers, [&](int r) { return depth_[static_cast<size_t>(r)] == depth; })) depth_[n] = depth;
   }
 
+  // Nodes of one depth that hang together, by depth and the first of them: each part is compiled for no more than its own sizes.
+  std::map<std::pair<int, size_t>, std::vector<size_t>> parts() const {
+    std::vector<size_t> first(g_.nodes.size());
+    std::iota(first.begin(), first.end(), size_t{0});
+    const auto root = [&](size_t n) {
+      while (first[n] != n) n = first[n] = first[first[n]];
+      return n;
+    };
+    for (size_t n = 0; n < g_.nodes.size(); ++n) {
+      if (depth_[n] % 2 == 0) continue;
+      each_read(g_.nodes[n], [&](ValueId v) {
+        const int made = producers_[static_cast<size_t>(v)];
+        if (made < 0 || depth_[static_cast<size_t>(made)] != depth_[n]) return;
+        const size_t a = root(n), b = root(static_cast<size_t>(made));
+        first[std::max(a, b)] = std::min(a, b);
+      });
+    }
+    std::map<std::pair<int, size_t>, std::vector<size_t>> parts;
+    for (size_t n = 0; n < g_.nodes.size(); ++n) {
+      if (depth_[n] % 2 == 1) parts[{depth_[n], root(n)}].push_back(n);
+    }
+    return parts;
+  }
+
   // Nodes that only move a few numbers are evaluated plainly as well; sequences and the like are no inputs of programs.
   bool worth_a_part(const std::vector<size_t>& nodes) const {
     bool works = false;
     for (size_t n : nodes) {
       const Node& node = g_.nodes[n];
       const OpDef* def = find_op(node.domain, node.op, g_.version_of(node));
-      works |= def != nullptr && def->trait != Trait::movement && def->trait != Trait::view;
+      works |= deciding_.contains(n) || (def != nullptr && def->trait != Trait::movement && def->trait != Trait::view);
       bool composite = false;
       const auto look = [&](ValueId v) { composite |= v != kAbsent && g_.values[static_cast<size_t>(v)].composite != nullptr; };
       each_read(node, look);
@@ -143,6 +211,15 @@ class Separator {
       for (Capture& c : copy.captures) c.value = adopt(c.value, false);
       body->nodes.push_back(std::move(copy));
     }
+    std::vector<int64_t> numbers;
+    for (size_t i = 0; i < part.captures.size(); ++i) {
+      const auto decides = [&](size_t n) {
+        const auto it = deciding_.find(n);
+        return it != deciding_.end() && std::ranges::find(it->second, part.captures[i].value) != it->second.end();
+      };
+      if (std::ranges::any_of(nodes, decides)) numbers.push_back(static_cast<int64_t>(i));
+    }
+    if (!numbers.empty()) part.attributes[ops::kDeciding].data = std::move(numbers);
     for (size_t n : nodes) {
       for (ValueId v : g_.nodes[n].outputs) {
         if (v == kAbsent) continue;
@@ -156,7 +233,8 @@ class Separator {
     }
     part.attributes["body"].data = std::move(body);
     report.changes.push_back("'" + part.name + "': " + std::to_string(nodes.size()) + (nodes.size() == 1 ? " node" : " nodes") +
-                             " on sizes that are known only while running");
+                             (part.attributes.contains(ops::kDeciding) ? " on sizes that numbers of the run decide"
+                                                                       : " on sizes that are known only while running"));
     gone_.insert(nodes.begin(), nodes.end());
     made_.push_back(std::move(part));
   }
@@ -165,6 +243,8 @@ class Separator {
   std::vector<int> producers_;
   std::vector<std::vector<int>> readers_;
   std::vector<int> depth_;
+  std::map<size_t, std::vector<ValueId>> deciding_;  // by node: what its part must know the numbers of
+  std::map<int, bool> of_sizes_;                     // by node
   std::set<size_t> gone_;
   std::vector<Node> made_;
 };

@@ -5,10 +5,21 @@
 #include "base/fail.hpp"
 #include "base/log.hpp"
 #include "ops/arithmetic.hpp"
+#include "ops/internal_attributes.hpp"
 #include "runtime/program_impl.hpp"
 
 namespace lathe::lower {
 namespace {
+
+size_t captured_as(const Node& node, const std::string& name) {
+  return static_cast<size_t>(std::ranges::find(node.captures, name, &Capture::name) - node.captures.begin());
+}
+
+// Whether it is compiled for the numbers of this capture.
+bool decides(const Node& node, size_t capture) {
+  const auto which = node.integers(ops::kDeciding);
+  return std::ranges::find(which, static_cast<int64_t>(capture)) != which.end();
+}
 
 std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Graph& body, std::span<const Tensor> inputs,
                                              std::span<const std::pair<ValueId, Tensor>> outer, const CompileOptions& around,
@@ -25,9 +36,8 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
   }
   std::vector<ValueId> captured;
   for (const auto& [v, tensor] : outer) {
-    const auto capture = std::ranges::find(site.node->captures, g.values[v].name, &Capture::name);
     if (!open_input(g.values[v], tensor)) return nullptr;
-    if (site.constant[static_cast<size_t>(capture - site.node->captures.begin())]) {
+    if (site.constant[captured_as(*site.node, g.values[v].name)]) {
       g.values[v].dims = Dims(tensor.shape().begin(), tensor.shape().end());
       g.values[v].constant = tensor;
     } else {
@@ -35,13 +45,20 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
       g.inputs.push_back(v);
     }
   }
+  std::vector<ProgramImpl::Binding> bindings(g.inputs.size(), ProgramImpl::Binding::sizes);
+  for (size_t i = 0; i < open.size(); ++i) {
+    if (open[i]) bindings[i] = ProgramImpl::Binding::open;
+  }
+  for (size_t i = 0; i < captured.size(); ++i) {
+    if (decides(*site.node, captured_as(*site.node, g.values[captured[i]].name))) bindings[inputs.size() + i] = ProgramImpl::Binding::numbers;
+  }
   CompileOptions options = around;
   options.shapes.clear();  // these name the model's own inputs and outputs
   options.dims.clear();
   options.outputs.clear();
   options.given.clear();
   try {
-    Program program(std::make_shared<ProgramImpl>(std::move(g), options, open));
+    Program program(std::make_shared<ProgramImpl>(std::move(g), options, std::move(bindings)));
     return std::make_shared<CompiledBody>(CompiledBody{std::move(program), std::move(captured)});
   } catch (const Error& e) {
     log_line(LogLevel::warning, "a subgraph of {} goes node by node, which is slow: {}", label(body, *site.node), e.what());
@@ -101,7 +118,10 @@ bool CompiledBodies::pays(const ControlSite& site, const Graph& body, std::span<
   constexpr double kLeast = 1e5;  // operations that take about as long, plainly, as compiling a small graph does
   constexpr size_t kRemembered = 4096;
   std::vector<Shape> sizes;
-  for (const auto& [v, tensor] : outer) sizes.push_back(tensor.composite() || tensor.empty() ? Shape() : tensor.shape());
+  for (const auto& [v, tensor] : outer) {
+    sizes.push_back(tensor.composite() || tensor.empty() ? Shape() : tensor.shape());
+    if (decides(*site.node, captured_as(*site.node, body.values[static_cast<size_t>(v)].name))) append_numbers(sizes.back(), tensor);
+  }
   const std::lock_guard lock(mutex_);
   const auto key = std::pair(&body, std::move(sizes));
   if (const auto it = pays_.find(key); it != pays_.end()) return it->second;
@@ -112,8 +132,8 @@ bool CompiledBodies::pays(const ControlSite& site, const Graph& body, std::span<
     if (tensor.composite() || tensor.empty()) continue;
     value.dtype = tensor.dtype();
     value.dims = Dims(tensor.shape().begin(), tensor.shape().end());
-    const auto capture = std::ranges::find(site.node->captures, value.name, &Capture::name);
-    if (site.constant[static_cast<size_t>(capture - site.node->captures.begin())]) value.constant = tensor;
+    const size_t capture = captured_as(*site.node, value.name);
+    if (site.constant[capture] || decides(*site.node, capture)) value.constant = tensor;
   }
   double work = 0;
   try {

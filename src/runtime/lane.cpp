@@ -44,6 +44,7 @@ class LaneImpl : public lower::Bodies {
   // What a lane needs to run one edition.
   struct State {
     std::shared_ptr<const lower::Plan> plan;
+    std::vector<Shape> keys;  // where editions know numbers of inputs
     std::shared_ptr<const ProgramImpl::Held> held;  // of an edition that holds states in place
     std::vector<std::byte*> buffers;
     std::vector<Tensor> tensors;
@@ -91,9 +92,12 @@ class LaneImpl : public lower::Bodies {
 
   // The state for these inputs' shapes; allocates only when the shapes are new to this lane.
   State& state_for(std::span<const Tensor> inputs) {
+    std::vector<Shape> keys;
+    for (size_t i = 0; impl.knows_numbers() && i < inputs.size(); ++i) keys.push_back(impl.key_of(i, inputs[i]));
     const auto same = [&](const State& s) {
       for (size_t i = 0; i < inputs.size(); ++i) {
-        if (s.plan->input_shapes[i] != inputs[i].shape() && !s.plan->dynamic[s.plan->graph->inputs[i]]) return false;
+        if (s.plan->dynamic[s.plan->graph->inputs[i]]) continue;
+        if (keys.empty() ? s.plan->input_shapes[i] != inputs[i].shape() : s.keys[i] != keys[i]) return false;
       }
       return true;
     };
@@ -102,10 +106,10 @@ class LaneImpl : public lower::Bodies {
       std::rotate(states.begin(), it, it + 1);
       return states.front();
     }
-    std::vector<Shape> shapes;
-    for (const Tensor& t : inputs) shapes.push_back(t.shape());
     State s;
-    s.plan = impl.edition(shapes, nullptr, &s.held);
+    s.keys = keys;
+    for (size_t i = keys.size(); i < inputs.size(); ++i) keys.push_back(inputs[i].shape());
+    s.plan = impl.edition(std::move(keys), nullptr, &s.held);
     s.buffers.resize(s.plan->buffers.size());
     s.tensors.resize(s.plan->graph->values.size());
     s.seconds.resize(s.plan->steps.size());
@@ -163,7 +167,10 @@ class LaneImpl : public lower::Bodies {
     }
     slot->tensors.resize(impl.outputs.size());  // states stood behind what was given back
     for (size_t i = 0; i < impl.outputs.size(); ++i) {
-      if (!plan.output_shapes[i]) continue;  // made while running
+      if (!plan.output_shapes[i]) {  // made while running, perhaps in the memory that is let go of here
+        slot->tensors[i] = Tensor();
+        continue;
+      }
       const Shape& shape = *plan.output_shapes[i];
       if (!bound[i].empty()) {
         if (bound[i].dtype() != plan.output_dtypes[i] || bound[i].shape() != shape) {
@@ -223,10 +230,8 @@ class LaneImpl : public lower::Bodies {
     lane->timing = timing;
     inside.step = at_step;
     lane->run(arguments, {}, true);
-    for (size_t i = 0; i < lane->slot->tensors.size(); ++i) {
-      out.push_back(std::move(lane->slot->tensors[i]));
-      lane->slot->tensors[i] = lane->owned[i] = Tensor();
-    }
+    // Its memory stays with the lane, which writes it again when nobody holds it any more.
+    for (Tensor& t : lane->slot->tensors) out.push_back(t);
     return true;
   }
 

@@ -1,6 +1,7 @@
 #include "lathe/program.hpp"
 
 #include <algorithm>
+#include <cstring>
 #include <numeric>
 #include <set>
 
@@ -103,8 +104,8 @@ void log_plan(const lower::Plan& plan, double seconds) {
 
 }  // namespace
 
-ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<bool> open)
-    : options(settled(std::move(opts))), graph_(std::move(graph)), open_(std::move(open)) {
+ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<Binding> bindings)
+    : options(settled(std::move(opts))), graph_(std::move(graph)), bindings_(std::move(bindings)) {
   const LimitScope limits(options.limits);
   block_bytes_ = lower::l2_block_bytes();
   open_defaults(graph_, options.given);
@@ -124,7 +125,7 @@ ProgramImpl::ProgramImpl(Graph graph, CompileOptions opts, std::vector<bool> ope
   for (const Value& v : graph_.values) base_constants_.push_back(v.constant.has_value());
   find_states();
   const bool all_known = std::all_of(inputs.begin(), inputs.end(), [](const Port& p) { return p.composite || known_shape(p.dims); });
-  if (all_known && kept.empty()) edition(bound_shapes());
+  if (all_known && !knows_numbers() && kept.empty()) edition(bound_shapes());
 }
 
 void ProgramImpl::part_off_once() {
@@ -277,13 +278,54 @@ void ProgramImpl::check_input(size_t i, const Tensor& t) const {
     fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
 }
 
-std::shared_ptr<const lower::Plan> ProgramImpl::edition(std::vector<Shape> shapes, std::vector<PassReport>* reports,
+namespace {
+constexpr int64_t kNumbersFollow = -1;  // no size is
+}
+
+Shape ProgramImpl::key_of(size_t input, const Tensor& t) const {
+  Shape key = t.shape();
+  if (binding(input) == Binding::numbers) append_numbers(key, t);
+  return key;
+}
+
+void append_numbers(Shape& key, const Tensor& t) {
+  key.push_back(kNumbersFollow);
+  const auto* bytes = static_cast<const std::byte*>(t.data());
+  const size_t width = t.size() > 0 ? t.byte_size() / static_cast<size_t>(t.size()) : 0;
+  for (int64_t i = 0; i < t.size(); ++i) {
+    int64_t bits = 0;
+    std::memcpy(&bits, bytes + static_cast<size_t>(i) * width, width);
+    key.push_back(bits);
+  }
+}
+
+// The input is a constant to all that reads it.
+void ProgramImpl::know_numbers(Graph& g, ValueId input, const Shape& key) const {
+  const auto end = std::ranges::find(key, kNumbersFollow);
+  Tensor t(g.values[input].dtype, Shape(key.begin(), end));
+  const size_t width = t.size() > 0 ? t.byte_size() / static_cast<size_t>(t.size()) : 0;
+  auto* bytes = static_cast<std::byte*>(t.data());
+  for (int64_t i = 0; i < t.size(); ++i) std::memcpy(bytes + static_cast<size_t>(i) * width, &end[i + 1], width);
+  Value known = g.values[input];
+  known.name += ".known";
+  known.dims = Dims(t.shape().begin(), t.shape().end());
+  known.constant = std::move(t);
+  const ValueId v = g.add_value(std::move(known));
+  for (Node& n : g.nodes) {
+    std::ranges::replace(n.inputs, input, v);
+    for (Capture& c : n.captures) {
+      if (c.value == input) c.value = v;
+    }
+  }
+}
+
+std::shared_ptr<const lower::Plan> ProgramImpl::edition(std::vector<Shape> keys, std::vector<PassReport>* reports,
                                                         std::shared_ptr<const Held>* held) {
-  for (size_t i = 0; i < shapes.size(); ++i) {
-    if (stays_open(i)) shapes[i].clear();
+  for (size_t i = 0; i < keys.size(); ++i) {
+    if (stays_open(i)) keys[i].clear();
   }
   const std::lock_guard lock(mutex_);
-  auto plan = find_or_build(shapes);
+  auto plan = find_or_build(keys);
   if (reports) *reports = editions_.front().passes;
   if (held) *held = editions_.front().held;
   return plan;
@@ -337,13 +379,14 @@ std::shared_ptr<Graph> ProgramImpl::shaped(const std::vector<Shape>& shapes, con
   std::map<std::string, int64_t> symbols;
   size_t i = 0;
   for (ValueId v : g->inputs) {
-    Value& value = g->values[v];
     const auto given = more.find(v);
+    if (given == more.end() && binding(i) == Binding::numbers) know_numbers(*g, v, shapes[i]);
+    Value& value = g->values[v];
     if (given == more.end() && (value.composite || stays_open(i))) {
       ++i;
       continue;
     }
-    const Dims dims = given != more.end() ? given->second : Dims(shapes[i].begin(), shapes[i].end());
+    const Dims dims = given != more.end() ? given->second : Dims(shapes[i].begin(), std::ranges::find(shapes[i], kNumbersFollow));
     if (std::ranges::none_of(growing_, [&](const passes::GrowingState& s) { return s.input == v; })) ++i;
     for (size_t d = 0; value.dims && d < dims.size(); ++d) {
       const std::string& symbol = (*value.dims)[d].symbol;

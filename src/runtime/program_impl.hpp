@@ -1,6 +1,7 @@
 // A Program's insides.
 #pragma once
 
+#include <algorithm>
 #include <list>
 #include <mutex>
 
@@ -12,11 +13,18 @@ namespace lathe {
 
 // What a plan holds, for people; without what passes reported.
 EditionInfo describe(const lower::Plan& plan);
+// Puts the numbers of a tensor behind its shape, for keys of what is made for both.
+void append_numbers(Shape& key, const Tensor& tensor);
 
 class ProgramImpl {
  public:
-  // `open`: inputs whose sizes stay open in editions, by index; steps that read them find them out while running.
-  ProgramImpl(Graph graph, CompileOptions options, std::vector<bool> open = {});
+  // What becomes of inputs in editions, beside their sizes being known, by index.
+  enum class Binding : uint8_t {
+    sizes,
+    open,    // their sizes stay open; steps that read them find them out while running
+    numbers  // their numbers are known too
+  };
+  ProgramImpl(Graph graph, CompileOptions options, std::vector<Binding> bindings = {});
 
   // An edition that holds states in place, beside its plan: how many positions a run adds, and what of the model hangs on the length, as a
   // graph of its own, evaluated before each run; its results are inputs of the plan behind those above.
@@ -54,10 +62,13 @@ class ProgramImpl {
   // For writing one: packed weights are shared. `originals`: constants that were packed come back.
   Parts parts(bool originals);
 
-  // The edition for these shapes; compiled under the lock when it is not there.
+  bool knows_numbers() const { return std::ranges::find(bindings_, Binding::numbers) != bindings_.end(); }
+  // What an edition knows of an input: its shape; where numbers are known too, these behind it.
+  Shape key_of(size_t input, const Tensor& tensor) const;
+  // The edition for these keys; compiled under the lock when it is not there.
   // `reports`: gets what the passes that ran for these shapes changed.
   // `held`: gets how it holds states in place, if it does.
-  std::shared_ptr<const lower::Plan> edition(std::vector<Shape> shapes, std::vector<PassReport>* reports = nullptr,
+  std::shared_ptr<const lower::Plan> edition(std::vector<Shape> keys, std::vector<PassReport>* reports = nullptr,
                                              std::shared_ptr<const Held>* held = nullptr);
   // Shapes bound at compile time, in the order of inputs; throws Error (shape) naming the open dims.
   std::vector<Shape> bound_shapes() const;
@@ -111,13 +122,15 @@ class ProgramImpl {
   std::shared_ptr<const Graph> prepare_held(const std::vector<Shape>& shapes, std::vector<PassReport>& reports, Held& held);
   Length prepare_length(const std::vector<Shape>& shapes, int64_t length, std::vector<PassReport>& reports);
   std::shared_ptr<Graph> shaped(const std::vector<Shape>& shapes, const std::map<ValueId, Dims>& more) const;
-  bool stays_open(size_t input) const { return input < open_.size() && open_[input]; }
+  Binding binding(size_t input) const { return input < bindings_.size() ? bindings_[input] : Binding::sizes; }
+  bool stays_open(size_t input) const { return binding(input) == Binding::open; }
+  void know_numbers(Graph& g, ValueId input, const Shape& key) const;
   std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports);
   std::shared_ptr<const lower::Plan> find_or_build(const std::vector<Shape>& shapes);
   std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, const lower::Remembered* remembered);
 
   Graph graph_;
-  std::vector<bool> open_;                     // by input
+  std::vector<Binding> bindings_;
   std::vector<bool> long_;                     // by input: as long as what is held and what is new
   std::vector<passes::GrowingState> growing_;  // those in place
   std::vector<passes::StateOrder> orders_;     // of each of them; empty until an edition was tried

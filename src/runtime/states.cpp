@@ -83,11 +83,12 @@ void ProgramImpl::find_states() {
     for (ValueId v : graph_.inputs) count(graph_.values[v].dims);
     for (size_t i = 0; i < given_back; ++i) count(graph_.values[graph_.outputs[i]].dims);
     long_.assign(inputs.size(), false);
-    open_.assign(inputs.size(), false);
+    bindings_.assign(inputs.size(), Binding::sizes);
     for (size_t i = 0; i < inputs.size(); ++i) {
       const auto& dims = inputs[i].dims;
       if (i == 0 || !dims || dims->empty() || dims->back().known() || dims->back().symbol.empty()) continue;
-      long_[i] = open_[i] = uses[dims->back().symbol] == 1;
+      long_[i] = uses[dims->back().symbol] == 1;
+      if (long_[i]) bindings_[i] = Binding::open;
     }
     if (try_in_place(1) && try_in_place(2)) {
       for (StateInfo& s : states) s.in_place = s.axis >= 0;
@@ -95,7 +96,7 @@ void ProgramImpl::find_states() {
       growing_.clear();
       orders_.clear();
       long_.clear();
-      open_.clear();
+      bindings_.clear();
     }
   }
   settle_states();
@@ -105,8 +106,10 @@ void ProgramImpl::find_states() {
 void ProgramImpl::settle_states() {
   name_ports();
   if (states.empty()) return;
-  open_.assign(inputs.size(), false);
-  for (size_t i = 0; i < inputs.size(); ++i) open_[i] = is_long(i);
+  bindings_.assign(inputs.size(), Binding::sizes);
+  for (size_t i = 0; i < inputs.size(); ++i) {
+    if (is_long(i)) bindings_[i] = Binding::open;
+  }
   size_t slot = 0, place = 0;
   std::set<size_t> inside;
   kept.clear();

@@ -6,15 +6,15 @@
 
 namespace lathe::lower {
 
+void copy_by_all(const StepContext& c, const kernels::CopyPlan& plan, const void* from, void* to) {
+  const int64_t pieces = std::min<int64_t>(plan.tasks, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
+  c.workers.each(pieces, [&](int64_t task, int) {
+    kernels::run_copy(plan, from, to, plan.tasks * task / pieces, plan.tasks * (task + 1) / pieces);
+  });
+}
+
 void CopyKernel::run(const StepContext& c) const {
-  for (const Part& p : parts) {
-    const char* from = pointer<const char>(c, p.from);
-    char* to = pointer<char>(c, p.to);
-    const int64_t pieces = std::min<int64_t>(p.plan.tasks, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
-    c.workers.each(pieces, [&](int64_t task, int) {
-      kernels::run_copy(p.plan, from, to, p.plan.tasks * task / pieces, p.plan.tasks * (task + 1) / pieces);
-    });
-  }
+  for (const Part& p : parts) copy_by_all(c, p.plan, pointer<const char>(c, p.from), pointer<char>(c, p.to));
 }
 
 int copy_bytes(DType d) {

@@ -19,6 +19,9 @@ class CopyKernel : public StepKernel {
   void run(const StepContext& c) const override;
 };
 
+// A copy by all threads of a run.
+void copy_by_all(const StepContext& c, const kernels::CopyPlan& plan, const void* from, void* to);
+
 // Bytes of an element that can be copied as a number; 0: it cannot (packed bits, strings).
 int copy_bytes(DType dtype);
 // A copy of `shape`, elements `in` apart at `from` (from its `from_element`-th on) to elements `out` apart at `to`.

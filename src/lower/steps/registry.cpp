@@ -49,6 +49,7 @@ namespace lathe::lower {
 
 #define LATHE_DECLARE(name) const StepFamily& name();
 LATHE_STEP_FAMILIES(LATHE_DECLARE)
+LATHE_DECLARE(slices_at_run)
 LATHE_DECLARE(plain)
 LATHE_DECLARE(plain_nodes)
 #undef LATHE_DECLARE
@@ -67,6 +68,11 @@ Families step_families_without_winograd() {
     return some;
   }();
   return kSome;
+}
+
+Families families_at_run() {
+  static const std::array kOne{&slices_at_run()};
+  return kOne;
 }
 
 Families plain_families() {

@@ -10,6 +10,8 @@ namespace lathe::lower {
 Families step_families();
 // Without Winograd's method, whose rounding errors are larger.
 Families step_families_without_winograd();
+// Of nodes whose sizes a run finds out: they look at them, and at the numbers that decide, themselves.
+Families families_at_run();
 // Plain evaluation alone: of a group that is left to it, and of a program that is to be an oracle (there, bodies of control flow too).
 Families plain_families();
 Families oracle_families();
