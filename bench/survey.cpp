@@ -142,9 +142,11 @@ int main(int argc, char** argv) {
     else if (!std::strcmp(argv[i], "--brief")) brief = true;
     else if (!std::strcmp(argv[i], "--models") && i + 1 < argc) return models(argv[++i]);
     else {
-      fmt::print(stderr,
-                 "usage: survey [--only TEXT] [--seconds A-FORM] [--brief] | --models DIR\n\n--brief compiles and lists what is left to plain "
-                 "evaluation, and runs nothing\n--models does so with every model below a folder\nexit status: 1 when something is plain or slow and no reason is known\n");
+      fmt::print(
+          stderr,
+          "usage: survey [--only TEXT] [--seconds A-FORM] [--brief] | --models DIR\n\n--brief compiles and lists what is left to plain "
+          "evaluation, and runs nothing\n--models does so with every model below a folder\nexit status: 1 when something is plain or slow "
+          "and no reason is known\n");
       return 2;
     }
   }

@@ -197,3 +197,154 @@ TEST_CASE("weights of 16 bits go with the part that multiplies by them: no run w
     for (const StepInfo& s : inner[0].edition->steps) CHECK(s.op != "Cast");
   }
 }
+
+namespace {
+
+// A node whose operands beside the data come with each run, between two others.
+struct Decided {
+  const char* op;
+  DType dtype;
+  Shape data;
+  std::vector<std::vector<Tensor>> operands;  // by run; an empty tensor is left out
+  std::map<std::string, Data> attributes{};
+  size_t outputs = 1;
+  const char* kind = "control";  // of its step
+};
+
+Tensor list(std::vector<int64_t> v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
+Tensor scalar(int64_t v) { return Tensor::from<int64_t>({}, {v}); }
+
+const std::vector<Decided>& decided() {
+  static const std::vector<Decided> kAll{
+      {"Resize",
+       DType::f32,
+       {1, 8, 60, 70},
+       {{{}, {}, list({1, 8, 120, 140})}, {{}, {}, list({1, 8, 45, 90})}, {{}, {}, list({1, 8, 120, 140})}, {{}, {}, list({1, 8, 1, 200})}},
+       {{"mode", std::string("linear")}}},
+      {"Resize",
+       DType::f32,
+       {1, 8, 60, 70},
+       {{{}, Tensor::from<float>({4}, {1, 1, 2, 1.5f})}, {{}, Tensor::from<float>({4}, {1, 1, 0.7f, 3})}},
+       {{"mode", std::string("nearest")}}},
+      {"TopK", DType::f32, {40, 5000}, {{list({3})}, {list({700})}, {list({1})}, {list({3})}}, {{"axis", int64_t{1}}}, 2},
+      {"Trilu", DType::f32, {4, 200, 200}, {{scalar(0)}, {scalar(-3)}, {scalar(7)}, {scalar(1000)}}, {{"upper", int64_t{0}}}},
+      {"CumSum", DType::f32, {50, 60, 70}, {{scalar(0)}, {scalar(2)}, {scalar(-2)}}},
+      {"ReduceSum", DType::f32, {50, 60, 70}, {{list({0})}, {list({1, 2})}, {list({-1})}}},
+      {"ReduceMax", DType::f32, {50, 60, 70}, {{list({0, 2})}, {list({1})}}, {{"keepdims", int64_t{0}}}},
+      {"Reshape", DType::f32, {50, 60, 70}, {{list({210000})}, {list({-1, 70})}, {list({50, 4200})}}},
+      {"Unsqueeze", DType::f32, {500, 600}, {{list({0})}, {list({1, 3})}}},
+      {"Expand", DType::f32, {1, 600}, {{list({500, 600})}, {list({300, 1})}, {list({2, 400, 600})}}},
+      {"Tile", DType::f32, {40, 60}, {{list({10, 8})}, {list({1, 99})}}},
+      {"Pad", DType::f32, {300, 400}, {{list({1, 2, 3, 4})}, {list({0, 0, 0, 5})}, {list({-2, 0, 3, 1})}}},
+      {"Split", DType::f32, {400, 300}, {{list({100, 300})}, {list({399, 1})}, {list({0, 400})}}, {}, 2},
+      {"OneHot", DType::i64, {3000}, {{scalar(60), Tensor::from<float>({2}, {-1, 1})}, {scalar(40), Tensor::from<float>({2}, {0, 2})}}},
+      {"Slice",
+       DType::f32,
+       {400, 300},
+       {{list({3}), list({390})}, {list({4}), list({391})}, {list({-9}), list({2000})}, {list({7}), list({7})}},
+       {},
+       1,
+       "copy"},
+      {"Slice",
+       DType::i64,
+       {400, 300},
+       {{list({3, 290}), list({390, -400}), list({0, 1}), list({2, -1})}, {list({0, 5}), list({1, 6}), list({1, 0}), list({1, 1})}},
+       {},
+       1,
+       "copy"},
+  };
+  return kAll;
+}
+
+Graph around(const Decided& d) {
+  Builder b(d.op, 21);
+  ValueId x = b.input("x", d.dtype, Dims(d.data.begin(), d.data.end()));
+  if (d.dtype == DType::f32) x = b.op("Relu", {x});
+  std::vector<ValueId> in{x};
+  for (size_t i = 0; i < d.operands[0].size(); ++i) {
+    const Tensor& t = d.operands[0][i];
+    in.push_back(t.empty() ? kAbsent
+                           : b.input("o" + std::to_string(i), t.dtype(), t.rank() == 0 ? Dims() : Dims{Dim("n" + std::to_string(i))}));
+  }
+  for (ValueId v : b.ops(d.op, in, static_cast<int>(d.outputs), d.attributes)) b.output(b.op("Neg", {v}));
+  return b.finish();
+}
+
+}  // namespace
+
+TEST_CASE("numbers of a run that decide sizes: compiled for those it brings, whichever come next") {
+  for (const Decided& d : decided()) {
+    INFO(std::string(d.op), " of ", to_string(d.data));
+    const Graph g = around(d);
+    Tensor x = random_tensor(d.data, 5);
+    if (d.dtype == DType::i64) {
+      x = Tensor(DType::i64, d.data);
+      for (int64_t i = 0; i < x.size(); ++i) x.as<int64_t>()[i] = i * 7 % 40;
+    }
+    for (const int threads : {1, 2}) {
+      const Program p = compile(g, {.threads = threads, .editions = 2});
+      std::vector<Shape> shapes{d.data};
+      for (const Tensor& t : d.operands[0]) {
+        if (!t.empty()) shapes.push_back(t.shape());
+      }
+      const auto made = kinds(p, shapes);
+      CHECK(std::ranges::count(made, "plain") == 0);
+      CHECK(std::ranges::count(made, d.kind) > 0);
+      Lane lane(p), other(p);
+      for (size_t round = 0; round < 2 * d.operands.size(); ++round) {
+        std::vector<Tensor> in{x};
+        for (const Tensor& t : d.operands[round % d.operands.size()]) {
+          if (!t.empty()) in.push_back(t);
+        }
+        const std::vector<Tensor> expected = evaluate_plain(g, in);
+        for (Lane* l : {&lane, &other}) {
+          const Outputs got = l->run(std::span<const Tensor>(in));
+          REQUIRE(got.size() == expected.size());
+          for (size_t i = 0; i < expected.size(); ++i) CHECK(compare("y", got[i], expected[i], Tolerance{2e-5, 1e-4, 0}).pass);
+        }
+      }
+    }
+  }
+}
+
+TEST_CASE("numbers that decide and cannot be: refused as by plain evaluation, and the next run goes on") {
+  const auto decided_by = [](const char* op) { return *std::ranges::find(decided(), std::string_view(op), &Decided::op); };
+  for (const auto& [op, wrong, says] :
+       {std::tuple{"TopK", list({6000}), "6000"}, std::tuple{"Reshape", list({11, -1}), "210000"}, std::tuple{"Split", list({1, 2}), "400"},
+        std::tuple{"ReduceSum", list({3}), "3"}, std::tuple{"Slice", list({3, 4}), "ends"}}) {
+    const Decided d = decided_by(op);
+    Lane lane(compile(around(d), {.threads = 2}));
+    std::vector<Tensor> good{random_tensor(d.data, 5)};
+    std::ranges::copy(d.operands[0], std::back_inserter(good));
+    std::vector<Tensor> bad = good;
+    bad[1] = wrong;
+    INFO(std::string(op));
+    CHECK(error_of([&] { lane.run(std::span<const Tensor>(good)); }) == "");
+    const std::string message = error_of([&] { lane.run(std::span<const Tensor>(bad)); });
+    CHECK(has(message, op));
+    INFO(message);
+    CHECK(has(message, says));
+    CHECK(error_of([&] { lane.run(std::span<const Tensor>(good)); }) == "");
+  }
+}
+
+TEST_CASE("results of a part are the caller's: the next run writes elsewhere while they are held") {
+  Builder b("last");
+  const auto x = b.input("x", DType::f32, {1, 8, 60, 70}), sizes = b.input("sizes", DType::i64, {4});
+  b.output(b.op("Resize", {x, kAbsent, kAbsent, sizes}, {{"mode", std::string("linear")}}), "y");
+  const auto from = b.input("from", DType::i64, {1});
+  b.output(b.op("Slice", {x, from, b.constant("to", list({60})), b.constant("axis", list({2}))}), "z");
+  const Graph g = b.finish();
+  Lane lane(compile(g, {.threads = 1}));
+  std::vector<Tensor> first;
+  for (uint64_t seed = 0; seed < 3; ++seed) {
+    const std::vector<Tensor> in{random_tensor({1, 8, 60, 70}, seed), list({1, 8, 90, 90}), list({1})};
+    const Outputs out = lane.run(std::span<const Tensor>(in));
+    const std::vector<Tensor> expected = evaluate_plain(g, in);
+    for (size_t i = 0; i < 2; ++i) {
+      CHECK(compare("y", out[i], expected[i], Tolerance{2e-5, 1e-4, 0}).pass);
+      if (seed == 0) first.push_back(out[i]), first.push_back(out[i].clone());
+    }
+    for (size_t i = 0; i < first.size(); i += 2) CHECK(identical(first[i], first[i + 1]));
+  }
+}

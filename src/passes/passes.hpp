@@ -35,6 +35,8 @@ Report quantised_steps(Graph& graph);
 Report quantised_weights(Graph& graph);
 // Nodes on f16 and bf16 compute in f32, and so do values between them; `round_each`: each rounds its result to what the model declares.
 Report widen_halves(Graph& graph, bool round_each);
+// Losses, normalisations whose statistics are results too, masks of dropouts: as nodes that have steps.
+Report training_forms(Graph& graph);
 // Ops that few models have become nodes that have steps: convolutions at offsets, affine grids, blocks added back and the like.
 Report seldom_ops(Graph& graph);
 // Convolutions with several filters a channel, and transposed ones of volumes, by channels or to few filters, become plain convolutions

@@ -25,9 +25,7 @@ bool few(const Value& v) {
 }
 
 // Sizes on their way from a tensor to where they are used: kept with both, so that they are constants once the tensor's size is known.
-bool may_be_sizes(const Value& v) {
-  return (v.dtype == DType::i64 || v.dtype == DType::i32 || v.dtype == DType::boolean) && few(v);
-}
+bool may_be_sizes(const Value& v) { return (v.dtype == DType::i64 || v.dtype == DType::i32 || v.dtype == DType::boolean) && few(v); }
 
 class Separator {
  public:
@@ -62,8 +60,8 @@ class Separator {
     }
   }
 
-  // Operands by whose numbers sizes or axes are decided, which only a run brings. Where a window of one size moves over its data (Slice), or
-  // numbers begin somewhere else in each run (Range), nearly every run brings others: not worth compiling for.
+  // Operands by whose numbers sizes or axes are decided, which only a run brings. Where a window of one size moves over its data (Slice),
+  // or numbers begin somewhere else in each run (Range), nearly every run brings others: not worth compiling for.
   std::vector<ValueId> decided_by(const Node& n) const {
     std::vector<ValueId> which;
     const OpDef* def = find_op(n.domain, n.op, g_.version_of(n));

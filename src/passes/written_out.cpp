@@ -22,6 +22,10 @@ class WrittenOut : public NodeWriter {
     if (n.op == "MatMulInteger" || n.op == "QLinearMatMul") return byte_product(n);
     if (n.op == "MeanVarianceNormalization") return type_ == DType::f32 || type_ == DType::f64 ? mean_variance(n) : "";
     if (n.op == "ReduceMax" || n.op == "ReduceMin") return by_floats(n);
+    if (n.op == "QuantizeLinear") return quantised(n);
+    if (n.op == "DequantizeLinear") return dequantised(n);
+    if (n.op == "ConvInteger") return byte_convolution(n);
+    if (n.op == "BatchNormalization" && type_ == DType::f32 && made(n, 1, 5)) return by_channel(n);
     if (type_ != DType::f64) return "";
     if (n.op == "Softmax" || n.op == "LogSoftmax") return softmax(n);
     if (n.op == "LayerNormalization" || n.op == "RMSNormalization") return over_rows(n);
@@ -69,6 +73,90 @@ class WrittenOut : public NodeWriter {
     in[0] = cast(n, in[0], DType::f32);
     cast(n, put(n, n.op, graph_.version_of(n), std::move(in), n.attributes, kAbsent, DType::f32), type_, n.outputs[0]);
     return "as floats";
+  }
+
+  // Whether a run makes one of these inputs.
+  bool made(const Node& n, size_t from, size_t to) const {
+    for (size_t i = from; i < std::min(to, n.inputs.size()); ++i) {
+      if (n.inputs[i] != kAbsent && !graph_.values[static_cast<size_t>(n.inputs[i])].constant) return true;
+    }
+    return false;
+  }
+  bool is_byte(ValueId v) const { return dtype(v) == DType::u8 || dtype(v) == DType::i8; }
+
+  // An input as floats, one for all or one along an axis, so that it lies against the first; nothing when there are blocks.
+  std::optional<ValueId> along(const Node& n, size_t input, int64_t axis) {
+    const auto x = known_shape(graph_.values[static_cast<size_t>(n.inputs[0])].dims),
+               s = known_shape(graph_.values[static_cast<size_t>(n.inputs[input])].dims);
+    if (!x || !s || s->size() > 1) return std::nullopt;
+    const ValueId v = dtype(n.inputs[input]) == DType::f32 ? n.inputs[input] : cast(n, n.inputs[input], DType::f32);
+    if (element_count(*s) == 1) return op(n, "Reshape", {v, integers(n.name + ".scalar", {})});
+    axis = ops::wrap_axis(axis, static_cast<int64_t>(x->size()));
+    List shape(x->size() - static_cast<size_t>(axis), 1);
+    shape[0] = element_count(*s);
+    return op(n, "Reshape", {v, integers(n.name + ".along", shape)});
+  }
+
+  // By scales or zero points that a run makes: the division, rounded, from the zero point on; NaN is the zero point.
+  std::string quantised(const Node& n) {
+    if (!made(n, 1, 3) || type_ != DType::f32 || dtype(n.inputs[1]) != DType::f32 || !is_byte(n.outputs[0])) return "";
+    const int64_t axis = n.integer("axis", 1);
+    const auto scale = along(n, 1, axis);
+    std::optional<ValueId> zero;
+    if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) zero = along(n, 2, axis);
+    if (!scale || (n.inputs.size() > 2 && n.inputs[2] != kAbsent && !zero)) return "";
+    const ValueId exact = op(n, "Div", {n.inputs[0], *scale});
+    const ValueId number_of = put(n, "Where", 9, {put(n, "IsNaN", 13, {exact}, {}, kAbsent, DType::boolean), number(n, 0), exact});
+    ValueId near = op(n, "Round", {number_of});
+    if (zero) near = op(n, "Add", {near, *zero});
+    as_bytes(n, near);
+    return "by a scale that a run makes: divided, rounded, and put where zero is";
+  }
+
+  std::string dequantised(const Node& n) {
+    if (!made(n, 1, 3) || !is_byte(n.inputs[0]) || dtype(n.outputs[0]) != DType::f32 || dtype(n.inputs[1]) != DType::f32) return "";
+    type_ = DType::f32;
+    const int64_t axis = n.integer("axis", 1);
+    const auto scale = along(n, 1, axis);
+    ValueId x = cast(n, n.inputs[0], DType::f32);
+    if (!scale) return "";
+    if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) {
+      const auto zero = along(n, 2, axis);
+      if (!zero) return "";
+      x = op(n, "Sub", {x, *zero});
+    }
+    op(n, "Mul", {x, *scale}, n.outputs[0]);
+    return "by a scale that a run makes: a product of floats";
+  }
+
+  // Floats that are whole become the bytes that are the node's result, as one step.
+  void as_bytes(const Node& n, ValueId whole) {
+    const ValueId none =
+        constant(n.name + ".zero", dtype(n.outputs[0]) == DType::i8 ? Tensor::from<int8_t>({}, {0}) : Tensor::from<uint8_t>({}, {0}));
+    put(n, "QuantizeLinear", 13, {whole, constant(n.name + ".one", Tensor::from<float>({}, {1})), none}, {}, n.outputs[0],
+        dtype(n.outputs[0]));
+  }
+
+  // Weights of bytes that a run makes: in floats where these hold the sums exactly, else in doubles.
+  std::string byte_convolution(const Node& n) {
+    const auto w = known_shape(graph_.values[static_cast<size_t>(n.inputs[1])].dims),
+               x = known_shape(graph_.values[static_cast<size_t>(n.inputs[0])].dims);
+    if (!made(n, 1, 2) || !w || !x || w->size() < 3 || !is_byte(n.inputs[0]) || !is_byte(n.inputs[1])) return "";
+    constexpr int64_t kExact = 256;  // 256 * 255 * 255 < 2^24
+    type_ = element_count(*w) <= kExact * std::max<int64_t>(1, (*w)[0]) ? DType::f32 : DType::f64;
+    const auto real = [&](size_t i, size_t zero, int64_t channels) {
+      const ValueId v = cast(n, n.inputs[i], type_);
+      if (zero >= n.inputs.size() || n.inputs[zero] == kAbsent) return v;
+      const auto s = known_shape(graph_.values[static_cast<size_t>(n.inputs[zero])].dims);
+      if (!s || s->size() > 1 || (element_count(*s) != 1 && element_count(*s) != channels)) return kAbsent;
+      List beside(w->size(), 1);
+      beside[0] = element_count(*s);
+      return op(n, "Sub", {v, op(n, "Reshape", {cast(n, n.inputs[zero], type_), integers(n.name + ".beside", beside)})});
+    };
+    const ValueId pixels = real(0, 2, 1), weights = real(1, 3, (*w)[0]);
+    if (pixels == kAbsent || weights == kAbsent) return "";
+    cast(n, put(n, "Conv", 11, {pixels, weights}, n.attributes), DType::i32, n.outputs[0]);
+    return "a convolution of floats";
   }
 
   std::string softmax(const Node& n) {
@@ -184,7 +272,6 @@ class WrittenOut : public NodeWriter {
     const bool integer = n.op == "MatMulInteger";
     const auto input = [&](size_t i) { return i < n.inputs.size() ? n.inputs[i] : kAbsent; };
     const ValueId a = input(0), b = input(integer ? 1 : 3), a_zero = input(2), b_zero = input(integer ? 3 : 5);
-    const auto is_byte = [&](ValueId v) { return dtype(v) == DType::u8 || dtype(v) == DType::i8; };
     const auto single = [&](ValueId v) {
       const auto s = v == kAbsent ? std::optional(Shape{}) : known_shape(graph_.values[static_cast<size_t>(v)].dims);
       return s && s->size() < 2 && element_count(*s) == 1;
@@ -228,10 +315,7 @@ class WrittenOut : public NodeWriter {
     const ValueId near = wide("Add", {wide("Round", {wide("Mul", {cast(n, sum, DType::f64), factor})}), scalar(7)});
     const auto bound = [&](double v) { return constant(n.name + ".bound", Tensor::from<double>({}, {v})); };
     const ValueId kept = wide("Clip", {near, bound(is_signed ? -128 : 0), bound(is_signed ? 127 : 255)});
-    // These are bytes already: one number as one step.
-    const ValueId none = constant(n.name + ".zero", is_signed ? Tensor::from<int8_t>({}, {0}) : Tensor::from<uint8_t>({}, {0}));
-    put(n, "QuantizeLinear", 13, {cast(n, kept, DType::f32), constant(n.name + ".one", Tensor::from<float>({}, {1})), none}, {},
-        n.outputs[0], to);
+    as_bytes(n, cast(n, kept, DType::f32));
     return "a product of floats, made bytes in doubles";
   }
 };

@@ -50,7 +50,8 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
     if (open[i]) bindings[i] = ProgramImpl::Binding::open;
   }
   for (size_t i = 0; i < captured.size(); ++i) {
-    if (decides(*site.node, captured_as(*site.node, g.values[captured[i]].name))) bindings[inputs.size() + i] = ProgramImpl::Binding::numbers;
+    if (decides(*site.node, captured_as(*site.node, g.values[captured[i]].name)))
+      bindings[inputs.size() + i] = ProgramImpl::Binding::numbers;
   }
   CompileOptions options = around;
   options.shapes.clear();  // these name the model's own inputs and outputs

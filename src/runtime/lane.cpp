@@ -44,7 +44,7 @@ class LaneImpl : public lower::Bodies {
   // What a lane needs to run one edition.
   struct State {
     std::shared_ptr<const lower::Plan> plan;
-    std::vector<Shape> keys;  // where editions know numbers of inputs
+    std::vector<Shape> keys;                        // where editions know numbers of inputs
     std::shared_ptr<const ProgramImpl::Held> held;  // of an edition that holds states in place
     std::vector<std::byte*> buffers;
     std::vector<Tensor> tensors;

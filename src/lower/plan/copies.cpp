@@ -8,9 +8,8 @@ namespace lathe::lower {
 
 void copy_by_all(const StepContext& c, const kernels::CopyPlan& plan, const void* from, void* to) {
   const int64_t pieces = std::min<int64_t>(plan.tasks, c.workers.size() > 1 ? c.workers.size() * 4 : 1);
-  c.workers.each(pieces, [&](int64_t task, int) {
-    kernels::run_copy(plan, from, to, plan.tasks * task / pieces, plan.tasks * (task + 1) / pieces);
-  });
+  c.workers.each(
+      pieces, [&](int64_t task, int) { kernels::run_copy(plan, from, to, plan.tasks * task / pieces, plan.tasks * (task + 1) / pieces); });
 }
 
 void CopyKernel::run(const StepContext& c) const {

@@ -90,8 +90,7 @@ std::vector<Tensor> TensorKernel::fetch(const StepContext& c, const std::vector<
     else if (s.constant) out.push_back(*s.constant);
     else if (s.dynamic) out.push_back(c.tensors[s.value]);
     else
-      out.push_back(
-          Tensor::borrow(graph->values[s.value].dtype, *known_shape(graph->values[s.value].dims), pointer<void>(c, s.location)));
+      out.push_back(Tensor::borrow(graph->values[s.value].dtype, *known_shape(graph->values[s.value].dims), pointer<void>(c, s.location)));
   }
   return out;
 }
