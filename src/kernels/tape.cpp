@@ -242,7 +242,9 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
     case TapeOp::bit_not:
     case TapeOp::bit_and:
     case TapeOp::bit_or:
-    case TapeOp::bit_xor: return;  // of whole numbers (tape_wide.cpp)
+    case TapeOp::bit_xor:
+    case TapeOp::shift_left:
+    case TapeOp::shift_right: return;  // of whole numbers (tape_wide.cpp)
     case TapeOp::where:
       if (!a_one) {
         const F32 d;
@@ -297,6 +299,10 @@ void load_strip(TapeType type, const void* from, int64_t stride, int64_t n, floa
     case TapeType::f32: return widen_strip<float>(from, stride, n, to);
     case TapeType::u8: return widen_strip<uint8_t>(from, stride, n, to);
     case TapeType::i8: return widen_strip<int8_t>(from, stride, n, to);
+    case TapeType::i16: return widen_strip<int16_t>(from, stride, n, to);
+    case TapeType::u16: return widen_strip<uint16_t>(from, stride, n, to);
+    case TapeType::u32: return widen_strip<uint32_t>(from, stride, n, to);
+    case TapeType::u64: return widen_strip<uint64_t>(from, stride, n, to);
     case TapeType::i32: return widen_strip<int32_t>(from, stride, n, to);
     case TapeType::i64: return widen_strip<int64_t>(from, stride, n, to);
     case TapeType::f64: return widen_strip<double>(from, stride, n, to);
@@ -327,6 +333,17 @@ HWY_INLINE void narrow_halves(const float* from, int64_t n, void* to, Store stor
     std::memcpy(p + i, some, static_cast<size_t>(n - i) * sizeof(uint16_t));
   }
 }
+// The lowest bits of a whole number.
+template <typename T>
+HWY_INLINE void wrap_strip(const float* from, int64_t n, T* to) {
+  int32_t small = 1;
+  for (int64_t k = 0; k < n; ++k) small &= static_cast<int32_t>(from[k] > -0x1p31f) & static_cast<int32_t>(from[k] < 0x1p31f);
+  if (small != 0) {
+    for (int64_t k = 0; k < n; ++k) to[k] = static_cast<T>(static_cast<int32_t>(from[k]));
+  } else {
+    for (int64_t k = 0; k < n; ++k) to[k] = static_cast<T>(to_integer(from[k]));
+  }
+}
 void store_strip(TapeType type, const float* from, int64_t n, void* to) {
   switch (type) {
     case TapeType::f32: std::memcpy(to, from, static_cast<size_t>(n) * sizeof(float)); return;
@@ -336,23 +353,19 @@ void store_strip(TapeType type, const float* from, int64_t n, void* to) {
       for (int64_t k = 0; k < n; ++k) static_cast<double*>(to)[k] = from[k];
       return;
     case TapeType::i64:
+    case TapeType::u64:
       for (int64_t k = 0; k < n; ++k) static_cast<int64_t*>(to)[k] = to_integer(from[k]);
       return;
     case TapeType::i32:
+    case TapeType::u32:
       for (int64_t k = 0; k < n; ++k) static_cast<int32_t*>(to)[k] = static_cast<int32_t>(to_integer(from[k]));
       return;
+    case TapeType::i16:
+    case TapeType::u16: return wrap_strip(from, n, static_cast<uint16_t*>(to));
     case TapeType::boolean:
       for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = from[k] != 0;
       return;
-    default: {  // bytes: the lowest of a whole number
-      int32_t small = 1;
-      for (int64_t k = 0; k < n; ++k) small &= static_cast<int32_t>(from[k] > -0x1p31f) & static_cast<int32_t>(from[k] < 0x1p31f);
-      if (small != 0) {
-        for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
-      } else {
-        for (int64_t k = 0; k < n; ++k) static_cast<uint8_t*>(to)[k] = static_cast<uint8_t>(to_integer(from[k]));
-      }
-    }
+    default: return wrap_strip(from, n, static_cast<uint8_t*>(to));
   }
 }
 // Of numbers that are whole.

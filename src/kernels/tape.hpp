@@ -80,12 +80,15 @@ enum class TapeOp : uint8_t {
   bit_and,
   bit_or,
   bit_xor,
+  shift_left,  // as numbers without a sign; by more bits than there are: 0
+  shift_right,
   where,
 };
 
 // What a strip is read from and written to; in between all is what the tape computes in. A boolean is read as 0 or 1. Written numbers are
 // rounded to the nearest (f16, bf16); integers drop the fraction, saturate at 64 bits, then wrap, and NaN is 0.
-enum class TapeType : uint8_t { f32, boolean, u8, i8, f16, bf16, i32, i64, f64 };
+// (u64 is written from whole numbers alone.)
+enum class TapeType : uint8_t { f32, boolean, u8, i8, i16, u16, u32, u64, f16, bf16, i32, i64, f64 };
 
 int arity(TapeOp op);
 
@@ -118,14 +121,21 @@ inline constexpr int kMaxSlots = 24;
 
 inline int64_t bytes_of(TapeType type) {
   switch (type) {
-    case TapeType::f32:
-    case TapeType::i32: return 4;
+    case TapeType::boolean:
+    case TapeType::u8:
+    case TapeType::i8: return 1;
+    case TapeType::i16:
+    case TapeType::u16:
     case TapeType::f16:
     case TapeType::bf16: return 2;
+    case TapeType::f32:
+    case TapeType::u32:
+    case TapeType::i32: return 4;
+    case TapeType::u64:
     case TapeType::i64:
     case TapeType::f64: return 8;
-    default: return 1;
   }
+  return 1;
 }
 
 // One operand of a strip. Stride is in elements: 1, 0 (one value for all) or any other.

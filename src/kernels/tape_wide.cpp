@@ -79,6 +79,28 @@ T remainder(T a, T b, bool of_dividend) {
   }
 }
 
+// Whole numbers wrap; what is below one is cut off.
+template <typename T>
+T power(T x, T y) {
+  if constexpr (kReal<T>) {
+    return std::pow(x, y);
+  } else {
+    if (y < 0) return x == 1 ? T{1} : x != T{-1} ? T{0} : (y & 1) != 0 ? T{-1} : T{1};
+    using U = std::make_unsigned_t<T>;
+    U result = 1, base = static_cast<U>(x);
+    for (auto left = static_cast<U>(y); left > 0; left >>= 1, base *= base) {
+      if ((left & 1) != 0) result *= base;
+    }
+    return static_cast<T>(result);
+  }
+}
+template <typename T, typename F>
+T shifted(T x, T y, F f) {
+  using U = std::make_unsigned_t<T>;
+  const U by = static_cast<U>(y);
+  return by >= sizeof(T) * 8 ? T{0} : static_cast<T>(f(static_cast<U>(x), by));
+}
+
 double sigmoid(double x) { return x >= 0 ? 1 / (1 + std::exp(-x)) : std::exp(x) / (1 + std::exp(x)); }
 double softplus(double x) { return x > 0 ? x + std::log1p(std::exp(-x)) : std::log1p(std::exp(x)); }
 double clamp(double x, double low, double high) { return x < low ? low : x > high ? high : x; }
@@ -149,7 +171,7 @@ void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, boo
     case TapeOp::mod: return two([&](T x, T y) { return remainder(x, y, s.p != 0); });
     case TapeOp::min: return two([](T x, T y) { return x != x || x < y ? x : y; });
     case TapeOp::max: return two([](T x, T y) { return x != x || x > y ? x : y; });
-    case TapeOp::pow: return two([](T x, T y) { return static_cast<T>(std::pow(x, y)); });
+    case TapeOp::pow: return two([](T x, T y) { return power(x, y); });
     case TapeOp::prelu: return two([](T x, T y) { return x < 0 ? static_cast<T>(x * y) : x; });
     case TapeOp::less: return two([](T x, T y) { return static_cast<T>(x < y); });
     case TapeOp::less_equal: return two([](T x, T y) { return static_cast<T>(x <= y); });
@@ -193,6 +215,8 @@ void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, boo
           case TapeOp::bit_and: return two([](T x, T y) { return static_cast<T>(x & y); });
           case TapeOp::bit_or: return two([](T x, T y) { return static_cast<T>(x | y); });
           case TapeOp::bit_xor: return two([](T x, T y) { return static_cast<T>(x ^ y); });
+          case TapeOp::shift_left: return two([](T x, T y) { return shifted(x, y, [](auto u, auto by) { return u << by; }); });
+          case TapeOp::shift_right: return two([](T x, T y) { return shifted(x, y, [](auto u, auto by) { return u >> by; }); });
           default: break;
         }
       }
@@ -217,6 +241,10 @@ void load(TapeType type, const void* from, int64_t stride, int64_t n, T* to) {
     case TapeType::i32: return load_as<T, int32_t>(from, stride, n, to);
     case TapeType::i64: return load_as<T, int64_t>(from, stride, n, to);
     case TapeType::i8: return load_as<T, int8_t>(from, stride, n, to);
+    case TapeType::i16: return load_as<T, int16_t>(from, stride, n, to);
+    case TapeType::u16: return load_as<T, uint16_t>(from, stride, n, to);
+    case TapeType::u32: return load_as<T, uint32_t>(from, stride, n, to);
+    case TapeType::u64: return load_as<T, uint64_t>(from, stride, n, to);
     case TapeType::boolean:
       if (stride == 1) {  // becomes vectors
         for (int64_t i = 0; i < n; ++i) to[i] = static_cast<const uint8_t*>(from)[i] != 0;
@@ -270,8 +298,12 @@ void store(TapeType type, const T* from, int64_t n, void* to) {
     case TapeType::bf16: return store_half<T, 7, 127>(from, n, to);
     case TapeType::f32: return store_as<T, float>(from, n, to);
     case TapeType::f64: return store_as<T, double>(from, n, to);
+    case TapeType::i16:
+    case TapeType::u16: return store_as<T, uint16_t>(from, n, to);
+    case TapeType::u32: return store_as<T, uint32_t>(from, n, to);
     case TapeType::i32: return store_as<T, int32_t>(from, n, to);
-    case TapeType::i64: return store_as<T, int64_t>(from, n, to);
+    case TapeType::i64:
+    case TapeType::u64: return store_as<T, int64_t>(from, n, to);
     case TapeType::boolean:
       for (int64_t i = 0; i < n; ++i) {
         if constexpr (std::is_same_v<T, int64_t>) {  // the sign of it or of its negative

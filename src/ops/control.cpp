@@ -347,6 +347,12 @@ void add_control(std::vector<OpDef>& out) {
   OpDef choice = def(kChoice, 1, 3, 3, Trait::opaque, infer_choice, run_choice);
   choice.domain = kInternalDomain;
   out.push_back(std::move(choice));
+  OpDef divisors = def(kDivisors, 1, 1, 1, Trait::opaque, same_as_first, [](const EvalContext& c) -> std::vector<Tensor> {
+    if (std::ranges::count(integers(c.in(0)), 0) > 0) fail(Category::value, "integer division by zero");
+    return {c.in(0)};
+  });
+  divisors.domain = kInternalDomain;
+  out.push_back(std::move(divisors));
 }
 
 }  // namespace lathe::ops

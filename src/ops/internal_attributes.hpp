@@ -26,6 +26,8 @@ inline constexpr const char* kHeld = "lathe.held";
 // Conv, Gemm, MatMul in f32: the 16-bit type that the model gives their first operand, by its number. Its numbers may come with more bits
 // than that has; a kernel need not look at those.
 inline constexpr const char* kRowsLike = "lathe.rows_like";
+// Div, Mod of whole numbers: 1 where no divisor can be zero, because a run looks before.
+inline constexpr const char* kDivisorsChecked = "lathe.divisors_checked";
 // Part: captures whose numbers decide sizes or axes in it, by index: it is compiled for the numbers met, as it is for sizes.
 inline constexpr const char* kDeciding = "lathe.deciding";
 // GridSample: 1 where its positions count pixels of the input from the middle of the first.

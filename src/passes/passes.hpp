@@ -37,6 +37,8 @@ Report quantised_weights(Graph& graph);
 Report widen_halves(Graph& graph, bool round_each);
 // Losses, normalisations whose statistics are results too, masks of dropouts: as nodes that have steps.
 Report training_forms(Graph& graph);
+// Whole numbers of other types than i32 and i64 are computed in these; divisions by what a run brings come behind a look at it.
+Report whole_numbers(Graph& graph);
 // Ops that few models have become nodes that have steps: convolutions at offsets, affine grids, blocks added back and the like.
 Report seldom_ops(Graph& graph);
 // Convolutions with several filters a channel, and transposed ones of volumes, by channels or to few filters, become plain convolutions

@@ -64,6 +64,7 @@ constexpr Stage kStages[]{
     {open_bodies, kBoth, true},
     {halves, kBoth, false},  // of what stood in bodies
     {one<training_forms>, kBoth, false},
+    {one<whole_numbers>, kBoth, false},
     {one<seldom_ops>, kBoth, false},
     {one<usual_forms>, kBoth, false},
     {one<written_out>, kBoth, false},

@@ -17,6 +17,7 @@ class TrainingForms : public NodeWriter {
   std::string operator()(const Node& n) {
     if (!n.domain.empty() || n.inputs.empty() || n.outputs.empty() || n.inputs[0] == kAbsent || !rank(n.inputs[0])) return "";
     type_ = dtype(n.inputs[0]);
+    if (type_ == DType::string) return "";
     if (n.op == "Dropout") return mask_of_ones(n);
     if (n.op == "EyeLike") return ones_on_a_diagonal(n);
     if (type_ != DType::f32 && type_ != DType::f64) return "";

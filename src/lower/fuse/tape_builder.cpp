@@ -63,7 +63,8 @@ class TapeMaker {
       if (n.op == "Gelu" && n.text("approximate", "none") == "tanh") op = TapeOp::gelu_tanh;
       out = put(op, in(0), -1, -1, p, q);
     } else if (const auto b = binary_tape_op(n.op)) {
-      out = put(*b, in(0), in(1), -1, n.op == "Mod" ? static_cast<float>(n.integer("fmod", 0)) : 0);
+      const TapeOp op = n.op == "BitShift" && n.text("direction", "") == "RIGHT" ? TapeOp::shift_right : *b;
+      out = put(op, in(0), in(1), -1, n.op == "Mod" ? static_cast<float>(n.integer("fmod", 0)) : 0);
     } else if (const auto v = variadic_tape_op(n.op)) {
       // A sum for a mean is taken of operands made smaller by a power of two, so that it stays in range where the mean does.
       const bool mean = n.op == "Mean" && n.inputs.size() > 1;

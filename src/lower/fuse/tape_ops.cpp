@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "lathe/op.hpp"
+#include "ops/internal_attributes.hpp"
 #include "ops/support.hpp"
 #include "tensor/widen.hpp"
 
@@ -77,7 +78,8 @@ const Table kBinary{{"Add", TapeOp::add},
                     {"Xor", TapeOp::logical_xor},
                     {"BitwiseAnd", TapeOp::bit_and},
                     {"BitwiseOr", TapeOp::bit_or},
-                    {"BitwiseXor", TapeOp::bit_xor}};
+                    {"BitwiseXor", TapeOp::bit_xor},
+                    {"BitShift", TapeOp::shift_left}};
 
 const Table kVariadic{{"Sum", TapeOp::add}, {"Max", TapeOp::max}, {"Min", TapeOp::min}, {"Mean", TapeOp::add}};
 
@@ -89,7 +91,11 @@ std::optional<TapeOp> look_up(const Table& table, std::string_view op) {
 bool is_byte(DType d) { return d == DType::u8 || d == DType::i8; }
 // What a tape computes on exactly, and what it only converts from and to.
 bool tape_dtype(DType d) { return d == DType::f32 || d == DType::boolean || is_byte(d); }
-bool converted_dtype(DType d) { return d == DType::f16 || d == DType::bf16 || d == DType::i32 || d == DType::i64 || d == DType::f64; }
+// Whole numbers that a tape computes on in wider ones, or, those without a sign of 64 bits, as if they had one.
+bool other_whole(DType d) { return d == DType::i16 || d == DType::u16 || d == DType::u32 || d == DType::u64; }
+bool converted_dtype(DType d) {
+  return d == DType::f16 || d == DType::bf16 || d == DType::i32 || d == DType::i64 || d == DType::f64 || other_whole(d);
+}
 
 }  // namespace
 
@@ -102,6 +108,10 @@ kernels::TapeType tape_type(DType d) {
     case DType::boolean: return kernels::TapeType::boolean;
     case DType::u8: return kernels::TapeType::u8;
     case DType::i8: return kernels::TapeType::i8;
+    case DType::i16: return kernels::TapeType::i16;
+    case DType::u16: return kernels::TapeType::u16;
+    case DType::u32: return kernels::TapeType::u32;
+    case DType::u64: return kernels::TapeType::u64;
     case DType::f16: return kernels::TapeType::f16;
     case DType::bf16: return kernels::TapeType::bf16;
     case DType::i32: return kernels::TapeType::i32;
@@ -118,6 +128,10 @@ kernels::TapeType compute_of(const Graph& g, const Node& n) {
   };
   if (n.op == "Cast" && tape_type(g.values[n.outputs[0]].dtype) == kernels::TapeType::f32) return kernels::TapeType::f32;
   const kernels::TapeType t = type(n.op == "Where" ? 1 : 0);
+  if (t == kernels::TapeType::u32 || t == kernels::TapeType::u64) {  // which floats do not hold
+    const bool to_double = n.op == "Cast" && g.values[n.outputs[0]].dtype == DType::f64;
+    return to_double ? kernels::TapeType::f64 : kernels::TapeType::i64;
+  }
   return wide(t) ? t : kernels::TapeType::f32;
 }
 
@@ -221,9 +235,12 @@ bool tapeable(const Graph& g, const Node& n) {
     const DType from = in(0), to = g.values[n.outputs[0]].dtype;
     // A double or a large integer is not the float nearest to it: those that do not become one are converted by themselves.
     const bool half = from == DType::f16 || from == DType::bf16;
+    if (to == DType::u64) return is_int(from);
     if (to == DType::f32) return true;
+    if (from == DType::u64) return is_int(to) || to == DType::boolean || to == DType::f64;
+    if (other_whole(from)) return true;
     if (is_byte(to)) return true;  // the last of its tape, but for what is a byte or a boolean before
-    if (wide_dtype(from)) return wide_dtype(to) || to == DType::boolean || to == DType::f16 || to == DType::bf16;
+    if (wide_dtype(from)) return wide_dtype(to) || other_whole(to) || to == DType::boolean || to == DType::f16 || to == DType::bf16;
     if (half) return converted_dtype(to) || to == DType::boolean;
     if (converted_dtype(to)) return from == DType::f32 || from == DType::boolean || is_byte(from);
     return is_byte(from) ? to == DType::boolean : true;
@@ -239,16 +256,17 @@ bool tapeable(const Graph& g, const Node& n) {
   if (!kBinary.contains(n.op) || in(0) != in(1)) return false;
   const bool logic = n.op == "And" || n.op == "Or" || n.op == "Xor";
   if (logic) return d == DType::boolean;
-  if (n.op.starts_with("Bitwise")) return d == DType::i32 || d == DType::i64;
+  const bool whole = d == DType::i32 || d == DType::i64;
+  if (n.op.starts_with("Bitwise") || n.op == "BitShift") return whole;
   if (n.op == "Equal") return number || tape_dtype(d);
   const bool compares = n.op.starts_with("Less") || n.op.starts_with("Greater"), sums = n.op == "Add" || n.op == "Sub" || n.op == "Mul";
   if (is_byte(d)) return compares || sums;
   if (!number) return false;
   if (n.op == "Mod" && real) return n.integer("fmod", 0) != 0;
   if (real) return true;
-  if (n.op == "Pow" || n.op == "PRelu") return false;
+  if (n.op == "PRelu") return false;
   // A division by zero is an error of the run, which a tape cannot report.
-  if (n.op != "Div" && n.op != "Mod") return true;
+  if ((n.op != "Div" && n.op != "Mod") || n.attributes.contains(ops::kDivisorsChecked)) return true;
   if (!constant_here(g, n.inputs[1])) return false;
   return std::ranges::none_of(widen<int64_t>(*g.values[n.inputs[1]].constant), [](int64_t v) { return v == 0; });
 }

@@ -1,16 +1,11 @@
-// RNN, GRU and LSTM: one product for the inputs of all steps, then step by step a product with the state and the gates.
+// RNN, GRU and LSTM.
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
-#include <cstring>
 #include <string>
-#include <optional>
 
-#include "base/memory.hpp"
-#include "kernels/dense.hpp"
-#include "kernels/gates.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/recurrent_kernel.hpp"
 #include "ops/recurrent.hpp"
 #include "ops/support.hpp"
 
@@ -21,130 +16,6 @@ using kernels::GateOp;
 // Both list the standard's functions in its order.
 static_assert(static_cast<int>(ops::Curve::softplus) == static_cast<int>(kernels::GateCurve::softplus) &&
               static_cast<int>(ops::Curve::hard_sigmoid) == static_cast<int>(kernels::GateCurve::hard_sigmoid));
-
-// Weights of one direction, packed. `state` are the gates that use h as it is; `late` GRU's candidate, which uses r * h.
-struct Direction {
-  Location input, state, late;
-  std::vector<float> input_bias, state_bias, peephole;
-  std::array<kernels::GateFunction, 3> functions;
-  bool backwards = false;
-};
-
-class RecurrentKernel : public StepKernel {
- public:
-  kernels::Dense dense = nullptr;
-  kernels::Gates gates = nullptr;
-  int64_t steps = 0, batch = 0, in = 0, hidden = 0, gate_count = 0, width = 0;
-  GateOp op = GateOp::rnn;
-  bool late = false;  // GRU: the candidate's product waits for the reset gate
-  float clip = 0;
-  bool coupled = false;
-  std::optional<Location> lengths;  // of each sequence, when they are not all of all steps
-  std::string where;
-  std::vector<Direction> directions;
-  Location x, h0, c0, y, last_h, last_c;
-  bool has_h0 = false, has_c0 = false, has_y = false, has_last_h = false, has_last_c = false;
-  BufferId scratch = kNoBuffer;
-  int64_t k_block = 0, block_bytes = 0;  // of packed weights, how many are passed over together
-  double least_shared = 0;               // multiply-adds of a product that is worth sharing out
-
-  // Floats of scratch: gates of all inputs, gates of the state, r * h, the candidate, h, the next h, c.
-  size_t scratch_floats() const {
-    return static_cast<size_t>(steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden);
-  }
-
-  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const Location& packed, int64_t columns,
-                const float* bias, float* out, int64_t ldc) const {
-    const int64_t panels = (columns + width - 1) / width;
-    // A step of a small layer is over before another thread has woken.
-    const bool shared = c.workers.size() > 1 && static_cast<double>(rows * depth * columns) > least_shared;
-    const int64_t row_pieces = shared && rows >= 64 ? std::min<int64_t>(rows / 16, c.workers.size() * 4) : 1;
-    const int64_t panel_pieces = shared && row_pieces == 1 ? std::min<int64_t>(panels, c.workers.size()) : 1;
-    const auto piece = [&](int64_t p) {
-      kernels::DenseArguments d;
-      d.a = a;
-      d.lda = depth;
-      d.run = depth;
-      d.row_begin = rows * (p / panel_pieces) / row_pieces;
-      d.row_end = rows * (p / panel_pieces + 1) / row_pieces;
-      d.all_rows = rows;
-      d.panel_begin = panels * (p % panel_pieces) / panel_pieces;
-      d.panel_end = panels * (p % panel_pieces + 1) / panel_pieces;
-      d.columns = columns;
-      d.k_block = k_block;
-      d.panel_block = std::max<int64_t>(1, block_bytes / (std::min<int64_t>(depth, d.k_block) * width * 4));
-      d.b = pointer<const float>(c, packed);
-      d.c = out;
-      d.ldc = ldc;
-      d.epilogue.bias = bias;
-      dense(d);
-    };
-    if (row_pieces * panel_pieces == 1) return piece(0);
-    c.workers.each(row_pieces * panel_pieces, [&](int64_t p, int) { piece(p); });
-  }
-
-  void run(const StepContext& c) const override {
-    const int32_t* until = lengths ? pointer<const int32_t>(c, *lengths) : nullptr;
-    for (int64_t b = 0; until && b < batch; ++b) {
-      if (until[b] < 0 || until[b] > steps)
-        throw Error({{Category::value, where, fmt::format("sequence length {} is outside 0..{}", until[b], steps)}});
-    }
-    const int64_t all = gate_count * hidden, cells = batch * hidden, count = static_cast<int64_t>(directions.size());
-    auto* gx = reinterpret_cast<float*>(c.buffers[scratch]);
-    float *gh = gx + steps * batch * all, *rh = gh + batch * all, *candidate = rh + cells, *h = candidate + cells, *next = h + cells,
-          *state = next + cells;
-    for (int64_t d = 0; d < count; ++d) {
-      const Direction& w = directions[d];
-      multiply(c, pointer<const float>(c, x), steps * batch, in, w.input, all, w.input_bias.data(), gx, all);
-      const auto start = [&](bool has, const Location& place, float* to) {
-        if (has) std::memcpy(to, pointer<const float>(c, place) + d * cells, static_cast<size_t>(cells) * sizeof(float));
-        else std::memset(to, 0, static_cast<size_t>(cells) * sizeof(float));
-      };
-      start(has_h0, h0, h);
-      if (op == GateOp::lstm) start(has_c0, c0, state);
-      for (int64_t s = 0; s < steps; ++s) {
-        const int64_t t = w.backwards ? steps - 1 - s : s;
-        multiply(c, h, batch, hidden, w.state, late ? 2 * hidden : all, w.state_bias.empty() ? nullptr : w.state_bias.data(), gh, all);
-        kernels::GateArguments g;
-        g.hidden = hidden;
-        g.clip = clip;
-        g.coupled = coupled;
-        std::ranges::copy(w.functions, g.functions);
-        g.peephole = w.peephole.empty() ? nullptr : w.peephole.data();
-        const auto each_row = [&](GateOp what, float* out) {
-          g.op = what;
-          for (int64_t b = 0; b < batch; ++b) {
-            if (until && t >= until[b]) {  // not begun yet, or over: the state stays
-              std::memcpy(out + b * hidden, h + b * hidden, static_cast<size_t>(hidden) * sizeof(float));
-              continue;
-            }
-            g.x = gx + (t * batch + b) * all;
-            g.r = gh + b * all;
-            g.candidate = candidate + b * hidden;
-            g.before = h + b * hidden;
-            g.cell = state + b * hidden;
-            g.out = out + b * hidden;
-            gates(g);
-          }
-        };
-        if (late) {
-          each_row(GateOp::reset, rh);
-          multiply(c, rh, batch, hidden, w.late, hidden, nullptr, candidate, hidden);
-        }
-        each_row(op, next);
-        std::swap(h, next);
-        if (!has_y) continue;
-        float* to = pointer<float>(c, y) + (t * count + d) * cells;
-        std::memcpy(to, h, static_cast<size_t>(cells) * sizeof(float));
-        for (int64_t b = 0; until && b < batch; ++b) {
-          if (t >= until[b]) std::memset(to + b * hidden, 0, static_cast<size_t>(hidden) * sizeof(float));
-        }
-      }
-      if (has_last_h) std::memcpy(pointer<float>(c, last_h) + d * cells, h, static_cast<size_t>(cells) * sizeof(float));
-      if (has_last_c) std::memcpy(pointer<float>(c, last_c) + d * cells, state, static_cast<size_t>(cells) * sizeof(float));
-    }
-  }
-};
 
 // Weights [direction][gate][depth] of one input, put into panels a part of the gates at a time; the original goes once all of it is there.
 class Panels {
@@ -201,6 +72,7 @@ struct RecurrentMatch : Match {
   bool has(size_t i) const { return given(node().inputs, i); }
   bool after() const { return gru && node().integer("linear_before_reset", 0) != 0; }
   bool lengths = false;  // sequences end earlier than others
+  bool made = false;     // a run brings weights
 };
 
 class RecurrentFamily : public StepFamily {
@@ -216,8 +88,12 @@ class RecurrentFamily : public StepFamily {
     auto m = std::make_unique<RecurrentMatch>(view, group, StepKind::recurrent);
     m->lstm = lstm, m->gru = gru;
     if (n.integer("layout", 0) != 0) return nullptr;  // the steps come first by now, where a pass knew the ranks
-    const auto constant = [&](size_t i) { return !m->has(i) || (view.is_constant(n.inputs[i]) && view.dtype(n.inputs[i]) == DType::f32); };
-    if (!view.is_static(n.inputs[0]) || !constant(1) || !constant(2) || !constant(3) || !constant(7)) return nullptr;
+    if (!view.is_static(n.inputs[0])) return nullptr;
+    for (size_t i : {1, 2, 3, 7}) {
+      if (!m->has(i)) continue;
+      if (!view.is_static(n.inputs[i]) || view.dtype(n.inputs[i]) != DType::f32) return nullptr;
+      m->made |= !view.is_constant(n.inputs[i]);
+    }
     for (size_t i : {5, 6}) {
       if (m->has(i) && !view.is_static(n.inputs[i])) return nullptr;
     }
@@ -262,7 +138,9 @@ class RecurrentFamily : public StepFamily {
     k->width = kernels::panel_width(p.machine.isa);
     k->k_block = recipe.at("k_block"), k->block_bytes = recipe.at("block_bytes");
     k->least_shared = 2 * p.machine.rates.fork * p.machine.rates.flops;
-    bind_weights(b, m, *k, step);
+    bind_directions(m, *k);
+    if (m.made) bind_made(b, m, *k, step);
+    else bind_weights(b, m, *k, step);
     const auto in = [&](size_t i, Location& location) {
       if (!m.has(i)) return false;
       location = b.contiguous(n.inputs[i], Layout::natural);
@@ -282,7 +160,7 @@ class RecurrentFamily : public StepFamily {
     k->has_last_h = out(1, k->last_h);
     k->has_last_c = m.lstm && out(2, k->last_c);
     k->scratch = b.scratch(k->scratch_floats() * sizeof(float));
-    step.scratch = {k->scratch};
+    step.scratch.push_back(k->scratch);
     step.text = fmt::format("{} steps of batch {}, {} -> {}, {} direction{}", m.steps, m.batch, m.in, m.hidden, m.directions,
                             m.directions == 1 ? "" : "s");
     step.kernel = std::move(k);
@@ -290,16 +168,10 @@ class RecurrentFamily : public StepFamily {
   }
 
  private:
-  static void bind_weights(PlanBuilder& b, const RecurrentMatch& m, RecurrentKernel& k, Step& step) {
-    const Node& n = m.node();
-    const Tensor bias = m.has(3) ? b.constant(n.inputs[3]) : Tensor(), peephole = m.has(7) ? b.constant(n.inputs[7]) : Tensor();
-    for (size_t i : {3, 4, 7}) {
-      if (m.has(i)) b.keep_original(n.inputs[i]);  // small; other editions read them again
-    }
-    const int64_t all = m.gates * m.hidden, h = m.hidden;
-    const std::string direction = n.text("direction", "forward");
-    Panels input(b, step, n.inputs[1], k.width), state(b, step, n.inputs[2], k.width);
-    const auto functions = ops::recurrent_functions(n, m.directions);
+  // What of them is no weights.
+  static void bind_directions(const RecurrentMatch& m, RecurrentKernel& k) {
+    const std::string direction = m.node().text("direction", "forward");
+    const auto functions = ops::recurrent_functions(m.node(), m.directions);
     const size_t each = functions.size() / static_cast<size_t>(m.directions);
     for (int64_t d = 0; d < m.directions; ++d) {
       Direction to;
@@ -308,21 +180,45 @@ class RecurrentFamily : public StepFamily {
         to.functions[i] = {static_cast<kernels::GateCurve>(f.curve), static_cast<float>(f.alpha), static_cast<float>(f.beta)};
       }
       to.backwards = direction == "reverse" || d == 1;
+      k.directions.push_back(std::move(to));
+    }
+  }
+
+  static void bind_made(PlanBuilder& b, const RecurrentMatch& m, RecurrentKernel& k, Step& step) {
+    RecurrentKernel::Made made;
+    const auto take = [&](size_t i, Location& to) {
+      if (!m.has(i)) return false;
+      to = b.contiguous(m.node().inputs[i], Layout::natural);
+      step.reads.push_back(to.buffer);
+      step.bytes += 4.0 * static_cast<double>(element_count(b.shape(m.node().inputs[i])));
+      return true;
+    };
+    take(1, made.input);
+    take(2, made.state);
+    made.has_bias = take(3, made.bias);
+    made.has_peephole = take(7, made.peephole);
+    const auto sizes = k.panel_floats();
+    constexpr size_t kBehind = 64;  // that products may fetch
+    made.panels = b.scratch(static_cast<size_t>(m.directions * (sizes[0] + sizes[1] + sizes[2])) * sizeof(float) + kBehind);
+    step.scratch.push_back(made.panels);
+    k.made = made;
+  }
+
+  static void bind_weights(PlanBuilder& b, const RecurrentMatch& m, RecurrentKernel& k, Step& step) {
+    const Node& n = m.node();
+    const Tensor bias = m.has(3) ? b.constant(n.inputs[3]) : Tensor(), peephole = m.has(7) ? b.constant(n.inputs[7]) : Tensor();
+    for (size_t i : {3, 4, 7}) {
+      if (m.has(i)) b.keep_original(n.inputs[i]);  // small; other editions read them again
+    }
+    const int64_t all = m.gates * m.hidden, h = m.hidden;
+    Panels input(b, step, n.inputs[1], k.width), state(b, step, n.inputs[2], k.width);
+    for (int64_t d = 0; d < m.directions; ++d) {
+      Direction& to = k.directions[static_cast<size_t>(d)];
       to.input = input.part(d, 0, all);
       to.state = state.part(d, 0, k.late ? 2 * h : all);
       if (k.late) to.late = state.part(d, 2 * h, h);
-      to.input_bias.assign(all, 0);
-      if (!bias.empty()) {
-        const float *wb = bias.as<float>().data() + d * 2 * all, *rb = wb + all;
-        // The state's bias joins the input's, but for a candidate that is scaled by the reset gate.
-        for (int64_t i = 0; i < all; ++i) to.input_bias[i] = wb[i] + (m.after() && i >= 2 * h ? 0.0f : rb[i]);
-        if (m.after()) {
-          to.state_bias.assign(all, 0);
-          std::copy_n(rb + 2 * h, h, to.state_bias.begin() + 2 * h);
-        }
-      }
+      k.take_biases(to, bias.empty() ? nullptr : bias.as<float>().data() + d * 2 * all);
       if (!peephole.empty()) to.peephole.assign(peephole.as<float>().data() + d * 3 * h, peephole.as<float>().data() + (d + 1) * 3 * h);
-      k.directions.push_back(std::move(to));
     }
     if (n.inputs[1] != n.inputs[2]) {
       input.finish();

@@ -43,6 +43,7 @@ namespace lathe::lower {
   F(byte_products)             \
   F(byte_depthwise)            \
   F(dynamic_quantisation)      \
+  F(divisors)                  \
   F(attention)                 \
   F(rotary)                    \
   F(convolution_transposed)
