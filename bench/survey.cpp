@@ -41,10 +41,7 @@ struct Reason {
   std::string_view why;
 };
 const std::vector<Reason> kReasons{
-    {"Compress", {}, "how much is left is known while it runs: a copy by the op's own loop"},
-    {"NonZero", {}, "how many there are is known while it runs: two passes by the op's own loop"},
     {"NonMaxSuppression", {}, "how many are left is known while it runs: the op's own loop, on candidates above the score"},
-    {"Div", {DType::i32, DType::i64}, "a zero among divisors that a run brings is an error with its place; constants divide in a tape"},
     {"MatMul, by a constant", {DType::i32, DType::i64}, "no exporter writes it; bytes are multiplied by MatMulInteger"},
     {"ReduceLogSumExp", {DType::i32, DType::i64}, "of whole numbers it means nothing that models want"},
     {"Cast, to f16", {DType::i32, DType::i64}, "through doubles, rounded once; models cast floats to halves"},
@@ -64,7 +61,6 @@ const std::vector<Reason> kReasons{
     {"Conv, of a signal", {DType::f32}, "its result, 32 MB, is turned to the standard's order for the caller"},
     {"Mish", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
     {"Atan", {DType::f16, DType::bf16}, "the function's own arithmetic, as fast as in f32, and not memory is what limits it"},
-    {"EyeLike", {}, "its result is known before a run; exporters write constants"},
     {"Range", {}, "how long it is is known while it runs: a loop of the op's own"},
     {"Unique", {}, "how many there are is known while it runs: a sort of the op's own"},
     {"MaxRoiPool", {}, "of exporters of long ago; the op's own loop"},
@@ -72,10 +68,6 @@ const std::vector<Reason> kReasons{
     {"Random", {}, "numbers drawn one after the other, the same whatever the threads"},
     {"Bernoulli", {}, "numbers drawn one after the other, the same whatever the threads"},
     {"Multinomial", {}, "numbers drawn one after the other, the same whatever the threads"},
-    {"SoftmaxCrossEntropyLoss", {}, "of training"},
-    {"NegativeLogLikelihoodLoss", {}, "of training"},
-    {"Bitwise", {DType::u8}, "no exporter writes it of bytes"},
-    {"BitShift", {}, "no exporter writes it in models that compute"},
     {"MelWeightMatrix", {}, "of constants; a run has it from the compiler"},
     {"TopK, 300", {}, "comparisons, of which its limit counts none"},
     {"Conv, to one filter", {}, "its input comes with the channels first, and turning that takes longer than the sums"},
@@ -87,13 +79,15 @@ const std::vector<Reason> kReasons{
     {"Cosh", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
     {"Sinh", {}, "in double, to the last bit: the function's own arithmetic and not memory is what limits it"},
     {"Attention", {DType::f64}, "in double by hand-written graphs alone, which have the softmax written out: that has steps"},
-    {"GRU, weights made", {}, "no exporter writes it: what a layer learnt is a constant"},
-    {"LSTM, weights made", {}, "no exporter writes it: what a layer learnt is a constant"},
     {"QuantizeLinear, by channels", {}, "zero points that differ by channel are those of weights, which are constants"},
     {"QuantizeLinear, blocks", {}, "blocks are those of weights, which are constants"},
     {"DequantizeLinear, blocks", {}, "blocks are those of weights, which are constants"},
     {"SequenceMap", {}, "no exporter writes it: a loop over the items of a sequence, whose body is a program of its own"},
-    {"ConstantOfShape, made", {}, "how large it is is known while it runs"},
+    {"Dropout, in a model", {}, "of training: what is dropped is drawn, one number after the other"},
+    {"TfIdfVectorizer, in a model", {}, "counts of words and their neighbours: no arithmetic to speak of"},
+    {"ConvTranspose, in a model", {}, "weights made by the run, of volumes or with taps apart: what a layer learnt is a constant"},
+    {"QLinearConv, in a model", {}, "weights made by the run: what a layer learnt is a constant"},
+    {"Mod, in a model", {}, "of numbers of 64 bits without a sign, which no exporter writes"},
     {"", {DType::f64}, "half as many to a register, functions of the C library; models are not shipped in double"},
 };
 std::string_view reason(const Result& r) {
@@ -120,7 +114,10 @@ int models(const char* folder) {
   for (const auto& s : left.steps) listed[{s.op, s.why}].push_back(s.model);
   bool known = true;
   for (const auto& [step, names] : listed) {
-    const std::string_view why = reason({step.first, DType::undefined, 0, 0, 0, ""});
+    std::string_view why = reason({step.first + ", in a model", DType::undefined, 0, 0, 0, ""});
+    for (const char* what : {"strings", "sequences"}) {
+      if (step.second.find(what) != std::string::npos) why = "of which no arithmetic is made";
+    }
     fmt::print("  {:<28} {:>4} steps: {}\n    {}\n    {}\n", step.first, names.size(), step.second,
                why.empty() ? "no reason is known" : why, fmt::join(names, " "));
     known = known && !why.empty();

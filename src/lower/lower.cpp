@@ -49,7 +49,10 @@ Planned plan_group(Families families, const GraphView& view, const Group& group,
   Planned p;
   const bool nothing = makes_nothing(view.graph(), view.node(group.head())), decided = decided_while_running(view, group);
   if ((!nothing && !decided) || options.plain) look(families, view, group, options.machine, p.candidates);
-  if (p.candidates.empty() && !nothing && !options.plain) look(families_at_run(), view, group, options.machine, p.candidates);
+  if (p.candidates.empty() && !options.plain) {
+    if (!nothing || decided) look(families_at_run(), view, group, options.machine, p.candidates);
+    else look(empty_families(), view, group, options.machine, p.candidates);
+  }
   if (!p.candidates.empty()) return p;
   p.plain = true;
   look(plain_families(), view, group, options.machine, p.candidates);
@@ -92,6 +95,8 @@ std::string plain_reason(const GraphView& view, const Group& group, const Planne
   if (n.has_subgraphs()) return "what runs is decided by values";
   if (makes_nothing(view.graph(), n)) return "its result is empty";
   if (decided_while_running(view, group)) return "values of the run decide its sizes";
+  const auto text = [&](ValueId v) { return v != kAbsent && view.dtype(v) == DType::string; };
+  if (std::ranges::any_of(n.inputs, text) || std::ranges::any_of(n.outputs, text)) return "it works on strings";
   const auto open = [&](ValueId v) { return v != kAbsent && !view.is_static(v) && !view.graph().values[static_cast<size_t>(v)].composite; };
   if (std::ranges::any_of(n.inputs, open) || std::ranges::any_of(n.outputs, open)) return "sizes are known only while running";
   const auto composite = [&](ValueId v) { return v != kAbsent && view.graph().values[static_cast<size_t>(v)].composite; };

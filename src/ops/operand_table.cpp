@@ -115,7 +115,7 @@ constexpr Row kRows[] = {
     // Signals.
     {"DFT", 17, "input:float[_,...r,_] dft_length!:index$"},
     {"DFT", 20, "input:float[_,...r,_] dft_length!:index$ axis!:i64$"},
-    {"STFT", 17, "signal:float[B,L,_]|[B,L] frame_step:index$ window:=signal[_] frame_length:index$"},
+    {"STFT", 17, "signal:float[B,L,_]|[B,L] frame_step!:index$ window:=signal[_] frame_length!:index$"},
     {"HannWindow", 17, "size!:index$"},
     {"HammingWindow", 17, "size!:index$"},
     {"BlackmanWindow", 17, "size!:index$"},

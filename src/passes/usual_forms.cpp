@@ -111,7 +111,7 @@ class UsualForms : public NodeWriter {
 
   // beta is a factor of its own, and a C of another form is added by itself.
   std::string gemm(Node& n) {
-    if (n.inputs.size() < 3 || n.inputs[2] == kAbsent || !is_f32(n.inputs[2]) || graph_.version_of(n) < 7) return "";
+    if (n.inputs.size() < 3 || n.inputs[2] == kAbsent || !is_f32(n.inputs[2])) return "";
     const auto c = known_shape(graph_.values[n.inputs[2]].dims), y = known_shape(graph_.values[n.outputs[0]].dims);
     if (!c || !y || y->size() != 2) return "";
     const float beta = n.real("beta", 1);
@@ -120,6 +120,8 @@ class UsualForms : public NodeWriter {
     Node product = n;
     product.inputs.resize(2);
     product.attributes.erase("beta");
+    product.attributes.erase("broadcast");  // which operands do by themselves since version 7
+    product.version = std::max<int64_t>(11, graph_.version_of(n));
     product.outputs = {add(graph_.values[n.outputs[0]].name + ".product", DType::f32)};
     const ValueId made = product.outputs[0];
     out_.push_back(std::move(product));

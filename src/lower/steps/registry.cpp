@@ -51,6 +51,8 @@ namespace lathe::lower {
 #define LATHE_DECLARE(name) const StepFamily& name();
 LATHE_STEP_FAMILIES(LATHE_DECLARE)
 LATHE_DECLARE(slices_at_run)
+LATHE_DECLARE(picked)
+LATHE_DECLARE(empty_results)
 LATHE_DECLARE(plain)
 LATHE_DECLARE(plain_nodes)
 #undef LATHE_DECLARE
@@ -72,7 +74,12 @@ Families step_families_without_winograd() {
 }
 
 Families families_at_run() {
-  static const std::array kOne{&slices_at_run()};
+  static const std::array kBoth{&slices_at_run(), &picked()};
+  return kBoth;
+}
+
+Families empty_families() {
+  static const std::array kOne{&empty_results()};
   return kOne;
 }
 

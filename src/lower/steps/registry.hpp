@@ -12,6 +12,8 @@ Families step_families();
 Families step_families_without_winograd();
 // Of nodes whose sizes a run finds out: they look at them, and at the numbers that decide, themselves.
 Families families_at_run();
+// Of nodes that make nothing.
+Families empty_families();
 // Plain evaluation alone: of a group that is left to it, and of a program that is to be an oracle (there, bodies of control flow too).
 Families plain_families();
 Families oracle_families();

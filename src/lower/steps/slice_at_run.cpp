@@ -3,28 +3,22 @@
 #include "lower/recipe/step_family.hpp"
 #include "lower/steps/tensor_step.hpp"
 #include "ops/movement.hpp"
-#include "ops/operands.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
 namespace {
 
 class SliceKernel : public TensorKernel {
- public:
-  int version = 0;
-  const Statement* statement = nullptr;
-
  protected:
   std::vector<Tensor> make(const StepContext& c, std::span<const Tensor> inputs, std::span<const Tensor>,
                            std::span<Tensor> before) const override {
     const Tensor& data = inputs[0];
+    check(inputs);
     ops::StridedRead read;
     try {
-      const InferContext here(*node, version, inputs);
-      if (statement != nullptr) ops::check_statement(*statement, here);
       std::vector<const Tensor*> operands;
       for (const Tensor& t : inputs) operands.push_back(t.empty() ? nullptr : &t);
-      read = *ops::strided_read(*node, version, data.shape(), operands);
+      read = *ops::strided_read(*node, static_cast<int>(graph->version_of(*node)), data.shape(), operands);
     } catch (const Error& e) {
       throw Error({{e.category(), label(*graph, *node), e.what()}});
     }
@@ -52,8 +46,6 @@ class SliceAtRun : public StepFamily {
   void lower(PlanBuilder& b, const Match& m, const Problem&, const Recipe&) const override {
     const Node& n = m.node();
     auto k = std::make_unique<SliceKernel>();
-    k->version = static_cast<int>(m.view->version(n));
-    k->statement = m.view->definition(n)->statement.get();
     Step step = begin_step(b, m);
     step.text = "strided, from where the run says";
     k->bind(b, step, n);

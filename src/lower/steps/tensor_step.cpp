@@ -6,6 +6,9 @@
 #include <cstring>
 #include <utility>
 
+#include "lathe/op.hpp"
+#include "ops/operands.hpp"
+
 namespace lathe::lower {
 
 void TensorKernel::bind(PlanBuilder& b, Step& step, const Node& n) {
@@ -71,6 +74,17 @@ void TensorKernel::run(const StepContext& c) const {
                                 to_string(v.dtype), to_string(*v.dims))}});
     }
     if (r.byte_size() > 0) std::memcpy(pointer<void>(c, t.location), r.data(), r.byte_size());
+  }
+}
+
+void TensorKernel::check(std::span<const Tensor> inputs) const {
+  const auto version = static_cast<int>(graph->version_of(*node));
+  const OpDef* def = find_op(node->domain, node->op, version);
+  if (def == nullptr || def->statement == nullptr) return;
+  try {
+    ops::check_statement(*def->statement, InferContext(*node, version, inputs));
+  } catch (const Error& e) {
+    throw Error({{e.category(), label(*graph, *node), e.what()}});
   }
 }
 

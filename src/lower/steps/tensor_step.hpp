@@ -23,6 +23,8 @@ class TensorKernel : public StepKernel {
   // order of the outputs; the others are empty.
   virtual std::vector<Tensor> make(const StepContext& c, std::span<const Tensor> inputs, std::span<const Tensor> captured,
                                    std::span<Tensor> before) const = 0;
+  // As plain evaluation looks at operands before a node: throws what it throws.
+  void check(std::span<const Tensor> inputs) const;
   // A tensor to be written all over: the one before, when it fits and nobody else holds it.
   static Tensor memory(DType dtype, const Shape& shape, Tensor& before);
 
