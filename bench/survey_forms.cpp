@@ -43,9 +43,17 @@ std::vector<Entry> single_ops() {
                                  {"to i64", int64_t{7}},
                                  {"to bool", int64_t{9}},
                                  {"to u8", int64_t{2}},
+                                 {"to i16", int64_t{5}},
                                  {"to f64", int64_t{11}}})
     add("Cast", name, kAll, [=](Form& f) { f.out("Cast", {f.in("x", flat)}, {{"to", to}}); });
-
+  for (const auto& [name, to] : {std::pair{"of whole numbers to f32", int64_t{1}}, {"of whole numbers to i64", int64_t{7}}})
+    add("Cast", name, kOtherWhole, [=](Form& f) { f.out("Cast", {f.in("x", flat)}, {{"to", to}}); });
+  for (const char* op : {"Add", "Mul", "Max", "Less", "Equal", "BitwiseAnd"})
+    add(op, "of whole numbers", kOtherWhole, [=](Form& f) { f.out(op, {f.in("x", flat), f.in("y", flat)}); });
+  for (const char* op : {"Div", "Mod"})
+    add(op, "by what a run brings", {DType::i32, DType::i64}, [=](Form& f) {
+      f.out(op, {f.in("x", flat), f.b.op("Max", {f.in("y", flat), f.weights("one", {})})});
+    });
   for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2", "ReduceSumSquare",
                          "ReduceLogSum", "ReduceLogSumExp"}) {
     for (const auto& [name, axis] : {std::pair{"last axis", int64_t{1}}, {"first axis", int64_t{0}}})

@@ -66,6 +66,8 @@ inline const std::vector<DType> kNumbers{DType::f32, DType::f16, DType::bf16, DT
 inline const std::vector<DType> kAll{DType::f32, DType::f16, DType::bf16, DType::f64,    DType::i32,
                                      DType::i64, DType::u8,  DType::i8,   DType::boolean};
 inline const std::vector<DType> kBytes{DType::u8, DType::i8};
+// Numbers as sensors, pictures and hashes have them.
+inline const std::vector<DType> kOtherWhole{DType::u8, DType::i8, DType::i16, DType::u16, DType::u32, DType::u64};
 inline const std::vector<DType> kBool{DType::boolean};
 
 // Each op by itself; and the same ops where models have them, along other axes and with operands that a run brings.

@@ -353,13 +353,9 @@ void store_strip(TapeType type, const float* from, int64_t n, void* to) {
       for (int64_t k = 0; k < n; ++k) static_cast<double*>(to)[k] = from[k];
       return;
     case TapeType::i64:
-    case TapeType::u64:
-      for (int64_t k = 0; k < n; ++k) static_cast<int64_t*>(to)[k] = to_integer(from[k]);
-      return;
+    case TapeType::u64: return wrap_strip(from, n, static_cast<int64_t*>(to));
     case TapeType::i32:
-    case TapeType::u32:
-      for (int64_t k = 0; k < n; ++k) static_cast<int32_t*>(to)[k] = static_cast<int32_t>(to_integer(from[k]));
-      return;
+    case TapeType::u32: return wrap_strip(from, n, static_cast<int32_t*>(to));
     case TapeType::i16:
     case TapeType::u16: return wrap_strip(from, n, static_cast<uint16_t*>(to));
     case TapeType::boolean:

@@ -79,6 +79,18 @@ T remainder(T a, T b, bool of_dividend) {
   }
 }
 
+// Numbers of 64 bits that 32 would hold, as most indices and sizes are: by doubles, which there are vectors of.
+bool fit_32(const int64_t* x, int64_t n) {
+  uint64_t high = 0;
+  for (int64_t i = 0; i < n; ++i) high |= (static_cast<uint64_t>(x[i]) + 0x80000000u) >> 32;
+  return high == 0;
+}
+template <typename T>
+bool all_fit_32(const T* a, bool a_one, const T* b, bool b_one, int64_t n) {
+  if constexpr (std::is_same_v<T, int64_t>) return fit_32(a, a_one ? 1 : n) && fit_32(b, b_one ? 1 : n);
+  else return !kReal<T>;
+}
+
 // Whole numbers wrap; what is below one is cut off.
 template <typename T>
 T power(T x, T y) {
@@ -156,7 +168,11 @@ void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, boo
   const auto two = [&](auto f) { each2(a, a_one, b, b_one, out, n, f); };
   switch (s.op) {
     case TapeOp::neg: return each1(a, out, n, [](T x) { return wrapping<T>(0, x, [](auto u, auto v) { return kReal<T> ? -v : u - v; }); });
-    case TapeOp::abs: return each1(a, out, n, [](T x) { return kReal<T> ? std::fabs(x) : x < 0 ? wrapping<T>(0, x, std::minus<>()) : x; });
+    case TapeOp::abs:
+      return each1(a, out, n, [](T x) {  // (a choice between both would make doubles of whole numbers)
+        if constexpr (kReal<T>) return std::fabs(x);
+        else return x < 0 ? wrapping<T>(0, x, std::minus<>()) : x;
+      });
     case TapeOp::sign: return each1(a, out, n, [](T x) { return x != x ? x : static_cast<T>((x > 0) - (x < 0)); });
     case TapeOp::relu: return each1(a, out, n, [](T x) { return x < 0 ? 0 : x; });
     case TapeOp::clip:
@@ -167,8 +183,20 @@ void run_step(const TapeStep& s, T* out, const T* a, bool a_one, const T* b, boo
     case TapeOp::add: return two([](T x, T y) { return wrapping(x, y, std::plus<>()); });
     case TapeOp::sub: return two([](T x, T y) { return wrapping(x, y, std::minus<>()); });
     case TapeOp::mul: return two([](T x, T y) { return wrapping(x, y, std::multiplies<>()); });
-    case TapeOp::div: return two([](T x, T y) { return quotient(x, y); });
-    case TapeOp::mod: return two([&](T x, T y) { return remainder(x, y, s.p != 0); });
+    case TapeOp::div:
+      if (all_fit_32(a, a_one, b, b_one, n)) {
+        return two([](T x, T y) {
+          const auto by = static_cast<int32_t>(y);
+          const auto q = static_cast<int32_t>(static_cast<double>(static_cast<int32_t>(x)) / static_cast<double>(by == -1 ? 1 : by));
+          return by == -1 ? wrapping<T>(0, static_cast<T>(q), std::minus<>()) : static_cast<T>(q);
+        });
+      }
+      return two([](T x, T y) { return quotient(x, y); });
+    case TapeOp::mod:
+      if (all_fit_32(a, a_one, b, b_one, n)) {
+        return two([&](T x, T y) { return static_cast<T>(remainder(static_cast<int32_t>(x), static_cast<int32_t>(y), s.p != 0)); });
+      }
+      return two([&](T x, T y) { return remainder(x, y, s.p != 0); });
     case TapeOp::min: return two([](T x, T y) { return x != x || x < y ? x : y; });
     case TapeOp::max: return two([](T x, T y) { return x != x || x > y ? x : y; });
     case TapeOp::pow: return two([](T x, T y) { return power(x, y); });

@@ -40,7 +40,8 @@ class WholeNumbers : public NodeWriter {
   std::string wider(const Node& n, size_t first) {
     const bool bytes = type_ == DType::u8 || type_ == DType::i8, compares = among(kCompares, n.op), largest = type_ == DType::u64;
     if (!bytes && type_ != DType::i16 && type_ != DType::u16 && type_ != DType::u32 && !largest) return "";
-    if (largest && (n.op == "Div" || n.op == "Mod" || n.op == "Pow" || n.op == "Clip")) return "";
+    if (largest && (n.op == "Div" || n.op == "Mod" || n.op == "Pow" || n.op == "Clip" || n.op == "Abs" || n.op == "Sign" || n.op == "Relu"))
+      return "";
     if (!among(kWider, n.op) && (bytes || (!compares && !among(kOfBytes, n.op)))) return "";
     for (size_t i = first; i < n.inputs.size(); ++i) {
       if (n.inputs[i] != kAbsent && dtype(n.inputs[i]) != type_) return "";

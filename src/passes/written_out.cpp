@@ -97,9 +97,19 @@ class WrittenOut : public NodeWriter {
     return op(n, "Reshape", {v, integers(n.name + ".along", shape)});
   }
 
+  // Whether constant zero points are not the same for all channels, which no tape adds.
+  bool zeros_differ(const Node& n) const {
+    if (n.inputs.size() < 3 || n.inputs[2] == kAbsent) return false;
+    const auto& zero = graph_.values[static_cast<size_t>(n.inputs[2])].constant;
+    if (!zero || zero->data() == nullptr || zero->rank() > 1) return false;
+    const auto list = lathe::integers(*zero);
+    return std::ranges::any_of(list, [&](int64_t z) { return z != list[0]; });
+  }
+
   // By scales or zero points that a run makes: the division, rounded, from the zero point on; NaN is the zero point.
   std::string quantised(const Node& n) {
-    if (!made(n, 1, 3) || type_ != DType::f32 || dtype(n.inputs[1]) != DType::f32 || !is_byte(n.outputs[0])) return "";
+    if (type_ != DType::f32 || dtype(n.inputs[1]) != DType::f32 || !is_byte(n.outputs[0])) return "";
+    if (!made(n, 1, 3) && !zeros_differ(n)) return "";
     const int64_t axis = n.integer("axis", 1);
     const auto scale = along(n, 1, axis);
     std::optional<ValueId> zero;
@@ -110,7 +120,7 @@ class WrittenOut : public NodeWriter {
     ValueId near = op(n, "Round", {number_of});
     if (zero) near = op(n, "Add", {near, *zero});
     as_bytes(n, near);
-    return "by a scale that a run makes: divided, rounded, and put where zero is";
+    return "divided, rounded, and put where zero is";
   }
 
   std::string dequantised(const Node& n) {

@@ -128,6 +128,10 @@ kernels::TapeType compute_of(const Graph& g, const Node& n) {
   };
   if (n.op == "Cast" && tape_type(g.values[n.outputs[0]].dtype) == kernels::TapeType::f32) return kernels::TapeType::f32;
   const kernels::TapeType t = type(n.op == "Where" ? 1 : 0);
+  if (n.op == "Cast") {
+    const DType from = g.values[n.inputs[0]].dtype, to = g.values[n.outputs[0]].dtype;
+    if ((to == DType::i32 || to == DType::i64) && (is_byte(from) || from == DType::i16 || from == DType::u16)) return tape_type(to);
+  }
   if (t == kernels::TapeType::u32 || t == kernels::TapeType::u64) {  // which floats do not hold
     const bool to_double = n.op == "Cast" && g.values[n.outputs[0]].dtype == DType::f64;
     return to_double ? kernels::TapeType::f64 : kernels::TapeType::i64;
