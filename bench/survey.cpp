@@ -124,7 +124,9 @@ int models(const char* folder) {
     known = known && !why.empty();
   }
   for (const auto& [name, why] : left.refused) fmt::print("  not compiled: {}: {}\n", name, why);
-  fmt::print("{} models, {} of them with plain steps\n", left.models, left.with_plain);
+  fmt::print("{} models, {} of them with plain steps; {} with parts or subgraphs that are compiled when a run brings their sizes\n",
+             left.models, left.with_plain, left.with_programs);
+  known = known && left.models > 0;
   return known ? 0 : 1;
 }
 

@@ -80,6 +80,7 @@ struct Left {
     std::string model, op, why;
   };
   size_t models = 0, with_plain = 0;
+  size_t with_programs = 0;  // with parts or subgraphs, which are compiled for what a run brings when that pays
   std::vector<Step> steps;
   std::vector<std::pair<std::string, std::string>> refused;  // models that were not compiled, and why
 };

@@ -36,13 +36,15 @@ Left plain_steps_of(const fs::path& root) {
     try {
       const Graph g = load(file);
       const Program p = compile(g, {.threads = 1});
-      bool any = false;
+      bool any = false, programs = false;
       for (const StepInfo& s : p.describe(case_shapes(p, file.parent_path(), g)).steps) {
+        programs |= s.kind == "control";
         if (s.kind != "plain") continue;
         left.steps.push_back({name, s.op, s.why});
         any = true;
       }
       left.with_plain += any;
+      left.with_programs += programs;
     } catch (const Error& e) {
       left.refused.emplace_back(name, e.what());
     }

@@ -147,6 +147,7 @@ class PickedFamily : public StepFamily {
     if (n.op == "Compress") k = std::make_unique<CompressKernel>();
     else k = std::make_unique<NonZeroKernel>();
     Step step = begin_step(b, m);
+    step.can_fail = true;
     step.text = n.op == "Compress" ? "counted, then copied" : "counted, then named";
     k->bind(b, step, n);
     step.kernel = std::move(k);
