@@ -2,7 +2,11 @@
 #include <algorithm>
 #include <cmath>
 
+#include <csignal>
+
+#include "decoder.hpp"
 #include "support.hpp"
+#include "tune/apart.hpp"
 #include "tune/runner.hpp"
 #include "tune/search.hpp"
 
@@ -14,7 +18,6 @@ using tuning::Point;
 using tuning::Samples;
 using tuning::Space;
 using tuning::Trees;
-using Ints = std::vector<int64_t>;
 
 Space two_families() {
   return Space({{"product", 1, {{"k_block", 576, 64, 576, 16, true}, {"row_tasks", 4, 1, 100, 1, false}}},
@@ -325,7 +328,7 @@ TEST_CASE("one knob turned: its values timed beside the estimate, others refused
 
 TEST_CASE("steps of problems that came up later count in the whole of a search alone") {
   const std::vector<Tensor> x{random_tensor({1, 16, 24, 24}, 5)};
-  tuning::Runner r(small_net(), {.threads = 1}, Recipes(), x);
+  tuning::Runner r(small_net(), {.threads = 1}, Recipes(), x, 0);
   REQUIRE(r.steps.size() > 3);
   for (size_t i = 0; i < r.steps.size(); ++i) r.group_of[i] = static_cast<int>(i) + 1;  // the last are beyond what is asked for
   const std::vector<double> seconds = r.run(x, 3);
@@ -333,6 +336,137 @@ TEST_CASE("steps of problems that came up later count in the whole of a search a
   CHECK(seconds[0] == 0);
   CHECK(seconds[1] > 0);
   CHECK(seconds[3] > seconds[1] + seconds[2]);
+}
+
+TEST_CASE("a model that keeps states is tuned from where they stand, and generates the same with what was found") {
+  Decoder d;
+  d.f.causal = true, d.f.width = 32, d.f.words = 50;
+  const Graph g = d.make();
+  CompileOptions o{.threads = 2};
+  o.states = find_states(g);
+  REQUIRE(!o.states.empty());
+  const std::vector<Tensor> token{Tensor::from<int64_t>({1, 1}, {7})};
+  TuneOptions how = brief(60);
+  how.held = 20;
+  const TuneResult r = tune(g, o, token, how);
+  CHECK(r.trials.size() == 60);
+  CHECK(r.wrong == 0);
+  CHECK(std::ranges::any_of(r.problems, [](const TunedProblem& p) { return p.op == "Attention"; }));
+  // Every recipe that was measured, a few of them at once, gives what the untuned program gives, run after run.
+  Lane untuned(compile(g, o));
+  for (size_t from = 0; from < r.trials.size(); from += 20) {
+    Recipes some;
+    for (size_t i = from; i < from + 20; ++i) some.add({r.trials[i].problem, r.trials[i].isa, 2, r.trials[i].recipe});
+    CompileOptions with = o;
+    with.recipes = std::make_shared<Recipes>(some);
+    Lane tuned(compile(g, with));
+    untuned.reset();
+    for (int64_t t = 0; t < 12; ++t) {
+      const std::vector<Tensor> next{Tensor::from<int64_t>({1, 1}, {t * 7 % 50})};
+      const Tensor a = untuned.run(std::span<const Tensor>(next))[0], b = tuned.run(std::span<const Tensor>(next))[0];
+      CHECK(compare("y", b, a, Tolerance{1e-5, 1e-4, 0}).pass);
+    }
+  }
+  how.held = 5;
+  CHECK(has(error_of([&] {
+              tune(small_net(), {.threads = 1}, std::vector<Tensor>{random_tensor({1, 16, 24, 24}, 5)}, how);
+            }),
+            "no states"));
+  how.held = -1;
+  CHECK(has(error_of([&] { tune(g, o, token, how); }), "-1"));
+}
+
+TEST_CASE("work apart: what is done there, what throws, crashes and takes too long") {
+  using How = tuning::Ending::How;
+  int here = 0;
+  CHECK(tuning::apart([&] { here = 1; }, 10, {}).how == How::done);
+  CHECK(here == 0);
+  CHECK(tuning::apart([] { throw std::runtime_error("no"); }, 10, {}).how == How::failed);
+  const tuning::Ending crash = tuning::apart([] { raise(SIGSEGV); }, 10, {});
+  CHECK(crash.how == How::crashed);
+  CHECK(has(crash.why, "egmentation"));
+  CHECK(tuning::apart([] { std::abort(); }, 10, {}).how == How::crashed);
+  CHECK(tuning::apart([] { pause(); }, 0.1, {}).how == How::failed);
+  std::stop_source stop;
+  stop.request_stop();
+  CHECK(tuning::apart([] { pause(); }, 100, stop.get_token()).how == How::failed);
+}
+
+TEST_CASE("trials apart: a program that crashes there is left, and the search goes on") {
+  // It crashes in every process but this one, which stands for recipes that crash.
+  static pid_t ours = 0;
+  ours = getpid();
+  OpDef op;
+  op.domain = "test.tune", op.name = "Fragile";
+  op.infer = [](InferContext& c) { c.set(0, c.dtype(0), c.dims(0)); };
+  op.plain = [](const EvalContext& c) -> std::vector<Tensor> { return {c.in(0)}; };
+  static bool fragile = true;
+  op.fast = [](const KernelRequest&) -> FastKernel {
+    return [](KernelContext& c) {
+      if (fragile && getpid() != ours) raise(SIGSEGV);
+      std::memcpy(c.outputs[0].data, c.inputs[0].data, static_cast<size_t>(element_count(*c.inputs[0].shape)) * sizeof(float));
+    };
+  };
+  register_op(op);
+  Builder b("fragile", 21);
+  b.import_domain("test.tune", 1);
+  const auto x = b.input("x", DType::f32, {40, 96});
+  const auto y = b.op("test.tune::Fragile", {x});
+  b.output(b.op("MatMul", {y, b.constant("w", random_tensor({96, 200}, 3))}), "y");
+  const Graph g = b.finish();
+  const std::vector<Tensor> in{random_tensor({40, 96}, 1)};
+  TuneOptions o = brief(6);
+  o.apart = true;
+  o.seconds = 3;
+  TuneResult r = tune(g, {.threads = 2}, in, o);
+  CHECK(r.crashed > 0);
+  CHECK(r.trials.empty());
+  CHECK(r.recipes.size() == 0);
+  fragile = false;
+  r = tune(g, {.threads = 2}, in, o);
+  CHECK(r.crashed == 0);
+  CHECK(r.trials.size() == 6);
+}
+
+TEST_CASE("a kernel of the user's own for an op of the standard is one candidate among ours") {
+  const OpDef standard = *find_op("", "Softmax", 13);
+  OpDef own = standard;
+  static bool slow = true;
+  own.fast = [](const KernelRequest& r) -> FastKernel {
+    const int64_t columns = r.inputs[0].shape->back();
+    return [columns](KernelContext& c) {
+      const int64_t rows = element_count(*c.inputs[0].shape) / columns;
+      const auto* x = static_cast<const float*>(c.inputs[0].data);
+      auto* y = static_cast<float*>(c.outputs[0].data);
+      for (int64_t i = 0; i < rows * columns; ++i) {
+        const int64_t row = i / columns * columns;
+        float most = x[row], sum = 0;
+        // Each element finds out about its row anew.
+        for (int64_t k = 0; k < columns; ++k) most = std::max(most, x[row + k]);
+        for (int64_t k = 0; k < columns; ++k) sum += std::exp(x[row + k] - most);
+        y[i] = std::exp(x[i] - most) / sum;
+        if (!slow) break;
+      }
+    };
+  };
+  register_op(own);
+  Builder b("own", 17);
+  const auto x = b.input("x", DType::f32, {50, 60});
+  b.output(b.op("Softmax", {x}), "y");
+  const Graph g = b.finish();
+  const std::vector<Tensor> in{random_tensor({50, 60}, 1)};
+  TuneOptions o = brief(30);
+  o.seconds = 4;
+  const TuneResult r = tune(g, {.threads = 1}, in, o);
+  REQUIRE(r.problems.size() == 1);
+  CHECK(r.problems[0].untuned.starts_with("custom/"));
+  CHECK(r.problems[0].recipe.starts_with("rows/"));
+  CHECK(r.problems[0].low > 2);
+  // One that is fast and wrong is what the untuned program would take: that is refused, and ours found right.
+  slow = false;
+  const TuneResult wrong = tune(g, {.threads = 1}, in, o);
+  for (const RecipeTrial& t : wrong.trials) CHECK(!t.recipe.starts_with("custom/"));
+  register_op(standard);
 }
 
 TEST_CASE("a search that is stopped gives what it has, and what cannot be tuned is said") {

@@ -22,10 +22,14 @@ struct TuneProgress {
 };
 
 struct TuneOptions {
-  double seconds = 60;                 // all of it: compiling, checking, searching, confirming
-  int trials = 0;                      // recipes measured, at most; 0: as many as the time allows
-  uint64_t seed = 1;                   // of the search
-  bool keep_order = false;             // only what leaves the order of sums alone: results keep their bits
+  double seconds = 60;      // all of it: compiling, checking, searching, confirming
+  int trials = 0;           // recipes measured, at most; 0: as many as the time allows
+  uint64_t seed = 1;        // of the search
+  bool keep_order = false;  // only what leaves the order of sums alone: results keep their bits
+  int64_t held = 0;         // of a model that keeps states: positions that they hold when each run begins (zeros)
+  // Each candidate first runs in a process of its own: one that crashes there is refused, and the search goes on. Takes about twice as long
+  // a trial.
+  bool apart = false;
   Recipes known{};                     // to begin with; confirmed again
   std::vector<RecipeTrial> history{};  // trials of other runs, of any problem: the cost model learns from them
   // What to leave out, to see what it is good for: the cost model (new recipes are then measured as they are thought of), the scheduler
@@ -57,7 +61,8 @@ struct TuneResult {
   double seconds = 0;
   int rounds = 0;
   int wrong = 0;         // recipes whose outputs did not agree with plain evaluation: never taken
-  int not_runnable = 0;  // recipes that their family refused
+  int not_runnable = 0;  // recipes that their family refused, or that crashed
+  int crashed = 0;       // with TuneOptions::apart
   struct Moment {
     int trials = 0;
     double seconds = 0, gain = 1;  // unconfirmed
@@ -73,7 +78,9 @@ struct TuneResult {
 // Each trial is a whole program, run by turns with the best one so far on the same inputs; its steps are timed where they stand in the net.
 // Outputs are held against plain evaluation before a trial counts. At the end what was found runs by turns with the untuned program, and
 // only gains whose interval lies above 1 are kept. `inputs`: in the order of the program's inputs; they decide the shapes.
-// Throws Error: value (states, options), what compile and Lane::run throw of the untuned program.
+// A model that keeps states (CompileOptions::states) takes inputs without them; each run begins with `held` positions, and what it adds is
+// taken back. Outputs are those of a second run then, which reads what the first one put into the states.
+// Throws Error: value (options), resource (no process for a trial), what compile and Lane::run throw of the untuned program.
 TuneResult tune(const Graph& graph, const CompileOptions& compile, std::span<const Tensor> inputs, const TuneOptions& options = {});
 
 // How the time of a problem's steps hangs on one knob, everything else as the estimate has it.

@@ -287,6 +287,9 @@ Json result_json(const TuneFlags& o, const Program& program, const TuneResult& r
           {"trials", r.trials.size()},
           {"wrong", r.wrong},
           {"not_runnable", r.not_runnable},
+          {"crashed", r.crashed},
+          {"states", states_json(program)},
+          {"held", o.tune.held},
           {"before_seconds", r.before},
           {"after_seconds", r.after},
           {"gain", r.gain},
@@ -312,6 +315,9 @@ void print_result(const TuneFlags& o, const Program& program, const TuneResult& 
                r.model_quality);
   if (r.wrong > 0)
     fmt::print("  {} recipe{} gave wrong results and {} left\n", r.wrong, r.wrong == 1 ? "" : "s", r.wrong == 1 ? "was" : "were");
+  if (r.crashed > 0)
+    fmt::print("  {} recipe{} crashed and {} left\n", r.crashed, r.crashed == 1 ? "" : "s", r.crashed == 1 ? "was" : "were");
+  if (!program.states().empty()) fmt::print("  states: {}; {} positions held when a run begins\n", states_text(program), o.tune.held);
   if (r.stolen > 0.05)
     fmt::print(
         "  other guests of this machine took {:.0f} % of its cores meanwhile: gains are intervals of runs by turns, times are not to be "
@@ -337,6 +343,10 @@ Command add_tune(CLI::App& app) {
   auto o = std::make_shared<TuneFlags>();
   o->model.add_to(app);
   o->model.add_limits(app);
+  o->model.add_states(app);
+  app.add_option("--held", o->tune.held, "Positions that states hold when a run begins (0); what a run adds is taken back")
+      ->check(zero_or_more())
+      ->type_name("N");
   app.add_option("--seconds", o->tune.seconds, "Time for search and confirmation, beside plain evaluation once (60)")
       ->check(CLI::Range(0.1, 1e6))
       ->type_name("S");
@@ -344,6 +354,7 @@ Command add_tune(CLI::App& app) {
       ->check(zero_or_more())
       ->type_name("N");
   app.add_flag("--same-bits", o->tune.keep_order, "Only what leaves the order of sums alone: results keep their bits");
+  app.add_flag("--apart", o->tune.apart, "Try each recipe in a process of its own first: one that crashes is left, and the search goes on");
   app.add_flag("--anew", o->anew, "Begin from the estimates, not from what the logbook holds");
   app.add_flag("--list", o->list, "Only list the problems, with the families that can do them and their knobs");
   app.add_option("--curve", o->curve, "Turn one knob of a problem that --list numbers, and time each value beside the estimate's")
@@ -371,6 +382,8 @@ Command add_tune(CLI::App& app) {
           fmt::format("{}: is compiled already; tune the model it was made from, then ship that with --recipes", o->model.model));
     CompileOptions options = o->model.compile_options(graph);
     if (!options.recipes) options.recipes = std::make_shared<Recipes>();
+    if (o->tune.held > 0 && options.states.empty()) throw UsageError("--held goes with --states");
+    o->model.held = o->tune.held;
     o->feed.read(o->model, graph, options);
     const Program program = o->model.make_program(graph, options);
     const auto inputs = o->feed.make(o->model, program, options, o->data_seed);

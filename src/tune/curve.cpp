@@ -34,7 +34,7 @@ std::vector<int64_t> values_of(const KnobInfo& k) {
 
 KnobCurve knob_curve(const Graph& graph, const CompileOptions& compile, std::span<const Tensor> inputs, const std::string& problem,
                      const std::string& knob, std::vector<int64_t> values, const TuneOptions& o) {
-  Runner base(graph, compile, Recipes(), inputs);
+  Runner base(graph, compile, Recipes(), inputs, o.held);
   const auto mark = [&](Runner& r) {
     for (size_t i = 0; i < r.steps.size(); ++i) r.group_of[i] = r.steps[i].problem == problem ? 0 : -1;
   };
@@ -68,7 +68,7 @@ KnobCurve knob_curve(const Graph& graph, const CompileOptions& compile, std::spa
     const std::string recipe = space.text(p);
     Recipes pinned;
     if (recipe != step->chosen) pinned.add({problem, isa, threads, recipe});
-    Runner turned(graph, compile, pinned, inputs);
+    Runner turned(graph, compile, pinned, inputs, o.held);
     mark(turned);
     const auto its = std::ranges::find_if(turned.steps, [&](const StepInfo& s) { return s.problem == problem && !s.chosen.empty(); });
     if (its == turned.steps.end() || its->chosen != recipe) {

@@ -9,6 +9,10 @@
 #include "lathe/program.hpp"
 #include "lathe/recipes.hpp"
 
+namespace lathe {
+class HeldRuns;
+}
+
 namespace lathe::tuning {
 
 double seconds_now();
@@ -20,10 +24,17 @@ struct Ratio {
 };
 Ratio ratio_of(std::vector<double> v);
 
+// What a program gives for these inputs; of one that keeps states in a second run, which reads what the first one put into them.
+Outputs answer(const Program& program, std::span<const Tensor> inputs, int64_t held, const RunOptions& how = {});
+
 class Runner {
  public:
-  Runner(const Graph& graph, CompileOptions options, const Recipes& recipes, std::span<const Tensor> inputs);
-  // Seconds by step.
+  // `held`: positions that states hold when a run begins.
+  Runner(const Graph& graph, CompileOptions options, const Recipes& recipes, std::span<const Tensor> inputs, int64_t held);
+  Runner(Runner&&) noexcept;
+  Runner& operator=(Runner&&) noexcept;
+  ~Runner();
+  // Seconds by step. `outputs`: as answer() gives them.
   std::vector<double> run(std::span<const Tensor> inputs, const RunOptions& how = {}, std::optional<Outputs>* outputs = nullptr);
   // Seconds by group; behind them, of all steps. Groups from `groups` on are counted in the whole alone.
   std::vector<double> run(std::span<const Tensor> inputs, size_t groups, const RunOptions& how = {},
@@ -34,7 +45,9 @@ class Runner {
   std::vector<int> group_of;  // by step; -1: of none. For the owner to say
 
  private:
+  int64_t positions_;
   std::unique_ptr<Lane> lane_;
+  std::unique_ptr<HeldRuns> held_;  // of a program that keeps states
 };
 
 // Runs two by turns, for so long, but `least` pairs and at most `most`. `each` gets both runs' seconds by group.

@@ -14,8 +14,10 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "base/log.hpp"
 #include "lathe/measure.hpp"
 #include "lathe/parity.hpp"
+#include "tune/apart.hpp"
 #include "tune/runner.hpp"
 #include "tune/search.hpp"
 
@@ -70,10 +72,11 @@ class Search {
         random_(options.seed),
         began_(seconds_now()),
         searching_since_(began_) {
-    if (!compile.states.empty()) fail(Category::value, "a model that keeps states cannot be tuned; leave out its states");
     if (compile.plain || !compile.fuse)
       fail(Category::value, "tuning is of compiled, fused programs; 'plain' and 'fuse' must be as they are");
     if (!(o_.seconds > 0)) fail(Category::value, "seconds is {}, expected more than 0", o_.seconds);
+    if (o_.held < 0) fail(Category::value, "held is {}, expected 0 positions or more", o_.held);
+    if (o_.held > 0 && compile.states.empty()) fail(Category::value, "held is {}, but the model keeps no states", o_.held);
     if (o_.trials < 0) fail(Category::value, "trials is {}, expected 0 (as the time allows) or more", o_.trials);
     stolen_ = stolen_seconds();
   }
@@ -99,7 +102,12 @@ class Search {
     const std::vector<double> seconds = untuned.run(inputs_, sought_.size());
     seconds_a_run_ = seconds.back();
     for (size_t i = 0; i < sought_.size(); ++i) sought_[i].seconds = seconds[i];
-    best_ = std::make_unique<Runner>(runner(o_.known));
+    if (const auto [how, why] = rehearsed(o_.known); how == tuning::Ending::How::crashed) {
+      log_line(LogLevel::warning, "recipes from before crash ({}); the search begins without them", why);
+      best_ = std::make_unique<Runner>(runner(Recipes()));
+    } else {
+      best_ = std::make_unique<Runner>(runner(o_.known));
+    }
     for (Sought& s : sought_) begin_with(s);
     if (o_.learned) learn();
     while (goes_on()) round();
@@ -123,7 +131,7 @@ class Search {
 
   // ---- programs ----
   Runner runner(const Recipes& recipes) {
-    Runner r(graph_, compile_, recipes, inputs_);
+    Runner r(graph_, compile_, recipes, inputs_, o_.held);
     for (size_t i = 0; i < r.steps.size(); ++i) {
       const StepInfo& s = r.steps[i];
       if (s.problem.empty()) continue;
@@ -190,10 +198,9 @@ class Search {
     CompileOptions o = compile_;
     o.plain = true;
     o.recipes = nullptr;
-    Lane lane(compile(graph_, o));
     RunOptions how;
     how.stop = o_.stop;
-    const Outputs plain = lane.run(inputs_, how);
+    const Outputs plain = tuning::answer(compile(graph_, o), inputs_, o_.held, how);
     for (size_t i = 0; i < plain.size(); ++i) {
       expected_.push_back(plain[i]);
       usual_error_.push_back(plain[i].composite() ? 0 : compare("", untuned[i], plain[i]).error);
@@ -321,6 +328,20 @@ class Search {
     result_.curve.push_back({static_cast<int>(result_.trials.size()), spent(), gain_so_far()});
     tell("searching");
   }
+  std::chrono::nanoseconds longest_run() const { return std::chrono::nanoseconds(static_cast<int64_t>(1e9 * (20 * seconds_a_run_ + 5))); }
+  // How the program with these recipes fares in a process of its own, where it may crash; what else is wrong with it is found out here.
+  tuning::Ending rehearsed(const Recipes& recipes) const {
+    if (!o_.apart || recipes.size() == 0) return {};
+    constexpr double kCompiling = 60;
+    const auto twice = [&] {
+      RunOptions how;
+      how.limit = longest_run();
+      Runner r(graph_, compile_, recipes, inputs_, o_.held);
+      (void)r.run(inputs_, how);
+      (void)r.run(inputs_, how);
+    };
+    return tuning::apart(twice, kCompiling + 2 * std::chrono::duration<double>(longest_run()).count(), o_.stop);
+  }
   // Which of the points the program follows: a family may refuse numbers that hang together.
   std::set<size_t> followed_in(const Runner& trial, const std::map<size_t, Point>& points) const {
     std::set<size_t> followed;
@@ -344,11 +365,19 @@ class Search {
     std::optional<Runner> trial;
     std::optional<Outputs> got;
     const size_t known = sought_.size();
+    if (const auto [how, why] = rehearsed(recipes); how == tuning::Ending::How::crashed) {
+      if (points.size() > 1) return one_by_one(points);
+      const auto& [i, p] = *points.begin();
+      log_line(LogLevel::warning, "a recipe crashes ({}) and is left: {} for {}", why, sought_[i].space.text(p), sought_[i].problem);
+      ++result_.crashed;
+      refuse(sought_[i], p);
+      return;
+    }
     RunOptions how;
     try {
       trial = runner(recipes);
       // The first run also says whether it is right; one that takes ages is stopped.
-      how.limit = std::chrono::nanoseconds(static_cast<int64_t>(1e9 * (20 * seconds_a_run_ + 5)));
+      how.limit = longest_run();
       (void)trial->run(inputs_, sought_.size(), how, &got);
     } catch (const Error& e) {
       if (e.category() == Category::resource && points.size() > 1) return one_by_one(points);
