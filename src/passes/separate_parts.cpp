@@ -91,6 +91,12 @@ class Separator {
     return of_sizes_[made] = all;
   }
 
+  // A window that moves over its data has a step that takes data of any size, and in a part would keep its readers' sizes open.
+  bool slices_at_run(const Node& n) {
+    if (n.op != "Slice" || !n.domain.empty() || g_.version_of(n) < 10) return false;
+    return std::ranges::any_of(n.inputs.begin() + 1, n.inputs.end(), [&](ValueId v) { return !made_of_sizes(v); });
+  }
+
   // Depth: how often the way to a node changes between known sizes (even) and open ones (odd). Nodes of one depth need nothing of a deeper
   // one, so those of an odd depth can be parts.
   void place(size_t n) {
@@ -103,7 +109,7 @@ class Separator {
     });
     const auto sizes = [&](ValueId v) { return v == kAbsent || may_be_sizes(g_.values[static_cast<size_t>(v)]); };
     std::vector<ValueId> deciding = decided_by(node);
-    const bool late = open || !deciding.empty() || (depends && std::ranges::all_of(node.outputs, sizes));
+    const bool late = !slices_at_run(node) && (open || !deciding.empty() || (depends && std::ranges::all_of(node.outputs, sizes)));
     int depth = late ? 1 : 0;
     each_read(node, [&](ValueId v) {
       const int made = producers_[static_cast<size_t>(v)];
