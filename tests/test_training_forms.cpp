@@ -2,6 +2,7 @@
 // picked, and what is empty.
 #include <array>
 #include <cmath>
+#include <map>
 #include <numeric>
 
 #include "steps.hpp"
@@ -44,8 +45,7 @@ TEST_CASE("losses: weighted, with targets that are ignored, summed up in every w
     const DType real = trial % 7 == 0 ? DType::f64 : DType::f32;
     Builder b("loss", 13);
     std::vector<ValueId> in{b.input("x", real, dims(xs)), b.input("t", index, dims(ts))};
-    std::vector<Tensor> fed{as(real, random_tensor(xs, random(), -4, 4)),
-                            indices(index, ts, random, xs[1], ignored)};
+    std::vector<Tensor> fed{as(real, random_tensor(xs, random(), -4, 4)), indices(index, ts, random, xs[1], ignored)};
     if (weighted) {
       in.push_back(b.input("w", real, {xs[1]}));
       fed.push_back(as(real, random_tensor({xs[1]}, random(), 0.1f, 2)));
@@ -276,4 +276,57 @@ TEST_CASE("half precision: losses and normalisations whose statistics are result
     b.output(b.op("SoftmaxCrossEntropyLoss", {x, b.constant("t", Tensor::from<int64_t>({6}, {0, 1, 2, 3, 4, 7}))}), "loss");
     check_against_plain(b.finish(), {half({6, 8}, 3)}, {.threads = 1}, {2e-2, 2e-2, 0});
   }
+}
+
+TEST_CASE("rows that are unique: their places, groups and counts, sorted and as they come") {
+  std::mt19937_64 random(23);
+  const DType all[]{DType::f32, DType::i64, DType::u8, DType::f64, DType::i32};
+  for (int trial = 0; trial < 60; ++trial) {
+    CAPTURE(trial);
+    const DType d = all[static_cast<size_t>(trial) % std::size(all)];
+    const bool flat = trial % 3 == 0, sorted = trial % 2 == 0;
+    const Shape xs{between(random, 1, 9), between(random, 1, 40), between(random, 1, 3)};
+    const auto axis = static_cast<size_t>(between(random, 0, 2));
+    std::vector<double> v(static_cast<size_t>(element_count(xs)));
+    for (double& e : v) e = static_cast<double>(random() % 3);
+    if (is_float(d)) v[0] = -0.0;
+    Builder b("unique", 13);
+    Attributes attributes{{"sorted", int64_t{sorted}}};
+    if (!flat) attributes["axis"] = static_cast<int64_t>(axis);
+    const auto made = b.ops("Unique", {b.input("x", d, dims(xs))}, 4, attributes);
+    for (size_t i = 0; i < 4; ++i) b.output(made[i], "y" + std::to_string(i));
+    const std::vector<Tensor> in{narrow<double>(d, xs, v)}, out = evaluate_plain(b.finish(), in);
+    // Rows along the axis, by a map.
+    const int64_t n = flat ? element_count(xs) : xs[axis];
+    const auto row = [&](int64_t k) {
+      if (flat) return std::vector<double>{v[static_cast<size_t>(k)]};
+      std::vector<double> r;
+      for (int64_t i = 0; i < element_count(xs); ++i) {
+        const int64_t place[]{i / (xs[1] * xs[2]), i / xs[2] % xs[1], i % xs[2]};
+        if (place[axis] == k) r.push_back(v[static_cast<size_t>(i)]);
+      }
+      return r;
+    };
+    std::map<std::vector<double>, std::pair<int64_t, int64_t>> seen;  // first place, how many
+    for (int64_t k = 0; k < n; ++k) ++seen.try_emplace(row(k), k, 0).first->second.second;
+    const auto first = out[1].as<int64_t>(), group = out[2].as<int64_t>(), counts = out[3].as<int64_t>();
+    REQUIRE(static_cast<size_t>(first.size()) == seen.size());
+    for (size_t i = 0; i < first.size(); ++i) {
+      const auto& [at, count] = seen.at(row(first[i]));
+      CHECK(first[i] == at);
+      CHECK(counts[i] == count);
+      if (i > 0 && sorted) CHECK(row(first[i - 1]) < row(first[i]));
+      if (i > 0 && !sorted) CHECK(first[i - 1] < first[i]);
+    }
+    for (int64_t k = 0; k < n; ++k) CHECK(row(first[static_cast<size_t>(group[static_cast<size_t>(k)])]) == row(k));
+  }
+  Builder b("unique", 13);
+  const auto made = b.ops("Unique", {b.input("x", DType::f32, {7})}, 4);
+  b.output(made[0], "y");
+  b.output(made[3], "counts");
+  const std::vector<Tensor> in{Tensor::from<float>({7}, {NAN, 3, -0.0f, NAN, 0, 3, INFINITY})}, out = evaluate_plain(b.finish(), in);
+  REQUIRE(out[0].size() == 4);
+  CHECK(out[0].as<float>()[2] == INFINITY);
+  CHECK(std::isnan(out[0].as<float>()[3]));
+  CHECK(identical(out[1], Tensor::from<int64_t>({4}, {2, 2, 1, 2})));
 }

@@ -1,8 +1,8 @@
 // Ops that address elements by index: gathering, scattering, selecting, reordering.
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <cstring>
-#include <map>
 #include <numeric>
 
 #include "base/memory.hpp"
@@ -294,56 +294,104 @@ std::vector<Tensor> one_hot(const EvalContext& c) {
 }
 
 // Rows of elements that compare like numbers, or like strings.
+// Rows of numbers or strings, side by side. Zeros of either sign are one, and so are all that are no numbers, which come last.
+template <typename T>
+class Rows {
+ public:
+  Rows(std::vector<T> values, int64_t width) : values_(std::move(values)), width_(width) {}
+  int64_t width() const { return width_; }
+  bool same(int64_t a, int64_t b) const {
+    for (int64_t i = 0; i < width_; ++i) {
+      if (less(at(a, i), at(b, i)) || less(at(b, i), at(a, i))) return false;
+    }
+    return true;
+  }
+  bool before(int64_t a, int64_t b) const {
+    for (int64_t i = 0; i < width_; ++i) {
+      if (less(at(a, i), at(b, i))) return true;
+      if (less(at(b, i), at(a, i))) return false;
+    }
+    return false;
+  }
+  size_t hash(int64_t row) const {
+    size_t h = 0;
+    for (int64_t i = 0; i < width_; ++i) h = (h ^ hash_of(at(row, i))) * 0x9e3779b97f4a7c15u, h ^= h >> 29;
+    return h;
+  }
+
+ private:
+  const T& at(int64_t row, int64_t i) const { return values_[static_cast<size_t>(row * width_ + i)]; }
+  static bool less(const T& a, const T& b) {
+    if constexpr (std::is_floating_point_v<T>) return a < b || (b != b && a == a);
+    else return a < b;
+  }
+  static size_t hash_of(const T& v) {
+    if constexpr (std::is_floating_point_v<T>) return v != v ? 1 : std::hash<T>()(v);  // (zeros of either sign have one hash)
+    else return std::hash<T>()(v);
+  }
+
+  std::vector<T> values_;
+  int64_t width_;
+};
+
+// By rows: which group each is in, groups in the order of their first rows; and these.
+template <typename T>
+std::vector<int64_t> groups_of(const Rows<T>& rows, int64_t count, std::vector<int64_t>& first) {
+  std::vector<int64_t> group(static_cast<size_t>(count)), table(std::bit_ceil(static_cast<size_t>(2 * count + 1)), -1);
+  for (int64_t k = 0; k < count; ++k) {
+    size_t at = rows.hash(k) & (table.size() - 1);
+    while (table[at] >= 0 && !rows.same(first[static_cast<size_t>(table[at])], k)) at = (at + 1) & (table.size() - 1);
+    if (table[at] < 0) {
+      table[at] = static_cast<int64_t>(first.size());
+      first.push_back(k);
+    }
+    group[static_cast<size_t>(k)] = table[at];
+  }
+  return group;
+}
+
 std::vector<Tensor> unique(const EvalContext& c) {
   const bool flat = !c.node.find<int64_t>("axis"), sorted = c.node.integer("sorted", 1) != 0;
   const Tensor x = flat ? c.in(0).reshaped({c.in(0).size()}) : c.in(0);
   const int64_t axis = flat ? 0 : wrap_axis(c.node.integer("axis", 0), x.rank()), n = x.shape()[axis];
   const int64_t inner = strides_of(x.shape())[axis], outer = element_count(std::span<const int64_t>(x.shape()).first(axis));
-  const auto run = [&](auto value) -> std::vector<Tensor> {
-    using T = std::decay_t<decltype(value(0))>;
-    std::vector<std::vector<T>> rows(n);
+  const auto run = [&](auto&& values) -> std::vector<Tensor> {
+    using T = typename std::decay_t<decltype(values)>::value_type;
+    std::vector<T> lying;
+    lying.reserve(values.size());
     for (int64_t k = 0; k < n; ++k) {
       for (int64_t o = 0; o < outer; ++o) {
-        for (int64_t i = 0; i < inner; ++i) rows[k].push_back(value((o * n + k) * inner + i));
+        const auto from = values.begin() + (o * n + k) * inner;
+        lying.insert(lying.end(), from, from + inner);
       }
     }
-    std::map<std::vector<T>, int64_t> seen;
-    std::vector<int64_t> first, counts, group(n);
-    for (int64_t k = 0; k < n; ++k) {
-      const auto [it, fresh] = seen.try_emplace(rows[k], static_cast<int64_t>(first.size()));
-      if (fresh) {
-        first.push_back(k);
-        counts.push_back(0);
-      }
-      group[k] = it->second;
-      ++counts[it->second];
-    }
-    std::vector<int64_t> order(first.size());
+    const Rows<T> rows(std::move(lying), outer * inner);
+    std::vector<int64_t> first, group = groups_of(rows, n, first), order(first.size());
     std::iota(order.begin(), order.end(), 0);
-    if (sorted) std::sort(order.begin(), order.end(), [&](int64_t a, int64_t b) { return rows[first[a]] < rows[first[b]]; });
-    const int64_t kinds = static_cast<int64_t>(order.size());
-    std::vector<int64_t> rank(kinds), first_out, counts_out, from;
+    if (sorted) std::ranges::sort(order, [&](int64_t a, int64_t b) { return rows.before(first[a], first[b]); });
+    const auto kinds = static_cast<int64_t>(order.size());
+    std::vector<int64_t> rank(order.size()), first_out(order.size()), counts(order.size(), 0), from;
     for (int64_t i = 0; i < kinds; ++i) {
       rank[order[i]] = i;
-      first_out.push_back(first[order[i]]);
-      counts_out.push_back(counts[order[i]]);
+      first_out[i] = first[order[i]];
     }
-    for (int64_t& g : group) g = rank[g];
+    for (int64_t& g : group) {
+      g = rank[g];
+      ++counts[g];
+    }
     Shape shape = x.shape();
     shape[axis] = kinds;
+    from.reserve(static_cast<size_t>(outer * kinds * inner));
     for (int64_t o = 0; o < outer; ++o) {
       for (int64_t k : first_out) {
         for (int64_t i = 0; i < inner; ++i) from.push_back((o * n + k) * inner + i);
       }
     }
     const auto list = [](const std::vector<int64_t>& v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); };
-    return {take(x, shape, from), list(first_out), list(group), list(counts_out)};
+    return {take(x, shape, from), list(first_out), list(group), list(counts)};
   };
-  if (x.dtype() == DType::string) return run([s = x.as<std::string>()](int64_t i) { return s[i]; });
-  return with_wide(x.dtype(), [&](auto zero) {
-    const auto v = widen<decltype(zero)>(x);
-    return run([&](int64_t i) { return v[i]; });
-  });
+  if (x.dtype() == DType::string) return run(std::vector<std::string>(x.as<std::string>().begin(), x.as<std::string>().end()));
+  return with_wide(x.dtype(), [&](auto zero) { return run(widen<decltype(zero)>(x)); });
 }
 
 constexpr int64_t kLongRun = 256;  // bytes from which on a call that copies a run takes no longer than the run
