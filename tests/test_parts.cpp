@@ -291,14 +291,17 @@ TEST_CASE("numbers of a run that decide sizes: compiled for those it brings, whi
       const auto made = kinds(p, shapes);
       CHECK(std::ranges::count(made, "plain") == 0);
       CHECK(std::ranges::count(made, d.kind) > 0);
-      Lane lane(p), other(p);
+      const Folder f;
+      (void)p.describe(shapes);
+      save_program(p, f.path / "numbers.lathe", {.carry_graph = true});
+      Lane lane(p), other(p), loaded(load_program(f.path / "numbers.lathe"));
       for (size_t round = 0; round < 2 * d.operands.size(); ++round) {
         std::vector<Tensor> in{x};
         for (const Tensor& t : d.operands[round % d.operands.size()]) {
           if (!t.empty()) in.push_back(t);
         }
         const std::vector<Tensor> expected = evaluate_plain(g, in);
-        for (Lane* l : {&lane, &other}) {
+        for (Lane* l : {&lane, &other, &loaded}) {
           const Outputs got = l->run(std::span<const Tensor>(in));
           REQUIRE(got.size() == expected.size());
           for (size_t i = 0; i < expected.size(); ++i) CHECK(compare("y", got[i], expected[i], Tolerance{2e-5, 1e-4, 0}).pass);

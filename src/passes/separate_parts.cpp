@@ -29,7 +29,8 @@ bool may_be_sizes(const Value& v) { return (v.dtype == DType::i64 || v.dtype == 
 
 class Separator {
  public:
-  explicit Separator(Graph& g) : g_(g), producers_(g.producers()), readers_(g.consumers()), depth_(g.nodes.size(), 0) {}
+  explicit Separator(Graph& g)
+      : g_(g), producers_(g.producers()), readers_(g.consumers()), depth_(g.nodes.size(), 0), of_sizes_(g.nodes.size(), false) {}
 
   Report run() {
     Report report{"separate_parts", {}};
@@ -78,21 +79,22 @@ class Separator {
   }
 
   // Whether sizes alone make it what it is: then it is a constant where the sizes are known.
-  bool made_of_sizes(ValueId v) {
+  bool made_of_sizes(ValueId v) const {
     if (v == kAbsent || g_.values[static_cast<size_t>(v)].constant) return true;
     const int made = producers_[static_cast<size_t>(v)];
-    if (made < 0) return false;
-    const auto [it, fresh] = of_sizes_.try_emplace(made, true);
-    if (!fresh) return it->second;
-    const Node& n = g_.nodes[static_cast<size_t>(made)];
-    if (n.op == "Shape" || n.op == "Size") return true;
-    bool all = !n.has_subgraphs();
+    return made >= 0 && of_sizes_[static_cast<size_t>(made)];
+  }
+  // Of a node whose operands' makers were asked before.
+  bool makes_of_sizes(const Node& n) const {
+    if (n.domain.empty() && (n.op == "Shape" || n.op == "Size")) return true;
+    const OpDef* def = find_op(n.domain, n.op, g_.version_of(n));
+    bool all = def != nullptr && def->pure && !n.has_subgraphs();
     each_read(n, [&](ValueId read) { all = all && made_of_sizes(read); });
-    return of_sizes_[made] = all;
+    return all;
   }
 
   // A window that moves over its data has a step that takes data of any size, and in a part would keep its readers' sizes open.
-  bool slices_at_run(const Node& n) {
+  bool slices_at_run(const Node& n) const {
     if (n.op != "Slice" || !n.domain.empty() || g_.version_of(n) < 10) return false;
     return std::ranges::any_of(n.inputs.begin() + 1, n.inputs.end(), [&](ValueId v) { return !made_of_sizes(v); });
   }
@@ -101,6 +103,7 @@ class Separator {
   // one, so those of an odd depth can be parts.
   void place(size_t n) {
     const Node& node = g_.nodes[n];
+    of_sizes_[n] = makes_of_sizes(node);
     bool open = false, depends = false;
     each_read(node, [&](ValueId v) {
       open |= open_size(g_.values[static_cast<size_t>(v)]);
@@ -248,7 +251,7 @@ class Separator {
   std::vector<std::vector<int>> readers_;
   std::vector<int> depth_;
   std::map<size_t, std::vector<ValueId>> deciding_;  // by node: what its part must know the numbers of
-  std::map<int, bool> of_sizes_;                     // by node
+  std::vector<bool> of_sizes_;                       // by node
   std::set<size_t> gone_;
   std::vector<Node> made_;
 };

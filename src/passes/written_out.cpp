@@ -109,7 +109,7 @@ class WrittenOut : public NodeWriter {
   // By scales or zero points that a run makes: the division, rounded, from the zero point on; NaN is the zero point.
   std::string quantised(const Node& n) {
     if (type_ != DType::f32 || dtype(n.inputs[1]) != DType::f32 || !is_byte(n.outputs[0])) return "";
-    if (!made(n, 1, 3) && !zeros_differ(n)) return "";
+    if ((!made(n, 1, 3) && !zeros_differ(n)) || n.integer("precision", 0) > 1) return "";
     const int64_t axis = n.integer("axis", 1);
     const auto scale = along(n, 1, axis);
     std::optional<ValueId> zero;
