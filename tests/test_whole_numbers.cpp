@@ -191,3 +191,73 @@ TEST_CASE("powers whose exponents are of another type") {
     }
   }
 }
+
+TEST_CASE("random chains of numbers of every type, cast to and fro: the same bits, fused or not") {
+  std::mt19937_64 random(99);
+  const auto below = [&](size_t n) { return static_cast<size_t>(random() % n); };
+  const std::vector<Shape> shapes{{3, 50}, {50}, {3, 1}, {1}, {}};
+  const int graphs = sanitized() ? 60 : 400;
+  for (int trial = 0; trial < graphs; ++trial) {
+    CAPTURE(trial);
+    Builder b("chains", 21);
+    struct Made {
+      ValueId value;
+      DType dtype;
+    };
+    std::vector<Made> pool;
+    std::vector<Tensor> fed;
+    for (int i = 0; i < 4; ++i) {
+      const DType d = kWhole[below(kWhole.size())];
+      const Shape& s = shapes[i == 0 ? 0 : below(shapes.size())];
+      Tensor t = whole(d, s, random());
+      if (i == 3) {
+        pool.push_back({b.constant("c", t), d});
+      } else {
+        pool.push_back({b.input("x" + std::to_string(i), d, Dims(s.begin(), s.end())), d});
+        fed.push_back(t);
+      }
+    }
+    const auto cast = [&](const Made& m, DType to) {
+      return m.dtype == to ? m : Made{b.op("Cast", {m.value}, {{"to", int64_t{number_of_dtype(to)}}}), to};
+    };
+    std::vector<Made> fresh;
+    for (int i = 0; i < 12; ++i) {
+      const Made x = pool[below(pool.size())];
+      Made made = x;
+      switch (below(8)) {
+        case 0: made = cast(x, kWhole[below(kWhole.size())]); break;
+        case 1:
+          if (x.dtype != DType::u64) made = {b.op("Abs", {x.value}), x.dtype};
+          break;
+        case 2: {  // a choice by a comparison
+          const Made y = cast(pool[below(pool.size())], x.dtype);
+          made = {b.op("Where", {b.op(below(2) ? "Less" : "Equal", {x.value, y.value}), x.value, y.value}), x.dtype};
+          break;
+        }
+        case 3: {  // through floats that hold it
+          const Made small = cast(x, below(2) ? DType::i16 : DType::u8);
+          made =
+              cast({b.op("Mul", {cast(small, DType::f32).value, b.constant("half" + std::to_string(i), Tensor::from<float>({}, {0.5f}))}),
+                    DType::f32},
+                   kWhole[below(6)]);
+          break;
+        }
+        default: {
+          const Made y = cast(pool[below(pool.size())], x.dtype);
+          const char* ops[]{"Add", "Sub", "Mul", "Max", "Min", "BitwiseAnd", "BitwiseXor"};
+          made = {b.op(ops[below(std::size(ops))], {x.value, y.value}), x.dtype};
+        }
+      }
+      pool.push_back(made);
+      fresh.push_back(made);
+    }
+    for (size_t i = 8; i < fresh.size(); ++i) b.output(b.op("Identity", {fresh[i].value}), "y" + std::to_string(i));
+    const Graph g = b.finish();
+    const std::vector<Tensor> expected = evaluate_plain(g, fed);
+    for (const bool fuse : {true, false}) {
+      Lane lane(compile(g, {.threads = 1, .fuse = fuse}));
+      const Outputs got = lane.run(std::span<const Tensor>(fed));
+      for (size_t i = 0; i < expected.size(); ++i) CHECK_MESSAGE(identical(got[i], expected[i]), got.name(i));
+    }
+  }
+}
