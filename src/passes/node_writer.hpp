@@ -58,6 +58,10 @@ class NodeWriter {
     const auto& dims = graph_.values[static_cast<size_t>(v)].dims;
     return dims ? std::optional(static_cast<int64_t>(dims->size())) : std::nullopt;
   }
+  std::optional<Shape> shape(ValueId v) const {
+    return v == kAbsent ? std::nullopt : known_shape(graph_.values[static_cast<size_t>(v)].dims);
+  }
+  static bool has(const Node& n, size_t i) { return i < n.inputs.size() && n.inputs[i] != kAbsent; }
   DType dtype(ValueId v) const { return v == kAbsent ? DType::undefined : graph_.values[static_cast<size_t>(v)].dtype; }
   // Of a reduction, wrapped and sorted; all of them where it names none. Nothing when a run decides on them, or nothing is reduced.
   std::optional<List> reduced_axes(const Node& n) const {

@@ -55,8 +55,6 @@ class SeldomOps : public NodeWriter {
   }
 
  private:
-  std::optional<Shape> shape(ValueId v) const { return v == kAbsent ? std::nullopt : known_shape(graph_.values[v].dims); }
-  static bool has(const Node& n, size_t i) { return i < n.inputs.size() && n.inputs[i] != kAbsent; }
   const Tensor* held(const Node& n, size_t i) const {
     if (!has(n, i)) return nullptr;
     const auto& c = graph_.values[n.inputs[i]].constant;

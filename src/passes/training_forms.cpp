@@ -29,8 +29,6 @@ class TrainingForms : public NodeWriter {
   }
 
  private:
-  std::optional<Shape> shape(ValueId v) const { return v == kAbsent ? std::nullopt : known_shape(graph_.values[v].dims); }
-  static bool has(const Node& n, size_t i) { return i < n.inputs.size() && n.inputs[i] != kAbsent; }
   // Whether anybody reads it.
   bool wanted(const Node& n, size_t i) const {
     if (i >= n.outputs.size() || n.outputs[i] == kAbsent) return false;

@@ -86,8 +86,7 @@ class WrittenOut : public NodeWriter {
 
   // An input as floats, one for all or one along an axis, so that it lies against the first; nothing when there are blocks.
   std::optional<ValueId> along(const Node& n, size_t input, int64_t axis) {
-    const auto x = known_shape(graph_.values[static_cast<size_t>(n.inputs[0])].dims),
-               s = known_shape(graph_.values[static_cast<size_t>(n.inputs[input])].dims);
+    const auto x = shape(n.inputs[0]), s = shape(n.inputs[input]);
     if (!x || !s || s->size() > 1) return std::nullopt;
     const ValueId v = dtype(n.inputs[input]) == DType::f32 ? n.inputs[input] : cast(n, n.inputs[input], DType::f32);
     if (element_count(*s) == 1) return op(n, "Reshape", {v, integers(n.name + ".scalar", {})});
@@ -113,8 +112,8 @@ class WrittenOut : public NodeWriter {
     const int64_t axis = n.integer("axis", 1);
     const auto scale = along(n, 1, axis);
     std::optional<ValueId> zero;
-    if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) zero = along(n, 2, axis);
-    if (!scale || (n.inputs.size() > 2 && n.inputs[2] != kAbsent && !zero)) return "";
+    if (has(n, 2)) zero = along(n, 2, axis);
+    if (!scale || (has(n, 2) && !zero)) return "";
     const ValueId exact = op(n, "Div", {n.inputs[0], *scale});
     const ValueId number_of = put(n, "Where", 9, {put(n, "IsNaN", 13, {exact}, {}, kAbsent, DType::boolean), number(n, 0), exact});
     ValueId near = op(n, "Round", {number_of});
@@ -130,7 +129,7 @@ class WrittenOut : public NodeWriter {
     const auto scale = along(n, 1, axis);
     ValueId x = cast(n, n.inputs[0], DType::f32);
     if (!scale) return "";
-    if (n.inputs.size() > 2 && n.inputs[2] != kAbsent) {
+    if (has(n, 2)) {
       const auto zero = along(n, 2, axis);
       if (!zero) return "";
       x = op(n, "Sub", {x, *zero});
@@ -149,15 +148,14 @@ class WrittenOut : public NodeWriter {
 
   // Weights of bytes that a run makes: in floats where these hold the sums exactly, else in doubles.
   std::string byte_convolution(const Node& n) {
-    const auto w = known_shape(graph_.values[static_cast<size_t>(n.inputs[1])].dims),
-               x = known_shape(graph_.values[static_cast<size_t>(n.inputs[0])].dims);
+    const auto w = shape(n.inputs[1]), x = shape(n.inputs[0]);
     if (!made(n, 1, 2) || !w || !x || w->size() < 3 || !is_byte(n.inputs[0]) || !is_byte(n.inputs[1])) return "";
     constexpr int64_t kExact = 256;  // 256 * 255 * 255 < 2^24
     type_ = element_count(*w) <= kExact * std::max<int64_t>(1, (*w)[0]) ? DType::f32 : DType::f64;
     const auto real = [&](size_t i, size_t zero, int64_t channels) {
       const ValueId v = cast(n, n.inputs[i], type_);
       if (zero >= n.inputs.size() || n.inputs[zero] == kAbsent) return v;
-      const auto s = known_shape(graph_.values[static_cast<size_t>(n.inputs[zero])].dims);
+      const auto s = shape(n.inputs[zero]);
       if (!s || s->size() > 1 || (element_count(*s) != 1 && element_count(*s) != channels)) return kAbsent;
       List beside(w->size(), 1);
       beside[0] = element_count(*s);
@@ -186,7 +184,7 @@ class WrittenOut : public NodeWriter {
     const List axes = from(ops::wrap_axis(n.integer("axis", -1), ranks), ranks);
     const ValueId off = centred ? op(n, "Sub", {n.inputs[0], mean(n, n.inputs[0], axes)}) : n.inputs[0];
     const ValueId deviation = op(n, "Sqrt", {op(n, "Add", {mean(n, square(n, off), axes), number(n, n.real("epsilon", 1e-5f))})});
-    const bool biased = centred && n.inputs.size() > 2 && n.inputs[2] != kAbsent;
+    const bool biased = centred && has(n, 2);
     const ValueId scaled = op(n, "Mul", {op(n, "Div", {off, deviation}), n.inputs[1]}, biased ? kAbsent : n.outputs[0]);
     if (biased) op(n, "Add", {scaled, n.inputs[2]}, n.outputs[0]);
     return "a division by the deviation of rows";
@@ -224,7 +222,7 @@ class WrittenOut : public NodeWriter {
 
   // Each group is a row; scale and bias are of groups at first, of channels since version 21.
   std::string in_groups(const Node& n) {
-    const auto s = known_shape(graph_.values[static_cast<size_t>(n.inputs[0])].dims);
+    const auto s = shape(n.inputs[0]);
     const int64_t groups = n.integer("num_groups", 0);
     if (!s || s->size() < 2 || groups < 1 || (*s)[1] % groups != 0 || element_count(*s) == 0 || n.integer("stash_type", 1) != 1) return "";
     for (size_t i = 1; i < 3; ++i) {
@@ -283,10 +281,10 @@ class WrittenOut : public NodeWriter {
     const auto input = [&](size_t i) { return i < n.inputs.size() ? n.inputs[i] : kAbsent; };
     const ValueId a = input(0), b = input(integer ? 1 : 3), a_zero = input(2), b_zero = input(integer ? 3 : 5);
     const auto single = [&](ValueId v) {
-      const auto s = v == kAbsent ? std::optional(Shape{}) : known_shape(graph_.values[static_cast<size_t>(v)].dims);
+      const auto s = v == kAbsent ? std::optional(Shape{}) : shape(v);
       return s && s->size() < 2 && element_count(*s) == 1;
     };
-    const auto as = known_shape(graph_.values[static_cast<size_t>(a)].dims), bs = known_shape(graph_.values[static_cast<size_t>(b)].dims);
+    const auto as = shape(a), bs = shape(b);
     if (graph_.values[static_cast<size_t>(b)].constant || !is_byte(a) || !is_byte(b) || !single(a_zero) || !single(b_zero)) return "";
     if (!as || !bs || as->size() < 2 || bs->size() < 2) return "";
     const int64_t depth = as->back(), parts = (depth + kExact - 1) / kExact;

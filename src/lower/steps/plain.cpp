@@ -31,7 +31,7 @@ class PlainKernel : public TensorKernel {
  protected:
   std::vector<Tensor> make(const StepContext& c, std::span<const Tensor> inputs, std::span<const Tensor> captured,
                            std::span<Tensor> before) const override {
-    std::ranges::fill(before, Tensor());  // memory that a subgraph's lane may write again
+    for (Tensor& t : before) t = Tensor();  // memory that a subgraph's lane may write again
     Host host(site.get(), c.bodies);
     return evaluate_node(*graph, *node, inputs, captured, site && c.bodies ? &host : nullptr);
   }
