@@ -352,3 +352,18 @@ TEST_CASE("results of a part are the caller's: the next run writes elsewhere whi
     for (size_t i = 0; i < first.size(); i += 2) CHECK(identical(first[i], first[i + 1]));
   }
 }
+
+TEST_CASE("a size that a run brings against the one that the model declares: told of the model's own node") {
+  Builder b("declared");
+  const auto x = b.input("x", DType::f32, {1, 8, 60, 70}), sizes = b.input("sizes", DType::i64, {4});
+  b.output(b.op("Resize", {x, kAbsent, kAbsent, sizes}, {{"mode", std::string("linear")}}), "y");
+  Graph g = b.finish();
+  g.values[static_cast<size_t>(g.outputs[0])].dims = Dims{1, 8, 120, 140};
+  Lane lane(compile(g, {.threads = 1}));
+  const std::vector<Tensor> right{random_tensor({1, 8, 60, 70}, 1), list({1, 8, 120, 140})}, wrong{right[0], list({1, 8, 120, 141})};
+  CHECK(error_of([&] { lane.run(std::span<const Tensor>(right)); }) == "");
+  const std::string message = error_of([&] { lane.run(std::span<const Tensor>(wrong)); });
+  CHECK(has(message, "Resize"));
+  CHECK(has(message, "1x8x120x141"));
+  CHECK(!has(message, "Part"));
+}

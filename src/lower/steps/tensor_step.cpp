@@ -2,14 +2,28 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <atomic>
 #include <cstring>
 #include <utility>
 
 #include "lathe/op.hpp"
+#include "ops/internal_ops.hpp"
 #include "ops/operands.hpp"
 
 namespace lathe::lower {
+namespace {
+
+// Of a part: the node of the model in it that makes the output.
+std::string label_of_maker(const Graph& graph, const Node& node, size_t output) {
+  if (!ops::is_part(node)) return label(graph, node);
+  const auto& body = *node.find<std::shared_ptr<Graph>>("body");
+  const auto makes = [&](const Node& n) { return std::ranges::find(n.outputs, body->outputs.at(output)) != n.outputs.end(); };
+  const auto maker = std::ranges::find_if(body->nodes, makes);
+  return maker == body->nodes.end() ? label(graph, node) : label(*body, *maker);
+}
+
+}  // namespace
 
 void TensorKernel::bind(PlanBuilder& b, Step& step, const Node& n) {
   graph = b.shared_graph();
@@ -69,7 +83,7 @@ void TensorKernel::run(const StepContext& c) const {
     const Value& v = graph->values[t.value];
     // What the values decide agrees with inference (evaluate_node looks); what the model itself declares may be wrong.
     if (r.shape() != *known_shape(v.dims) || r.dtype() != v.dtype) {
-      throw Error({{Category::shape, label(*graph, *node),
+      throw Error({{Category::shape, label_of_maker(*graph, *node, i),
                     fmt::format("gives {} of {} for '{}', the model declares {} of {}", to_string(r.dtype()), to_string(r.shape()), v.name,
                                 to_string(v.dtype), to_string(*v.dims))}});
     }
