@@ -353,6 +353,27 @@ TEST_CASE("results of a part are the caller's: the next run writes elsewhere whi
   }
 }
 
+TEST_CASE("sizes that a run brings keep the limit of elements, compiled or not") {
+  Builder b("limited");
+  const auto x = b.input("x", DType::f32, {1, 600}), to = b.input("to", DType::i64, {2});
+  b.output(b.op("Neg", {b.op("Expand", {x, to})}), "y");
+  const Graph g = b.finish();
+  for (const bool plainly : {true, false}) {
+    CompileOptions o{.threads = 1, .plain = plainly};
+    o.limits.elements = 400000;
+    Lane lane(compile(g, o));
+    const auto run = [&](int64_t rows) {
+      const std::vector<Tensor> in{random_tensor({1, 600}, 1), list({rows, 600})};
+      return error_of([&] { lane.run(std::span<const Tensor>(in)); });
+    };
+    CHECK(run(600) == "");
+    const std::string message = run(700);
+    CHECK(has(message, "420000"));
+    CHECK(has(message, "the limit is 400000"));
+    CHECK(run(601) == "");
+  }
+}
+
 TEST_CASE("a size that a run brings against the one that the model declares: told of the model's own node") {
   Builder b("declared");
   const auto x = b.input("x", DType::f32, {1, 8, 60, 70}), sizes = b.input("sizes", DType::i64, {4});

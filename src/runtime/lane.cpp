@@ -53,6 +53,7 @@ class LaneImpl : public lower::Bodies {
     struct Inside {
       std::unique_ptr<LaneImpl> lane;
       size_t step = 0;
+      std::shared_ptr<const lower::Plan> within;  // of a part: the last one that keeps the limit of elements
     };
     std::map<std::pair<const lower::ControlSite*, const Graph*>, Inside> bodies;
     // Of a subgraph's lane: runs and seconds by step within the last run around it that was timed.
@@ -199,6 +200,18 @@ class LaneImpl : public lower::Bodies {
     }
   }
 
+  // Elements of the largest value that is made.
+  static int64_t largest(const Graph& g) {
+    int64_t most = 0;
+    for (const Node& n : g.nodes) {
+      for (ValueId v : n.outputs) {
+        const auto shape = v == kAbsent ? std::nullopt : known_shape(g.values[static_cast<size_t>(v)].dims);
+        if (shape) most = std::max(most, element_count(*shape));
+      }
+    }
+    return most;
+  }
+
   // A subgraph of a step that is running.
   bool run(const lower::ControlSite& site, const std::shared_ptr<Graph>& body, std::span<const Tensor> inputs,
            std::span<const std::pair<ValueId, Tensor>> outer, std::vector<Tensor>& out) override {
@@ -215,7 +228,13 @@ class LaneImpl : public lower::Bodies {
       arguments = compiled->arguments(inputs, outer);
       std::vector<size_t> changing;
       try {
-        changing = compiled->changing(*site.node, *lane->state_for(arguments).plan);
+        const std::shared_ptr<const lower::Plan> plan = lane->state_for(arguments).plan;
+        if (part && inside.within != plan) {
+          // Sizes that a run brings have a limit, compiled or not; plain evaluation tells of it.
+          if (largest(*plan->graph) > impl.options.limits.elements) return false;
+          inside.within = plan;
+        }
+        changing = compiled->changing(*site.node, *plan);
       } catch (const Error&) {  // no program for these shapes: plain evaluation tells what is wrong, if anything is
         if (!part) bodies.give_up(*body);
         return false;
