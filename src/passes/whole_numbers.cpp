@@ -97,7 +97,7 @@ class WholeNumbers : public NodeWriter {
     if (base == DType::u64 || (exponent == DType::u64 && !is_float(base)) || !known(base) || !known(exponent) || graph_.version_of(n) < 12)
       return "";
     const auto& constant = graph_.values[static_cast<size_t>(n.inputs[1])].constant;
-    if (constant && constant->size() == 1 && is_float(base)) return "";  // seldom_ops has it in the base's own type
+    if (constant && is_float(base)) return "";  // seldom_ops has it in the base's own type
     const DType in = is_float(base) || is_float(exponent) ? DType::f64 : DType::i64;
     const auto as = [&](ValueId v) { return dtype(v) == in ? v : cast(n, v, in); };
     const ValueId made = put(n, "Pow", 13, {as(n.inputs[0]), as(n.inputs[1])}, {}, base == in ? n.outputs[0] : kAbsent, in);
