@@ -29,8 +29,6 @@ class ConvolutionForms : public NodeWriter {
   }
 
  private:
-  ValueId reshaped(const Node& n, ValueId v, const List& sizes) { return put(n, "Reshape", 13, {v, integers(n.name + ".sizes", sizes)}); }
-
   // Each channel stands as often as it has filters.
   std::string filters_a_channel(const Node& n, const Shape& x, const Shape& w) {
     const int64_t channels = x[1], filters = w[0];

@@ -13,6 +13,7 @@
 #include "lathe/op.hpp"
 #include "ops/support.hpp"
 #include "passes/rewriter.hpp"
+#include "tensor/numbers.hpp"
 
 namespace lathe::passes {
 
@@ -115,6 +116,12 @@ class NodeWriter {
     n.outputs = {to != kAbsent ? to : add(n.name, type == DType::undefined ? type_ : type)};
     out_.push_back(std::move(n));
     return out_.back().outputs[0];
+  }
+  ValueId reshaped(const Node& of, ValueId v, const List& sizes, ValueId to = kAbsent) {
+    return put(of, "Reshape", 13, {v, integers(of.name + ".sizes", sizes)}, {}, to, dtype(v));
+  }
+  ValueId cast(const Node& of, ValueId v, DType to, ValueId result = kAbsent) {
+    return put(of, "Cast", 13, {v}, {{"to", attribute(int64_t{number_of_dtype(to)})}}, result, to);
   }
 
   Graph& graph_;

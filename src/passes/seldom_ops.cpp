@@ -63,9 +63,6 @@ class SeldomOps : public NodeWriter {
   ValueId floats(const std::string& name, const Shape& shape, const std::vector<float>& list) {
     return constant(name, Tensor::from<float>(shape, list));
   }
-  ValueId reshaped(const Node& n, ValueId v, const List& sizes, ValueId to = kAbsent) {
-    return put(n, "Reshape", 13, {v, integers(n.name + ".sizes", sizes)}, {}, to);
-  }
   ValueId turned(const Node& n, ValueId v, const List& order) { return put(n, "Transpose", 13, {v}, {{"perm", attribute(order)}}); }
   ValueId sliced(const Node& n, ValueId v, const List& from, const List& to, const List& axes, const List& steps, ValueId out = kAbsent) {
     return put(n, "Slice", 13,

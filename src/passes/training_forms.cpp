@@ -2,7 +2,6 @@
 // masks of dropouts that drop nothing.
 #include <algorithm>
 #include <numeric>
-#include <set>
 
 #include "passes/node_writer.hpp"
 #include "tensor/numbers.hpp"
@@ -37,9 +36,6 @@ class TrainingForms : public NodeWriter {
   }
   ValueId op(const Node& n, const char* name, std::vector<ValueId> in, ValueId to = kAbsent) {
     return put(n, name, 13, std::move(in), {}, to);
-  }
-  ValueId reshaped(const Node& n, ValueId v, const Shape& sizes, ValueId to = kAbsent) {
-    return put(n, "Reshape", 13, {v, integers(n.name + ".sizes", List(sizes.begin(), sizes.end()))}, {}, to, dtype(v));
   }
   ValueId mean(const Node& n, ValueId v, const List& axes) {
     return put(n, "ReduceMean", 13, {v}, {{"axes", attribute(axes)}, {"keepdims", attribute(int64_t{1})}});
@@ -81,7 +77,7 @@ class TrainingForms : public NodeWriter {
     };
     const ValueId same =
         put(n, "Equal", 13, {count((*s)[0], k, {(*s)[0], 1}), count((*s)[1], 0, {1, (*s)[1]})}, {}, kAbsent, DType::boolean);
-    put(n, "Cast", 13, {same}, {{"to", attribute(int64_t{number_of_dtype(d)})}}, n.outputs[0], d);
+    cast(n, same, d, n.outputs[0]);
     return "one where the row is the column";
   }
 
@@ -178,6 +174,11 @@ class TrainingForms : public NodeWriter {
 
 }  // namespace
 
-Report training_forms(Graph& graph) { return written_anew<TrainingForms>(graph, "training forms"); }
+Report training_forms(Graph& graph) {
+  // Few graphs have any: the others need not be asked who reads what.
+  const auto may_be = [](const Node& n) { return n.outputs.size() > 1 || n.op == "EyeLike" || n.op.ends_with("Loss"); };
+  if (std::ranges::none_of(graph.nodes, may_be)) return {"training forms", {}};
+  return written_anew<TrainingForms>(graph, "training forms");
+}
 
 }  // namespace lathe::passes

@@ -16,6 +16,9 @@ constexpr std::string_view kOfBytes[]{"Add", "Sub", "Mul", "Max", "Min", "Clip",
 constexpr std::string_view kWider[]{"Div", "Mod",        "Pow",       "Abs",        "Neg",        "Sign",    "Relu",
                                     "Sum", "BitwiseAnd", "BitwiseOr", "BitwiseXor", "BitwiseNot", "BitShift"};
 
+// What numbers of 64 bits without a sign are not as numbers with one.
+constexpr std::string_view kNotOfLargest[]{"Div", "Mod", "Pow", "Clip", "Abs", "Sign", "Relu"};
+
 bool among(std::span<const std::string_view> list, std::string_view op) { return std::ranges::find(list, op) != list.end(); }
 
 class WholeNumbers : public NodeWriter {
@@ -33,15 +36,10 @@ class WholeNumbers : public NodeWriter {
   }
 
  private:
-  ValueId cast(const Node& n, ValueId v, DType to, ValueId result = kAbsent) {
-    return put(n, "Cast", 13, {v}, {{"to", attribute(int64_t{number_of_dtype(to)})}}, result, to);
-  }
-
   std::string wider(const Node& n, size_t first) {
     const bool bytes = type_ == DType::u8 || type_ == DType::i8, compares = among(kCompares, n.op), largest = type_ == DType::u64;
     if (!bytes && type_ != DType::i16 && type_ != DType::u16 && type_ != DType::u32 && !largest) return "";
-    if (largest && (n.op == "Div" || n.op == "Mod" || n.op == "Pow" || n.op == "Clip" || n.op == "Abs" || n.op == "Sign" || n.op == "Relu"))
-      return "";
+    if (largest && among(kNotOfLargest, n.op)) return "";
     if (!among(kWider, n.op) && (bytes || (!compares && !among(kOfBytes, n.op)))) return "";
     for (size_t i = first; i < n.inputs.size(); ++i) {
       if (n.inputs[i] != kAbsent && dtype(n.inputs[i]) != type_) return "";
@@ -69,7 +67,7 @@ class WholeNumbers : public NodeWriter {
   std::string looked_at(const Node& n) {
     if (n.attributes.contains(ops::kDivisorsChecked) || dtype(n.inputs[1]) != type_ || graph_.version_of(n) < 7) return "";
     const Value& divisor = graph_.values[static_cast<size_t>(n.inputs[1])];
-    const auto made = known_shape(graph_.values[static_cast<size_t>(n.outputs[0])].dims);
+    const auto made = shape(n.outputs[0]);
     if (divisor.constant || !known_shape(divisor.dims) || !made || element_count(*made) == 0) return "";
     Node look;
     look.domain = ops::kInternalDomain;

@@ -41,9 +41,6 @@ class WrittenOut : public NodeWriter {
   ValueId op(const Node& n, const char* name, std::vector<ValueId> in, ValueId to = kAbsent) {
     return put(n, name, 13, std::move(in), {}, to, type_);
   }
-  ValueId cast(const Node& n, ValueId v, DType to, ValueId result = kAbsent) {
-    return put(n, "Cast", 13, {v}, {{"to", attribute(int64_t{number_of_dtype(to)})}}, result, to);
-  }
   static std::vector<int64_t> from(int64_t axis, int64_t rank) {
     std::vector<int64_t> axes(static_cast<size_t>(std::max<int64_t>(0, rank - axis)));
     std::iota(axes.begin(), axes.end(), axis);
@@ -91,9 +88,9 @@ class WrittenOut : public NodeWriter {
     const ValueId v = dtype(n.inputs[input]) == DType::f32 ? n.inputs[input] : cast(n, n.inputs[input], DType::f32);
     if (element_count(*s) == 1) return op(n, "Reshape", {v, integers(n.name + ".scalar", {})});
     axis = ops::wrap_axis(axis, static_cast<int64_t>(x->size()));
-    List shape(x->size() - static_cast<size_t>(axis), 1);
-    shape[0] = element_count(*s);
-    return op(n, "Reshape", {v, integers(n.name + ".along", shape)});
+    List sizes(x->size() - static_cast<size_t>(axis), 1);
+    sizes[0] = element_count(*s);
+    return op(n, "Reshape", {v, integers(n.name + ".along", sizes)});
   }
 
   // Whether constant zero points are not the same for all channels, which no tape adds.
@@ -192,9 +189,9 @@ class WrittenOut : public NodeWriter {
 
   // One entry a channel, beside a picture.
   ValueId beside(const Node& n, ValueId v, int64_t ranks) {
-    List shape(static_cast<size_t>(std::max<int64_t>(1, ranks - 1)), 1);
-    shape[0] = -1;
-    return op(n, "Reshape", {v, integers(n.name + ".shape", shape)});
+    List sizes(static_cast<size_t>(std::max<int64_t>(1, ranks - 1)), 1);
+    sizes[0] = -1;
+    return op(n, "Reshape", {v, integers(n.name + ".shape", sizes)});
   }
 
   std::string by_channel(const Node& n) {

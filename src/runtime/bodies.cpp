@@ -15,11 +15,13 @@ size_t captured_as(const Node& node, const std::string& name) {
   return static_cast<size_t>(std::ranges::find(node.captures, name, &Capture::name) - node.captures.begin());
 }
 
-// Whether it is compiled for the numbers of this capture.
-bool decides(const Node& node, size_t capture) {
-  const auto which = node.integers(ops::kDeciding);
-  return std::ranges::find(which, static_cast<int64_t>(capture)) != which.end();
+// Names of captures for whose numbers it is compiled.
+std::vector<std::string> deciding(const Node& node) {
+  std::vector<std::string> names;
+  for (int64_t i : node.integers(ops::kDeciding)) names.push_back(node.captures.at(static_cast<size_t>(i)).name);
+  return names;
 }
+bool among(const std::vector<std::string>& names, const std::string& name) { return std::ranges::find(names, name) != names.end(); }
 
 std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Graph& body, std::span<const Tensor> inputs,
                                              std::span<const std::pair<ValueId, Tensor>> outer, const CompileOptions& around,
@@ -49,9 +51,9 @@ std::shared_ptr<const CompiledBody> compiled(const ControlSite& site, const Grap
   for (size_t i = 0; i < open.size(); ++i) {
     if (open[i]) bindings[i] = ProgramImpl::Binding::open;
   }
+  const auto numbers = deciding(*site.node);
   for (size_t i = 0; i < captured.size(); ++i) {
-    if (decides(*site.node, captured_as(*site.node, g.values[captured[i]].name)))
-      bindings[inputs.size() + i] = ProgramImpl::Binding::numbers;
+    if (among(numbers, g.values[captured[i]].name)) bindings[inputs.size() + i] = ProgramImpl::Binding::numbers;
   }
   CompileOptions options = around;
   options.shapes.clear();  // these name the model's own inputs and outputs
@@ -118,10 +120,11 @@ void CompiledBodies::open(const ControlSite& site, const std::shared_ptr<Graph>&
 bool CompiledBodies::pays(const ControlSite& site, const Graph& body, std::span<const std::pair<ValueId, Tensor>> outer) {
   constexpr double kLeast = 1e5;  // operations that take about as long, plainly, as compiling a small graph does
   constexpr size_t kRemembered = 4096;
+  const auto numbers = deciding(*site.node);
   std::vector<Shape> sizes;
   for (const auto& [v, tensor] : outer) {
     sizes.push_back(tensor.composite() || tensor.empty() ? Shape() : tensor.shape());
-    if (decides(*site.node, captured_as(*site.node, body.values[static_cast<size_t>(v)].name))) append_numbers(sizes.back(), tensor);
+    if (among(numbers, body.values[static_cast<size_t>(v)].name)) append_numbers(sizes.back(), tensor);
   }
   const std::lock_guard lock(mutex_);
   const auto key = std::pair(&body, std::move(sizes));
@@ -133,8 +136,7 @@ bool CompiledBodies::pays(const ControlSite& site, const Graph& body, std::span<
     if (tensor.composite() || tensor.empty()) continue;
     value.dtype = tensor.dtype();
     value.dims = Dims(tensor.shape().begin(), tensor.shape().end());
-    const size_t capture = captured_as(*site.node, value.name);
-    if (site.constant[capture] || decides(*site.node, capture)) value.constant = tensor;
+    if (site.constant[captured_as(*site.node, value.name)] || among(numbers, value.name)) value.constant = tensor;
   }
   double work = 0;
   try {

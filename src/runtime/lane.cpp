@@ -94,7 +94,9 @@ class LaneImpl : public lower::Bodies {
   // The state for these inputs' shapes; allocates only when the shapes are new to this lane.
   State& state_for(std::span<const Tensor> inputs) {
     std::vector<Shape> keys;
-    for (size_t i = 0; impl.knows_numbers() && i < inputs.size(); ++i) keys.push_back(impl.key_of(i, inputs[i]));
+    if (impl.knows_numbers()) {
+      for (size_t i = 0; i < inputs.size(); ++i) keys.push_back(impl.key_of(i, inputs[i]));
+    }
     const auto same = [&](const State& s) {
       for (size_t i = 0; i < inputs.size(); ++i) {
         if (s.plan->dynamic[s.plan->graph->inputs[i]]) continue;

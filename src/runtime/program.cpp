@@ -85,6 +85,28 @@ void note(std::vector<PassReport>& to, passes::Report r) {
   to.push_back({std::move(r.pass), std::move(r.changes)});
 }
 
+constexpr int64_t kNumbersFollow = -1;  // in a key, behind the sizes
+
+// The input is a constant to all that reads it.
+void know_numbers(Graph& g, ValueId input, const Shape& key) {
+  const auto end = std::ranges::find(key, kNumbersFollow);
+  Tensor t(g.values[input].dtype, Shape(key.begin(), end));
+  const size_t width = t.size() > 0 ? t.byte_size() / static_cast<size_t>(t.size()) : 0;
+  auto* bytes = static_cast<std::byte*>(t.data());
+  for (int64_t i = 0; i < t.size(); ++i) std::memcpy(bytes + static_cast<size_t>(i) * width, &end[i + 1], width);
+  Value known = g.values[input];
+  known.name += ".known";
+  known.dims = Dims(t.shape().begin(), t.shape().end());
+  known.constant = std::move(t);
+  const ValueId v = g.add_value(std::move(known));
+  for (Node& n : g.nodes) {
+    std::ranges::replace(n.inputs, input, v);
+    for (Capture& c : n.captures) {
+      if (c.value == input) c.value = v;
+    }
+  }
+}
+
 // Which steps there are, and those that are slow.
 void log_plan(const lower::Plan& plan, double seconds) {
   if (!logs(LogLevel::warning)) return;
@@ -278,10 +300,6 @@ void ProgramImpl::check_input(size_t i, const Tensor& t) const {
     fail(Category::shape, "input '{}' has shape {}, expected {}", p.name, to_string(t.shape()), to_string(*p.dims));
 }
 
-namespace {
-constexpr int64_t kNumbersFollow = -1;  // no size is
-}
-
 Shape ProgramImpl::key_of(size_t input, const Tensor& t) const {
   Shape key = t.shape();
   if (binding(input) == Binding::numbers) append_numbers(key, t);
@@ -296,26 +314,6 @@ void append_numbers(Shape& key, const Tensor& t) {
     int64_t bits = 0;
     std::memcpy(&bits, bytes + static_cast<size_t>(i) * width, width);
     key.push_back(bits);
-  }
-}
-
-// The input is a constant to all that reads it.
-void ProgramImpl::know_numbers(Graph& g, ValueId input, const Shape& key) const {
-  const auto end = std::ranges::find(key, kNumbersFollow);
-  Tensor t(g.values[input].dtype, Shape(key.begin(), end));
-  const size_t width = t.size() > 0 ? t.byte_size() / static_cast<size_t>(t.size()) : 0;
-  auto* bytes = static_cast<std::byte*>(t.data());
-  for (int64_t i = 0; i < t.size(); ++i) std::memcpy(bytes + static_cast<size_t>(i) * width, &end[i + 1], width);
-  Value known = g.values[input];
-  known.name += ".known";
-  known.dims = Dims(t.shape().begin(), t.shape().end());
-  known.constant = std::move(t);
-  const ValueId v = g.add_value(std::move(known));
-  for (Node& n : g.nodes) {
-    std::ranges::replace(n.inputs, input, v);
-    for (Capture& c : n.captures) {
-      if (c.value == input) c.value = v;
-    }
   }
 }
 

@@ -124,7 +124,6 @@ class ProgramImpl {
   std::shared_ptr<Graph> shaped(const std::vector<Shape>& shapes, const std::map<ValueId, Dims>& more) const;
   Binding binding(size_t input) const { return input < bindings_.size() ? bindings_[input] : Binding::sizes; }
   bool stays_open(size_t input) const { return binding(input) == Binding::open; }
-  void know_numbers(Graph& g, ValueId input, const Shape& key) const;
   std::shared_ptr<const Graph> prepare(const std::vector<Shape>& shapes, std::vector<PassReport>& reports);
   std::shared_ptr<const lower::Plan> find_or_build(const std::vector<Shape>& shapes);
   std::shared_ptr<const lower::Plan> build(std::shared_ptr<const Graph> graph, const lower::Remembered* remembered);

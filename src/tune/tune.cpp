@@ -107,8 +107,8 @@ class Search {
       best_ = std::make_unique<Runner>(runner(Recipes()));
     } else {
       best_ = std::make_unique<Runner>(runner(o_.known));
+      for (Sought& s : sought_) begin_with(s);
     }
-    for (Sought& s : sought_) begin_with(s);
     if (o_.learned) learn();
     while (goes_on()) round();
     result_.stopped = o_.stop.stop_requested();

@@ -4,7 +4,6 @@
 #include <numeric>
 
 #include "lower/plan/copies.hpp"
-#include "lower/recipe/step_family.hpp"
 #include "lower/steps/tensor_step.hpp"
 #include "ops/support.hpp"
 
@@ -142,16 +141,8 @@ class PickedFamily : public StepFamily {
   }
 
   void lower(PlanBuilder& b, const Match& m, const Problem&, const Recipe&) const override {
-    const Node& n = m.node();
-    std::unique_ptr<TensorKernel> k;
-    if (n.op == "Compress") k = std::make_unique<CompressKernel>();
-    else k = std::make_unique<NonZeroKernel>();
-    Step step = begin_step(b, m);
-    step.can_fail = true;
-    step.text = n.op == "Compress" ? "counted, then copied" : "counted, then named";
-    k->bind(b, step, n);
-    step.kernel = std::move(k);
-    b.add(std::move(step));
+    if (m.node().op == "Compress") add_tensor_step(b, m, std::make_unique<CompressKernel>(), "counted, then copied");
+    else add_tensor_step(b, m, std::make_unique<NonZeroKernel>(), "counted, then named");
   }
 };
 

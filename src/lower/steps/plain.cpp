@@ -3,7 +3,6 @@
 
 #include <algorithm>
 
-#include "lower/recipe/step_family.hpp"
 #include "lower/steps/tensor_step.hpp"
 #include "ops/arithmetic.hpp"
 

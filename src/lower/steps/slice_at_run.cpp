@@ -1,6 +1,5 @@
 // Slices that begin or end where a run says: a window that moves over its data.
 #include "lower/plan/copies.hpp"
-#include "lower/recipe/step_family.hpp"
 #include "lower/steps/tensor_step.hpp"
 #include "ops/movement.hpp"
 #include "ops/support.hpp"
@@ -44,14 +43,7 @@ class SliceAtRun : public StepFamily {
   }
 
   void lower(PlanBuilder& b, const Match& m, const Problem&, const Recipe&) const override {
-    const Node& n = m.node();
-    auto k = std::make_unique<SliceKernel>();
-    Step step = begin_step(b, m);
-    step.can_fail = true;
-    step.text = "strided, from where the run says";
-    k->bind(b, step, n);
-    step.kernel = std::move(k);
-    b.add(std::move(step));
+    add_tensor_step(b, m, std::make_unique<SliceKernel>(), "strided, from where the run says");
   }
 };
 

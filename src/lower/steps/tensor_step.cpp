@@ -102,6 +102,15 @@ void TensorKernel::check(std::span<const Tensor> inputs) const {
   }
 }
 
+void add_tensor_step(PlanBuilder& b, const Match& m, std::unique_ptr<TensorKernel> kernel, const char* text) {
+  Step step = begin_step(b, m);
+  step.can_fail = true;
+  step.text = text;
+  kernel->bind(b, step, m.node());
+  step.kernel = std::move(kernel);
+  b.add(std::move(step));
+}
+
 Tensor TensorKernel::memory(DType dtype, const Shape& shape, Tensor& before) {
   if (!before.empty() && !before.composite() && before.owned() && before.holders() == 1 && before.dtype() == dtype &&
       before.shape() == shape) {

@@ -5,7 +5,7 @@
 #include <span>
 #include <vector>
 
-#include "lower/plan/builder.hpp"
+#include "lower/recipe/step_family.hpp"
 
 namespace lathe::lower {
 
@@ -45,5 +45,8 @@ class TensorKernel : public StepKernel {
   std::vector<Source> sources_, captures_;
   std::vector<Target> targets_;
 };
+
+// A step of this match that looks at tensors, and may fail.
+void add_tensor_step(PlanBuilder& b, const Match& m, std::unique_ptr<TensorKernel> kernel, const char* text);
 
 }  // namespace lathe::lower
