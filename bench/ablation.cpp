@@ -1,5 +1,6 @@
 // What each part of the search for recipes is good for, and what tuning gains: nets, an odd-shapes table, and the search with its parts
-// left out. Usage: ablation [--nets | --odd | --parts] [--seconds S] [--seeds N] [--threads N] [--only TEXT] [--curves FILE.csv]
+// left out. Usage: ablation [--nets | --odd | --parts] [--seconds S] [--seeds N] [--threads N] [--only TEXT] [--isa NAME] [--curves
+// FILE.csv]
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -22,9 +23,10 @@ struct Net {
 
 const std::vector<Net>& nets() {
   static const std::vector<Net> all{
-      {"residual", [] { return networks::residual_50(1); }}, {"mobile", [] { return networks::mobile(1); }},
-      {"encoder", [] { return networks::encoder(1); }},      {"skips", [] { return networks::skips(1); }},
-      {"recurrent", [] { return networks::recurrent(1); }},  {"decoder", [] { return networks::decoder(1); }}};
+      {"residual", [] { return networks::residual_50(1); }},   {"mobile", [] { return networks::mobile(1); }},
+      {"encoder", [] { return networks::encoder(1); }},        {"skips", [] { return networks::skips(1); }},
+      {"recurrent", [] { return networks::recurrent(1); }},    {"decoder", [] { return networks::decoder(1); }},
+      {"mobile at 96", [] { return networks::mobile(1, 96); }}};
   return all;
 }
 
@@ -44,15 +46,15 @@ const std::vector<Net>& odd_shapes() {
 }
 
 struct Flags {
-  bool nets = false, odd = false, parts = false;
+  bool nets = false, odd = false, parts = false, blind = false;
   double seconds = 20;
   int seeds = 3, threads = 1;
-  std::string only, curves;
+  std::string only, curves, isa;
 };
 
 TuneResult searched(const Graph& g, const Flags& f, TuneOptions o) {
   CompileOptions c;
-  c.threads = f.threads;
+  c.threads = f.threads, c.isa = f.isa;
   const Program p = compile(g, c);
   auto inputs = random_inputs(p, p.bound_shapes(), 1);
   for (size_t i = 0; i < inputs.size(); ++i) {
@@ -60,6 +62,7 @@ TuneResult searched(const Graph& g, const Flags& f, TuneOptions o) {
     for (float& v : inputs[i].as<float>()) v = 0;
   }
   o.seconds = f.seconds;
+  o.blind = f.blind;
   return tune(g, c, inputs, o);
 }
 
@@ -85,13 +88,11 @@ double gains(const std::vector<Net>& list, const Flags& f, const char* title) {
 void parts(const Flags& f) {
   struct Variant {
     const char* name;
-    bool learned, scheduled, evolved;
+    bool learned, scheduled, evolved, narrow;
   };
-  constexpr Variant kVariants[]{{"everything", true, true, true},
-                                {"no cost model", false, true, true},
-                                {"problems in turn", true, false, true},
-                                {"no evolution", true, true, false},
-                                {"drawn at random", false, false, false}};
+  constexpr Variant kVariants[]{{"everything", true, true, true, false},         {"no cost model", false, true, true, false},
+                                {"problems in turn", true, false, true, false},  {"no evolution", true, true, false, false},
+                                {"drawn at random", false, false, false, false}, {"block sizes alone", true, true, true, true}};
   std::FILE* curves = f.curves.empty() ? nullptr : std::fopen(f.curves.c_str(), "w");
   if (curves) fmt::print(curves, "net,variant,seed,trials,seconds,gain\n");
   fmt::print("What is left out ({} thread{}, {:.0f} s each, {} seeds; gain: median, lowest to highest)\n", f.threads,
@@ -105,6 +106,7 @@ void parts(const Flags& f) {
         TuneOptions o;
         o.seed = static_cast<uint64_t>(seed);
         o.learned = kVariants[v].learned, o.scheduled = kVariants[v].scheduled, o.evolved = kVariants[v].evolved;
+        if (kVariants[v].narrow) o.knobs = {"k_block", "panel_block"};
         const TuneResult r = searched(g, f, o);
         gain[v].push_back(r.gain), trials[v].push_back(static_cast<double>(r.trials.size()));
         if (!curves) continue;
@@ -135,14 +137,17 @@ int main(int argc, char** argv) {
     if (is("--nets")) f.nets = true;
     else if (is("--odd")) f.odd = true;
     else if (is("--parts")) f.parts = true;
+    else if (is("--blind")) f.blind = true;
     else if (is("--seconds")) f.seconds = std::atof(next());
     else if (is("--seeds")) f.seeds = std::max(1, std::atoi(next()));
     else if (is("--threads")) f.threads = std::max(1, std::atoi(next()));
     else if (is("--only")) f.only = next();
+    else if (is("--isa")) f.isa = next();
     else if (is("--curves")) f.curves = next();
     else {
       fmt::print(stderr,
-                 "usage: ablation [--nets] [--odd] [--parts] [--seconds S] [--seeds N] [--threads N] [--only TEXT] [--curves FILE]\n");
+                 "usage: ablation [--nets] [--odd] [--parts] [--seconds S] [--seeds N] [--threads N] [--only TEXT] [--isa NAME] [--curves "
+                 "FILE]\n");
       return 2;
     }
   }

@@ -18,3 +18,29 @@ export PKG_CONFIG_PATH=$(dirname "$(find "$work/prefix" -name mellowlathe.pc)")
 libdir=$(pkg-config --variable=libdir mellowlathe)
 ${CXX:-c++} -std=c++20 $flags "$project/main.cpp" $(pkg-config --cflags --libs mellowlathe) -o "$work/by_pkgconfig"
 LD_LIBRARY_PATH="$libdir" "$work/by_pkgconfig" "$model"
+
+# A program that runs one archive alone, from what ship writes; statically linked, which sanitizers do not do.
+if [ -z "$sanitize" ]; then
+  "$work/prefix/bin/lathe" ship "$model" --static-kit "$work/kit" --batch 1 --threads 1 >"$work/kit.txt"
+  cmake -S "$work/kit" -B "$work/kit/build" -G Ninja -DCMAKE_PREFIX_PATH="$work/prefix" >>"$work/configure.log"
+  cmake --build "$work/kit/build" >>"$work/build.log"
+  program=$work/kit/build/$(basename "$model" .onnx)
+  # It needs nothing beside it: no library, no file.
+  if ldd "$program" 2>/dev/null | grep -q '=>'; then ldd "$program"; exit 1; fi
+  said=$(cd / && "$program")
+  # What it says of zeros is what the tool says.
+  /usr/bin/python3 -c 'import numpy, sys; numpy.save(sys.argv[1], numpy.zeros((1, 3, 64, 64), numpy.float32))' "$work/zeros.npy"
+  "$work/prefix/bin/lathe" run "$work/kit/model.lathe" --input "$work/zeros.npy" --json "$work/zeros.json" >/dev/null
+  python3 - "$work/zeros.json" "$said" <<'PY'
+import json, sys
+said = [float(v) for line in sys.argv[2].splitlines()[1:] for v in line.split(":")[1].split("  (")[0].split()]
+is_ = [float(v) for o in json.load(open(sys.argv[1]))["outputs"].values() for v in o["values"][:8]]
+assert len(said) == len(is_) > 0 and all(abs(a - b) <= 1e-5 * max(1, abs(b)) for a, b in zip(said, is_)), (said, is_)
+PY
+  echo "a program of its own: $(($(stat -c %s "$program") / 1024)) KiB with its $(($(stat -c %s "$work/kit/model.lathe") / 1024)) KiB of archive; $(echo "$said" | head -1)"
+  # What it cannot do is said when the kit is made.
+  if "$work/prefix/bin/lathe" ship "$(dirname "$model")/../chatter/chatter.onnx" --states found --static-kit "$work/none" >/dev/null 2>"$work/error"; then
+    echo "a model that keeps states was taken"; exit 1
+  fi
+  grep -q 'link the whole library of deployment' "$work/error"
+fi

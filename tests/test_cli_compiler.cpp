@@ -155,3 +155,34 @@ TEST_CASE("ship with several shapes and with the graph") {
   CHECK(tool("run " + file + " --image " + (kDemo / "grain/test").string() + " --truth " + (kDemo / "grain/truth.csv").string()).code == 0);
   CHECK(tool("ship " + kGrain + " --also wood=1 -o " + file).code == 2);
 }
+
+TEST_CASE("ship: what builds into a program of its own") {
+  const Folder f;
+  const std::string kit = (f.path / "kit").string();
+  const Result made = tool("ship " + kGrain + " --batch 1 --static-kit " + kit);
+  INFO(made.err);
+  REQUIRE(made.code == 0);
+  CHECK(has(made.out, "families of steps"));
+  for (const char* file : {"model.lathe", "model.S", "needed.cpp", "main.cpp", "CMakeLists.txt", "README.md"})
+    CHECK(fs::exists(fs::path(kit) / file));
+  const std::string needed = slurp(fs::path(kit) / "needed.cpp");
+  CHECK(has(needed, "const StepFamily& convolution_"));
+  CHECK(!has(needed, "attention"));
+  CHECK(has(needed, "add_pooling"));
+  CHECK(!has(needed, "add_random"));
+  CHECK(tool("inspect " + kit + "/model.lathe").code == 0);
+  // A kit is made anew, but for the example, which is the user's; what is no kit stays as it is.
+  write(fs::path(kit) / "main.cpp", "int main() {}\n");
+  CHECK(tool("ship " + kGrain + " --batch 1 --static-kit " + kit).code == 0);
+  CHECK(slurp(fs::path(kit) / "main.cpp") == "int main() {}\n");
+  const fs::path project = f.path / "project";
+  fs::create_directories(project);
+  write(project / "CMakeLists.txt", "project(mine)\n");
+  const Result theirs = tool("ship " + kGrain + " --static-kit " + project.string());
+  CHECK(theirs.code == 3);
+  CHECK(has(theirs.err, "holds CMakeLists.txt, and is no kit"));
+  CHECK(slurp(project / "CMakeLists.txt") == "project(mine)\n");
+  CHECK(std::distance(fs::directory_iterator(project), {}) == 1);
+  CHECK(tool("ship " + kGrain).code == 2);
+  CHECK(tool("ship " + kGrain + " --any-machine --static-kit " + kit).code == 2);
+}

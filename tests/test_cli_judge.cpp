@@ -270,3 +270,43 @@ TEST_CASE("judge: lines of text, by the model's own vocabulary") {
   write(f.path / "bad.txt", "");
   CHECK(tool("judge " + notes + " --as tokens --data " + path("bad.txt")).code != 0);
 }
+
+TEST_CASE("judge and run: checkpoints, and ranks that are not there") {
+  const Folder f;
+  const std::string done = (f.path / "done").string();
+  const Json alone = Json::parse(tool("judge " + kGrain + kTruth + " --json -").out)["models"][0];
+  CHECK(!alone.contains("shared"));
+  const Result first = tool("judge " + kGrain + kTruth + " --checkpoint " + done + " --json -");
+  REQUIRE(first.code == 0);
+  const Result again = tool("judge " + kGrain + kTruth + " --checkpoint " + done + " --json -");
+  REQUIRE(again.code == 0);
+  const Json a = Json::parse(first.out)["models"][0], b = Json::parse(again.out)["models"][0];
+  CHECK(a["shared"]["resumed"] == 0);
+  CHECK(b["shared"]["resumed"] == 240);
+  for (const char* key : {"top_1", "mean_f1", "confusion", "wrong"}) {
+    CHECK(a[key] == alone[key]);
+    CHECK(b[key] == alone[key]);
+  }
+  CHECK(has(tool("judge " + kGrain + kTruth + " --checkpoint " + done).out, "240 items from the checkpoint"));
+  const Result other = tool("judge " + kGrain + kTruth + " --top 2 --checkpoint " + done);
+  CHECK(other.code == 3);
+  CHECK(has(other.err, "is of another job"));
+  const Result on_model = tool("judge " + kGrain + kTruth + " --checkpoint " + (kDemo / "grain/truth.csv").string());
+  CHECK(on_model.code == 3);
+  CHECK(has(on_model.err, "is no checkpoint"));
+  // Pictures that are run.
+  const std::string pictures = "run " + kGrain + " --image " + (kDemo / "grain/test").string();
+  const std::string kept = (f.path / "kept").string();
+  const Result plain = tool(pictures + " --json -");
+  REQUIRE(tool(pictures + " --checkpoint " + kept).code == 0);
+  const Result resumed = tool(pictures + " --checkpoint " + kept + " --json -");
+  REQUIRE(resumed.code == 0);
+  CHECK(Json::parse(resumed.out)["results"] == Json::parse(plain.out)["results"]);
+  CHECK(Json::parse(resumed.out)["shared"]["resumed"] == 240);
+
+  const Result pigeons = tool("judge " + kGrain + kTruth + " --ranks pigeons");
+  CHECK(pigeons.code == 3);
+  CHECK(has(pigeons.err, "'pigeons' is no kind of ranks: expected mpi"));
+  CHECK(tool("judge " + kGrain + " --noise 10 --ranks mpi").code == 2);
+  CHECK(tool("run " + kGrain + " --input random --ranks mpi").code == 2);
+}

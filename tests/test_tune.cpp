@@ -6,6 +6,7 @@
 
 #include "decoder.hpp"
 #include "support.hpp"
+#include "lower/recipe/learned.hpp"
 #include "tune/apart.hpp"
 #include "tune/runner.hpp"
 #include "tune/search.hpp"
@@ -13,11 +14,10 @@
 namespace {
 
 using namespace test;
-using tuning::Encoder;
+using lower::Samples;
+using lower::Trees;
 using tuning::Point;
-using tuning::Samples;
 using tuning::Space;
-using tuning::Trees;
 
 Space two_families() {
   return Space({{"product", 1, {{"k_block", 576, 64, 576, 16, true}, {"row_tasks", 4, 1, 100, 1, false}}},
@@ -104,21 +104,88 @@ TEST_CASE("trees learn a surface, with features that some rows have not") {
     squared += (said.back() - is.back()) * (said.back() - is.back()), all += is.back() * is.back();
   }
   CHECK(squared < 0.05 * all);
-  CHECK(tuning::rank_correlation(said, is) > 0.95);
+  CHECK(lower::rank_correlation(said, is) > 0.95);
   CHECK(Trees(Samples{}).predict({}) == 0);
+}
+
+TEST_CASE("a cost model as text and back; a text that is none is refused") {
+  // One knob, of which twice the value takes half the time, but for problems with few rows.
+  const FamilyInfo family{"mill", 1, {{"feed", 8, 1, 64}, {"order", 4, 1, 16, 1, true}}};
+  lower::Features features;
+  features.learn({&family, 1});
+  Samples samples;
+  samples.features = features.count();
+  const auto problem = [](int64_t rows) { return "Mill/1 | f32[" + std::to_string(rows) + ",32] -> natural"; };
+  for (const int64_t rows : {16, 64, 256, 1024}) {
+    for (const int64_t feed : {2, 4, 8, 16, 32}) {
+      for (const int64_t order : {2, 4, 8}) {
+        const std::vector<int64_t> values{feed, order};
+        const double y = (rows > 100 ? -1 : 0.4) * std::log(static_cast<double>(feed) / 8) - std::log(static_cast<double>(order) / 4);
+        for (int i = 0; i < 3; ++i) samples.add(features.row(problem(rows), 1, family, values), y);
+      }
+    }
+  }
+  const lower::LearnedCosts costs(2, {"mill"}, features, Trees(samples));
+  lower::RecipeSpace space("mill", 1);
+  for (const KnobInfo& k : family.knobs) space.knob(k.name, k.first, k.least, k.most, k.step, k.reorders_sums);
+  const auto better = costs.better(problem(512), 1, space);
+  REQUIRE(better);
+  CHECK(better->at("feed") >= 16);
+  CHECK(better->at("order") == 4);  // it reorders sums: not unasked
+  CHECK(space.fault(*better).empty());
+  CHECK(costs.better(problem(32), 2, space)->at("feed") <= 4);
+  CHECK(!costs.better(problem(512), 3, space));  // of three threads it knows nothing
+  lower::RecipeSpace other("lathe", 1);
+  CHECK(!costs.better(problem(512), 1, other));
+  CHECK(!costs.better(problem(512), 1, space, 100));  // never that sure
+
+  const std::string text = costs.text();
+  const lower::LearnedCosts back = lower::LearnedCosts::read(text);
+  CHECK(back.text() == text);
+  CHECK(*back.better(problem(512), 1, space) == *better);
+  CHECK(has(error_of([&] { lower::LearnedCosts::read(text.substr(0, text.size() / 2)); }), "a cost model has"));
+  CHECK(has(error_of([] { lower::LearnedCosts::read("threads none"); }), "has 'none' where a whole number was expected"));
+  std::string far = text;
+  far.replace(far.find("\nby ") + 4, 1, "9999");
+  CHECK(has(error_of([&] { lower::LearnedCosts::read(far); }), "expected"));
+}
+
+TEST_CASE("what ships of it turns no result: the same bits with it and without, and steps say where their knobs came from") {
+  int turned = 0;
+  for (const kernels::Isa isa : kernels::available()) {
+    for (const int threads : {1, 2, 3}) {
+      CompileOptions with{.threads = threads}, without{.threads = threads};
+      with.isa = without.isa = kernels::name(isa);
+      without.learned = false;
+      const Graph g = load(kDemo / "grain" / "grain.onnx");
+      with.dims = without.dims = {{g.values[static_cast<size_t>(g.inputs[0])].dims->front().symbol, 3}};
+      const Program a = compile(g, with), b = compile(g, without);
+      const auto inputs = random_inputs(a, a.bound_shapes(), 4);
+      Lane x(a), y(b);
+      const Outputs one = x.run(std::span<const Tensor>(inputs)), other = y.run(std::span<const Tensor>(inputs));
+      CHECK(std::memcmp(one[0].data(), other[0].data(), one[0].byte_size()) == 0);
+      for (const StepInfo& s : a.describe().steps) {
+        CHECK((s.chosen_by.empty() || s.chosen_by == "learned"));
+        turned += s.chosen_by == "learned";
+        if (threads > 2) CHECK(s.chosen_by.empty());
+      }
+      for (const StepInfo& s : b.describe().steps) CHECK(s.chosen_by.empty());
+    }
+  }
+  MESSAGE("steps with learned knobs: ", turned);
 }
 
 TEST_CASE("rank correlation: order alone counts, ties share their ranks") {
   const std::vector<double> a{1, 2, 3, 4}, same{10, 20, 30, 1000}, back{4, 3, 2, 1}, flat{1, 1, 1, 1}, ties{1, 1, 2, 2};
-  CHECK(tuning::rank_correlation(a, same) == doctest::Approx(1));
-  CHECK(tuning::rank_correlation(a, back) == doctest::Approx(-1));
-  CHECK(tuning::rank_correlation(a, flat) == 0);
-  CHECK(tuning::rank_correlation(a, ties) == doctest::Approx(0.894427));
+  CHECK(lower::rank_correlation(a, same) == doctest::Approx(1));
+  CHECK(lower::rank_correlation(a, back) == doctest::Approx(-1));
+  CHECK(lower::rank_correlation(a, flat) == 0);
+  CHECK(lower::rank_correlation(a, ties) == doctest::Approx(0.894427));
 }
 
 TEST_CASE("the shapes of a problem are read off its text") {
   const auto shapes =
-      tuning::shapes_in("Conv/11 pads=1,1 name=[3] (0 1) | f32[1,16,24,24] channels-last constant f32[16,16,3,3] f32[] -> natural");
+      lower::shapes_in("Conv/11 pads=1,1 name=[3] (0 1) | f32[1,16,24,24] channels-last constant f32[16,16,3,3] f32[] -> natural");
   REQUIRE(shapes.size() == 3);
   CHECK(shapes[0] == Ints{1, 16, 24, 24});
   CHECK(shapes[1] == Ints{16, 16, 3, 3});
@@ -133,7 +200,7 @@ TEST_CASE("with recipes, steps tell their problem and what there was to choose f
   for (const StepInfo& s : e.steps) {
     if (s.chosen.empty()) continue;
     CHECK_FALSE(s.problem.empty());
-    CHECK(s.chosen_by == "estimate");
+    CHECK((s.chosen_by == "estimate" || s.chosen_by == "learned"));
     CHECK(s.chosen.starts_with(s.estimated + "/"));
     CHECK(std::ranges::any_of(s.families, [&](const FamilyInfo& f) { return f.family == s.estimated; }));
     ++seen[s.problem];
@@ -163,7 +230,7 @@ TEST_CASE("a given recipe is followed, in archives too; one that does not fit is
   Lane lane(p), before(compile(g, {.threads = 1}));
   CHECK(compare("y", lane.run({{"x", x}})[0], before.run({{"x", x}})[0]).pass);
   // Of other threads: not asked.
-  CHECK(product_of(compile(g, {.threads = 2, .recipes = std::make_shared<Recipes>(mine)})).chosen_by == "estimate");
+  CHECK(product_of(compile(g, {.threads = 2, .recipes = std::make_shared<Recipes>(mine)})).chosen_by != "tuned");
   // Baked in.
   Folder f;
   save_program(p, f.path / "p.lathe");

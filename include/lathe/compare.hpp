@@ -99,6 +99,9 @@ struct JobResult {
 
 // Makes what is missing, loads, checks, judges and times: all variants by turns in each round. `progress` gets a word on each part. A
 // variant that cannot be built is told in its result; throws Error for what makes the whole job impossible (data that cannot be read).
-JobResult run_job_sheet(const JobSheet& sheet, const std::function<void(const std::string&)>& progress = {});
+// With `ranks`, all of them call this and make the variants; items are judged by all together, and rank 0 alone checks, times, keeps files
+// (keep_as), and has the result; the others' is empty.
+JobResult run_job_sheet(const JobSheet& sheet, const std::function<void(const std::string&)>& progress = {},
+                        const std::shared_ptr<Ranks>& ranks = {});
 
 }  // namespace lathe

@@ -10,6 +10,7 @@
 
 #include "lathe/pictures.hpp"
 #include "lathe/program.hpp"
+#include "lathe/spread.hpp"
 
 namespace lathe {
 
@@ -110,12 +111,15 @@ struct ItemsRun {
   double seconds = 0;
   int lanes = 0;
   std::vector<std::pair<size_t, std::string>> failed;  // items that could not be loaded, and why
+  bool elsewhere = false;                              // this rank is not the one that has the results
+  Shared shared{};                                     // where there are ranks, or a checkpoint
 };
 struct ItemsOptions {
   int lanes = 0;        // each with one thread; 0: one a core
   bool strict = false;  // the first item that cannot be loaded ends it
   RunOptions run{};
   std::function<void(size_t done)> progress{};  // from one thread at a time
+  ShareOptions share{};                         // among ranks, and with a checkpoint; each rank has its own lanes
 };
 // Runs items through the program, several lanes at once: each loads its items, puts as many as the inputs' leading dims hold (`shapes`)
 // into a batch, runs it, and hands each item its row of every output. `load` and `take` are called from several threads at once, each item
@@ -123,6 +127,18 @@ struct ItemsOptions {
 ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
                    const std::function<std::vector<Tensor>(size_t item)>& load,
                    const std::function<void(size_t item, const std::vector<Tensor>& outputs)>& take, const ItemsOptions& options = {});
+
+// The same, by all ranks of `options.share`, or going on from its checkpoint: `pack` gives what `take` made of an item as bytes, on the
+// rank that ran it; `unpack` puts it where it belongs on rank 0. Answers are those of one process, whatever the number of ranks. Throws as
+// share_out does, too.
+struct AnswerForm {
+  std::function<std::string(size_t item)> pack;
+  std::function<void(size_t item, std::string_view bytes)> unpack;
+};
+ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
+                   const std::function<std::vector<Tensor>(size_t item)>& load,
+                   const std::function<void(size_t item, const std::vector<Tensor>& outputs)>& take, const AnswerForm& form,
+                   const ItemsOptions& options);
 
 // Items to run a model on, with what is expected of it or without.
 struct ItemData {

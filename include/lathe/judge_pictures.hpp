@@ -121,8 +121,8 @@ DrawnData read_drawn(Drawn kind, const std::filesystem::path& data, const std::f
 
 // Lines of text as tokens: each line's, one after the begin token where the vocabulary has one, and what is expected is the token after
 // each. Shorter lines are filled up behind: a model whose tokens look ahead is told what is there by an input that masks (find_roles).
-// Empty lines are left out. Throws Error: format (a line that the vocabulary cannot say, or too long for the model), value (an input that is
-// neither tokens, mask nor positions), resource.
+// Empty lines are left out. Throws Error: format (a line that the vocabulary cannot say, or too long for the model), value (an input that
+// is neither tokens, mask nor positions), resource.
 DrawnData read_lines(const std::filesystem::path& lines, const Program& program, const Vocabulary& vocabulary);
 
 struct DrawnOptions {

@@ -52,8 +52,9 @@ struct NarrowReport {
   int64_t bytes_before = 0, bytes_after = 0;              // of all initializers
 };
 
-// Weights of subgraphs too, their own and those that they capture. Carries the model over to the opset that the form needs. Throws Error: value (no such type or node, a block out of range, nothing to
-// narrow, compensated rounding without calibration), unsupported (the opset cannot be reached); the graph is left as it was then.
+// Weights of subgraphs too, their own and those that they capture. Carries the model over to the opset that the form needs. Throws Error:
+// value (no such type or node, a block out of range, nothing to narrow, compensated rounding without calibration), unsupported (the opset
+// cannot be reached); the graph is left as it was then.
 NarrowReport narrow_model(Graph& graph, const NarrowOptions& options = {}, const Calibration* calibration = nullptr);
 
 // Everything in f16 or bf16, activations too, between Casts at the model's inputs and outputs; subgraphs compute in f32 on weights kept as
@@ -72,7 +73,7 @@ struct ByteOptions {
   RangeChoice range = RangeChoice::squares;
   double percentile = 99.99;
   Rounding rounding = Rounding::compensated;
-  bool equalise = true;      // scales move from activations of uneven channels into the weights that read them
+  bool equalise = true;  // scales move from activations of uneven channels into the weights that read them
   // Products of two activations too, as attention's are. Slower where attention would be one step, and coarser.
   bool products = false;
   bool correct_bias = true;  // what rounding weights adds to a layer's output on average is taken off its bias

@@ -39,7 +39,10 @@ struct CompileOptions {
   // Nodes on f16 and bf16 compute in f32. Between them values stay so, which is faster and more accurate; true: each node rounds its result
   // to the type the model declares, as plain evaluation does.
   bool round_each = false;
-  // Followed where a step is one of their problems (lathe/tune.hpp finds them); null: by estimate alone. With any, be there none in it,
+  // Where the cost model that ships with the library is sure that other knobs than the estimate's are faster, these; results keep their
+  // bits. It was taught by recipes measured on one kind of machine (docs/tuning.md) and is asked for as many threads as it has seen.
+  bool learned = true;
+  // Followed where a step is one of their problems (lathe/tune.hpp finds them); null: untuned. With any, be there none in it,
   // EditionInfo tells what there was to choose from.
   std::shared_ptr<const Recipes> recipes{};
   std::string isa{};       // "scalar", "sse4", "avx2", "avx512", "amx", on ARM "neon"; empty: the best this machine has
@@ -77,9 +80,10 @@ struct StepInfo {
   std::string output, layout;  // what it makes: "f32 [1, 64, 56, 56]"; "natural" or "channels-last"
   std::string chosen{};        // its recipe as data: "convolution.direct/1 k_block=576 panel_block=8"; "" for copies
   // With CompileOptions::recipes:
-  std::string problem{};               // what it computes, on what: the key of its recipe; also of a copy made for it
-  std::string chosen_by{};             // "estimate", "tuned", "pinned", "archive"
-  double gain = 1;                     // of what was tuned, when it was found: time by the estimate's recipe / by this one
+  std::string problem{};  // what it computes, on what: the key of its recipe; also of a copy made for it
+  // "estimate"; "learned": the estimate's family, knobs by what measured recipes taught; "tuned", "pinned", "archive".
+  std::string chosen_by{};
+  double gain = 1;                     // of what was tuned, when it was found: time by the untuned recipe / by this one
   std::string refused{};               // why a tuned or pinned recipe for this problem was not followed
   std::string estimated{};             // the family that the estimate takes
   std::vector<FamilyInfo> families{};  // that could do it

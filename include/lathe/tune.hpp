@@ -35,6 +35,10 @@ struct TuneOptions {
   // What to leave out, to see what it is good for: the cost model (new recipes are then measured as they are thought of), the scheduler
   // (problems have their turns), evolution (recipes are drawn at random).
   bool learned = true, scheduled = true, evolved = true;
+  // A narrow space: these knobs alone, of the family that the estimate takes; empty: all knobs, and other families.
+  std::vector<std::string> knobs{};
+  // Begins from recipes drawn at random, and knows nothing of the estimates: what the search finds by itself.
+  bool blind = false;
   std::function<void(const TuneProgress&)> progress{};
   std::stop_token stop{};  // ends the search; what was found is confirmed and given
 };

@@ -6,6 +6,7 @@
 #include "base/files.hpp"
 #include "drawing.hpp"
 #include "keep.hpp"
+#include "ranks.hpp"
 
 namespace lathe::cli {
 namespace {
@@ -15,6 +16,7 @@ namespace fs = std::filesystem;
 struct CompareFlags {
   KeepFlags keep;
   std::string sheet, example, write, chart, json;
+  RanksFlags ranks;
 };
 
 Json interval_json(const Interval& i) { return {{"value", i.value}, {"low", i.low}, {"high", i.high}}; }
@@ -253,8 +255,15 @@ int compare(const CompareFlags& o) {
     if (!v.keep_as.empty()) check_target("'keep_as'", v.keep_as.string(), {kModelFile}, std::vector<std::string>{v.model.string()});
   }
   Progress progress;
-  const JobResult r = run_job_sheet(sheet, [&](const std::string& what) { progress.show(what); });
+  const RanksScope ranks(o.ranks);
+  const JobResult r = run_job_sheet(
+      sheet,
+      [&](const std::string& what) {
+        if (ranks.reports()) progress.show(what);
+      },
+      ranks.ranks());
   progress.show("");
+  if (!ranks.reports()) return kGood;
   const Json json = to_json(o, sheet, r);
   write_json(o.json, json);
   if (!o.write.empty()) write_file(o.write, o.write.ends_with(".csv") ? csv(r) : markdown(sheet, r));
@@ -276,6 +285,7 @@ Command add_compare(CLI::App& app) {
   app.add_option("--write", o->write, "Write the table as CSV or Markdown; of --example, the sheet")->type_name("FILE.csv|md");
   app.add_option("--chart", o->chart, "Draw speed against accuracy (needs gnuplot)")->type_name("FILE.png|svg");
   o->keep.add_to(app);
+  o->ranks.add_to(app, false);
   add_json_option(app, o->json);
   app.footer("Exit codes: 1 when a variant could not be built or does not hold the sheet's limits.");
   return [o] { return compare(*o); };

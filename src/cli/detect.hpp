@@ -16,6 +16,12 @@ struct DetectFlags {
 
   // `least`: the least score when nobody says.
   void add_to(CLI::App& app, double least);
+  // All of it, for who wants to know whether it is the same.
+  std::string text() const {
+    std::string all = fmt::format("{} {} {} {} {}", suppress, least_score, most_overlap, softness, most);
+    for (const std::string& d : detect) all += " " + d;
+    return all;
+  }
   // Throws UsageError naming the option.
   DetectForm form() const;
   DetectOptions options() const;

@@ -18,7 +18,8 @@ void draw_with(const std::string& program, const std::string& package, const std
 // A name between the double quotes of a gnuplot script, where a backquote would run what it holds: quotes, backslashes and control
 // characters are replaced.
 std::string chart_label(std::string text);
-// Shares of the loss by node, out of the JSON of 'lathe narrow --sensitivity' or 'lathe parity --budget'. Throws UsageError naming the file.
+// Shares of the loss by node, out of the JSON of 'lathe narrow --sensitivity' or 'lathe parity --budget'. Throws UsageError naming the
+// file.
 std::map<std::string, double> read_sensitivity(const std::string& file);
 // What draws into a file of that name.
 std::string_view chart_terminal(const std::string& target);

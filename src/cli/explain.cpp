@@ -188,9 +188,9 @@ Command add_explain(CLI::App& app) {
       for (const auto& n : s.nodes) nodes += (nodes.empty() ? "" : ", ") + n;
       say("nodes", nodes);
       say("recipe", s.recipe);
-      if (s.chosen_by == "tuned")
-        say("tuned", fmt::format("{}; {:.2f} times as fast as the estimate's when it was found", s.chosen, s.gain));
+      if (s.chosen_by == "tuned") say("tuned", fmt::format("{}; {:.2f} times as fast as untuned when it was found", s.chosen, s.gain));
       if (s.chosen_by == "pinned") say("pinned", s.chosen);
+      if (s.chosen_by == "learned") say("learned", s.chosen);
       if (!s.refused.empty()) say("not used", s.refused);
       say("why", s.why);
       say("no more", s.why_not);

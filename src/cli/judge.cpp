@@ -68,8 +68,19 @@ void tell_left_out(const ItemsRun& run, const ItemData& data) {
 }
 
 std::string speed_text(const ItemsRun& run, int64_t items) {
-  return fmt::format("{:.4g} items/s, {} lane{} of one thread, reading included", static_cast<double>(items) / run.seconds, run.lanes,
-                     run.lanes == 1 ? "" : "s");
+  const std::string shared = shared_text(run.shared);
+  // What the checkpoint held was not done now.
+  const auto done = static_cast<double>(items - run.shared.resumed);
+  if (done == 0 && !shared.empty()) return "all " + shared;
+  return fmt::format("{:.4g} items/s, {} lane{} of one thread{}, reading included{}{}", done / run.seconds, run.lanes,
+                     run.lanes == 1 ? "" : "s", run.shared.items.size() > 1 ? " a rank" : "", shared.empty() ? "" : "\n  ", shared);
+}
+
+std::string job_text(const JudgeFlags& o, size_t items) {
+  std::string text = fmt::format("judge {} {} {} {} {} {} {} {} {} {}", o.as, o.data, o.beside, o.targets, o.vocabulary, items, o.top,
+                                 o.white, o.model.batch, o.model.isa);
+  for (const auto& list : {o.model.dims, o.model.shapes, o.model.outputs}) text += fmt::format(" [{}]", fmt::join(list, " "));
+  return text + " " + o.pictures.text() + " " + o.detect.text();
 }
 
 namespace {
@@ -84,14 +95,15 @@ std::string percent(const Interval& i) { return fmt::format("{:.1f} to {:.1f}", 
 
 namespace {
 
-Judged judge(const JudgeFlags& o, const ModelOptions& model, const ItemData& data) {
+Judged judge(const JudgeFlags& o, const ModelOptions& model, const ItemData& data, const ShareOptions& share) {
   Judged j;
   const auto [program, shapes] = judging(o, model, data);
   Progress progress;
   JudgeOptions how{o.pictures.settings(), o.pictures.labels_of(program.metadata()), o.top};
-  how.items = {model.threads, o.strict, model.run_options(), [&](size_t done) {
-                 progress.show(fmt::format("{}: {} of {} items", fs::path(model.model).filename().string(), done, data.items));
-               }};
+  how.items = {
+      model.threads, o.strict, model.run_options(),
+      [&](size_t done) { progress.show(fmt::format("{}: {} of {} items", fs::path(model.model).filename().string(), done, data.items)); },
+      share};
   static_cast<Judgement&>(j) = lathe::judge(program, data, shapes, how);
   j.model = model.model;
   progress.show("");
@@ -104,7 +116,9 @@ std::string figure(double v) { return std::isnan(v) ? "none" : fmt::format("{:.6
 Json run_json(const Judged& j) {
   Json failed = Json::array();
   for (const auto& [item, what] : j.run.failed) failed.push_back(what);
-  return {{"model", j.model}, {"seconds", j.run.seconds}, {"lanes", j.run.lanes}, {"left_out", failed}};
+  Json out{{"model", j.model}, {"seconds", j.run.seconds}, {"lanes", j.run.lanes}, {"left_out", failed}};
+  if (!j.run.shared.items.empty()) out["shared"] = shared_json(j.run.shared);
+  return out;
 }
 
 Json classes_json(const Judged& j, const ClassReport& r, int worst) {
@@ -333,14 +347,19 @@ int judge_all(const JudgeFlags& o) {
   if (o.noise > 0) {
     if (!o.data.empty() || !o.against.empty() || o.at_least >= 0)
       throw UsageError("--noise measures speed alone: --data, --against and --at-least do not go with it");
+    if (!o.ranks.ranks.empty() || !o.ranks.checkpoint.empty())
+      throw UsageError("--ranks and --checkpoint go with --data, not with --noise");
     return on_noise(o);
   }
-  if (o.as != "classes" && !o.data.empty()) return judge_drawn_all(o);
+  const RanksScope ranks(o.ranks);
+  if (o.as != "classes" && !o.data.empty()) return judge_drawn_all(o, ranks);
   if (o.data.empty()) throw UsageError("--data is missing: a folder of a folder a class, a CSV of file and label, or arrays; or --noise N");
   const ItemData data = read_judged(o.data, o.targets, o.beside);
   if (data.values() && o.at_least >= 0) throw UsageError("--at-least is a share of right answers; these targets are values");
   std::vector<Judged> judged;
-  for (const ModelOptions& m : models_of(o)) judged.push_back(judge(o, m, data));
+  for (const ModelOptions& m : models_of(o))
+    judged.push_back(judge(o, m, data, ranks.share(m.model, job_text(o, data.items), judged.size())));
+  if (!ranks.reports()) return kGood;
   const bool people = for_people(o.model.json);
   Json out;
   bool good = true;
@@ -406,6 +425,7 @@ Command add_judge(CLI::App& app) {
   app.add_flag("--strict", o->strict, "An item that cannot be read ends it (else it is named and left out)");
   o->pictures.add_to(app);
   o->keep.add_to(app);
+  o->ranks.add_to(app);
   o->model.add_limits(app);
   return [o] { return judge_all(*o); };
 }

@@ -7,6 +7,7 @@
 #include "keep.hpp"
 #include "detect.hpp"
 #include "pictures.hpp"
+#include "ranks.hpp"
 
 namespace lathe::cli {
 
@@ -21,6 +22,7 @@ struct JudgeFlags {
   DetectFlags detect;
   bool strict = false;
   KeepFlags keep;
+  RanksFlags ranks;
 };
 
 // The model compiled for one thread a lane, and the shapes it runs these items with.
@@ -43,6 +45,8 @@ Json interval_json(const Interval& i);
 std::string percent(double v);
 std::string percent(const Interval& i);
 
-int judge_drawn_all(const JudgeFlags& o);
+// What decides on an item's answer, beside the model.
+std::string job_text(const JudgeFlags& o, size_t items);
+int judge_drawn_all(const JudgeFlags& o, const RanksScope& ranks);
 
 }  // namespace lathe::cli

@@ -180,7 +180,7 @@ DrawnData lines_of(const JudgeFlags& o, const ModelOptions& model) {
 
 }  // namespace
 
-int judge_drawn_all(const JudgeFlags& o) {
+int judge_drawn_all(const JudgeFlags& o, const RanksScope& ranks) {
   if (o.noise > 0) throw UsageError("--noise measures speed alone: --as does not go with it");
   const Drawn kind = kind_of(o.as);
   std::vector<DrawnJudgement> judged;
@@ -195,13 +195,16 @@ int judge_drawn_all(const JudgeFlags& o) {
     const auto [program, shapes] = judging(o, m, data->items);
     Progress progress;
     DrawnOptions how{o.pictures.settings(), o.white, o.detect.form(), o.detect.options()};
-    how.items = {m.threads, o.strict, m.run_options(), [&](size_t done) {
+    how.items = {m.threads, o.strict, m.run_options(),
+                 [&](size_t done) {
                    progress.show(fmt::format("{}: {} of {} items", fs::path(m.model).filename().string(), done, data->items.items));
-                 }};
+                 },
+                 ranks.share(m.model, job_text(o, data->items.items), judged.size())};
     judged.push_back(judge_drawn(program, *data, shapes, how));
     progress.show("");
     tell_left_out(judged.back().run, data->items);
   }
+  if (!ranks.reports()) return kGood;
   const bool people = for_people(o.model.json);
   Json out;
   bool good = true;
@@ -213,6 +216,7 @@ int judge_drawn_all(const JudgeFlags& o) {
     Json one{{"model", models[i].model}, {"as", o.as},           {"items", t.items},
              {"seconds", j.run.seconds}, {"lanes", j.run.lanes}, {"left_out", failed}};
     for (const Told::Measure& m : t.measures) one[m.key] = interval_json(m.value);
+    if (!j.run.shared.items.empty()) one["shared"] = shared_json(j.run.shared);
     one["classes"] = t.by_class;
     one["worst"] = Json::array();
     for (size_t k = 0; k < std::min(t.worst.size(), static_cast<size_t>(o.worst)); ++k)

@@ -3,6 +3,7 @@
 #include <filesystem>
 #include <iostream>
 
+#include "ranks.hpp"
 #include "help.hpp"
 #include "logging.hpp"
 #include "settings.hpp"
@@ -136,7 +137,7 @@ int main(int argc, char** argv) {
   using namespace lathe::cli;
   CallLog log;
   const auto say = [&](const std::string& what) {
-    std::cerr << "lathe: " << what << "\n";
+    std::cerr << "lathe: " << rank_prefix() << what << "\n";
     log.failed(what);
   };
   const int code = [&]() -> int {

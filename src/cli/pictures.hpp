@@ -16,6 +16,8 @@ struct PictureFlags {
   bool bgr = false, antialias = false;
 
   void add_to(CLI::App& app);
+  // All of it, for who wants to know whether it is the same.
+  std::string text() const { return fmt::format("{} {} {} {} {} {} {}", size, fit, mean, scale, labels, bgr, antialias); }
   // Throws UsageError naming the option.
   PictureSettings settings() const;
   // One label a class; empty when nobody says.

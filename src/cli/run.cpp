@@ -7,6 +7,7 @@
 #include <numeric>
 
 #include "feed.hpp"
+#include "ranks.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
 #include "tensor/widen.hpp"
@@ -23,6 +24,7 @@ struct RunFlags {
   PictureFlags pictures;
   std::string truth, save, save_as = "npy";
   int top = 3;
+  RanksFlags ranks;
 };
 
 struct Ranked {
@@ -146,74 +148,57 @@ Json tensor_json(const Tensor& t) {
   return j;
 }
 
-int run_images(const RunFlags& o, const Program& program, const CompileOptions& options) {
+// What is told of one picture, and what its cells of the table are.
+Json picture_entry(const RunFlags& o, const fs::path& path, const std::vector<NamedTensor>& out, const std::vector<std::string>& labels,
+                   const std::map<std::string, std::string>& truth) {
+  const std::string name = path.filename().string();
+  const Tensor& first = out[0].tensor;
+  save_outputs(o, out, path.stem().string() + ".");
+  Json entry{{"picture", name}};
+  if (first.composite() || first.dtype() == DType::string || is_complex(first.dtype()))
+    throw Error(Category::type, fmt::format("output '{}' is {}: no labels can be read off it", out[0].name,
+                                            first.composite() ? to_string(first.kind()) : to_string(first.dtype())));
+  const auto values = widen<double>(first);
+  const int64_t odd = std::ranges::count_if(values, [](double v) { return std::isnan(v); });
+  const auto ranked = top(values, labels, std::max(1, o.top));
+  const bool percent = probabilities(values);
+  const auto show = [&](const Ranked& r) {
+    return percent ? fmt::format("{} {:.1f} %", r.label, 100 * r.value) : fmt::format("{} {:.4g}", r.label, r.value);
+  };
+  for (const Ranked& r : ranked)
+    entry["top"].push_back({{"label", r.label}, {"value", std::isfinite(r.value) ? Json(r.value) : Json(fmt::format("{}", r.value))}});
+  std::string next, verdict;
+  for (size_t i = 1; i < ranked.size(); ++i) next += (i > 1 ? ", " : "") + show(ranked[i]);
+  if (const auto known = truth.find(name); known != truth.end()) {
+    const bool good = !ranked.empty() && odd == 0 && known->second == ranked[0].label;
+    verdict = known->second + (good ? "" : "  <- wrong");
+    entry["truth"] = known->second;
+    entry["right"] = good;
+  }
+  entry["nan"] = odd;
+  const std::string result = odd ? fmt::format("{} of {} are NaN", odd, values.size()) : ranked.empty() ? "" : show(ranked[0]);
+  return {{"entry", entry}, {"cells", {name, result, odd ? "" : next, verdict}}};
+}
+
+int run_images(const RunFlags& o, const Program& program, const CompileOptions& options, const RanksScope& ranks) {
   const auto paths = list_pictures({o.images.begin(), o.images.end()});
   const auto labels = o.pictures.labels_of(program.metadata());
   const Shape shape = o.pictures.shape_for(o.model, program, options, paths.front());
   const PictureOptions picture = picture_options(o.pictures.settings(), program, shape);
   const auto truth = o.truth.empty() ? std::map<std::string, std::string>() : read_truth(o.truth);
   Lane lane(program, o.model.threads);
-  Progress progress;
-  Json results = Json::array();
-  Table table(truth.empty() ? "lll" : "llll", truth.empty() ? std::vector<std::string>{"picture", "result", "next"}
-                                                            : std::vector<std::string>{"picture", "result", "next", "truth"});
-  int right = 0, judged = 0;
-  int64_t nan = 0;
-  const bool many = paths.size() > 20;
-  const auto report = [&](const fs::path& path, const std::vector<NamedTensor>& out) {
-    const std::string name = path.filename().string();
-    const Tensor& first = out[0].tensor;
-    save_outputs(o, out, path.stem().string() + ".");
-    Json entry{{"picture", name}};
-    if (first.composite() || first.dtype() == DType::string || is_complex(first.dtype()))
-      throw Error(Category::type, fmt::format("output '{}' is {}: no labels can be read off it", out[0].name,
-                                              first.composite() ? to_string(first.kind()) : to_string(first.dtype())));
-    const auto values = widen<double>(first);
-    const int64_t odd = std::ranges::count_if(values, [](double v) { return std::isnan(v); });
-    nan += odd > 0;
-    const auto ranked = top(values, labels, std::max(1, o.top));
-    const bool percent = probabilities(values);
-    const auto show = [&](const Ranked& r) {
-      return percent ? fmt::format("{} {:.1f} %", r.label, 100 * r.value) : fmt::format("{} {:.4g}", r.label, r.value);
-    };
-    for (const Ranked& r : ranked)
-      entry["top"].push_back({{"label", r.label}, {"value", std::isfinite(r.value) ? Json(r.value) : Json(fmt::format("{}", r.value))}});
-    std::string next, verdict;
-    for (size_t i = 1; i < ranked.size(); ++i) next += (i > 1 ? ", " : "") + show(ranked[i]);
-    const auto known = truth.find(name);
-    if (known != truth.end()) {
-      ++judged;
-      const bool good = !ranked.empty() && odd == 0 && known->second == ranked[0].label;
-      right += good;
-      verdict = known->second + (good ? "" : "  <- wrong");
-      entry["truth"] = known->second;
-      entry["right"] = good;
-    }
-    entry["nan"] = odd;
-    results.push_back(std::move(entry));
-    // A long folder is listed only where it is wrong, and by its first pictures.
-    if (many && results.size() > 8 && verdict.find("wrong") == std::string::npos) return;
-    std::vector<std::string> cells{name,
-                                   odd              ? fmt::format("{} of {} are NaN", odd, values.size())
-                                   : ranked.empty() ? ""
-                                                    : show(ranked[0]),
-                                   odd ? "" : next};
-    if (!truth.empty()) cells.push_back(verdict);
-    table.row(cells);
-  };
   // The last batch is filled up with its last picture; those rows are dropped.
   const auto rows = static_cast<size_t>(std::max<int64_t>(1, shape[0]));
-  for (size_t n = 0; n < paths.size(); n += rows) {
-    progress.show(fmt::format("picture {} of {}", n + 1, paths.size()));
+  const auto batch = [&](size_t begin, size_t end, Json& all) {
     Tensor input(picture.dtype, shape);
-    const size_t here = std::min(rows, paths.size() - n), each = input.byte_size() / rows;
+    const size_t here = end - begin, each = input.byte_size() / rows;
     for (size_t r = 0; r < rows; ++r) {
       auto* to = static_cast<std::byte*>(input.data()) + r * each;
       if (r >= here) {
         std::memcpy(to, to - each, each);
         continue;
       }
-      const Tensor one = picture_to_tensor(read_picture(paths[n + r]), picture);
+      const Tensor one = picture_to_tensor(read_picture(paths[begin + r]), picture);
       std::memcpy(to, one.data(), each);
     }
     const Outputs out = lane.run({{program.inputs()[0].name, input}}, o.model.run_options());
@@ -221,14 +206,49 @@ int run_images(const RunFlags& o, const Program& program, const CompileOptions& 
       throw Error(Category::shape, fmt::format("output '{}' is {}: it has no row for each of the {} pictures of a batch", out.name(0),
                                                to_string(out[0].shape()), rows));
     for (size_t r = 0; r < here; ++r) {
-      std::vector<NamedTensor> all = named(out);
-      for (NamedTensor& t : all) t.tensor = row_of(t.tensor, static_cast<int64_t>(r), shape[0]);
-      report(paths[n + r], all);
+      std::vector<NamedTensor> own = named(out);
+      for (NamedTensor& t : own) t.tensor = row_of(t.tensor, static_cast<int64_t>(r), shape[0]);
+      all.push_back(picture_entry(o, paths[begin + r], own, labels, truth));
     }
-  }
+  };
+  std::vector<Json> told(paths.size());
+  const auto work = [&](size_t begin, size_t end) {
+    Json all = Json::array();
+    for (size_t n = begin; n < end; n += rows) batch(n, std::min(end, n + rows), all);
+    return all.dump(-1, ' ', false, Json::error_handler_t::replace);
+  };
+  const auto take = [&](size_t begin, size_t, std::string_view text) {
+    for (Json& one : Json::parse(text)) told[begin++] = std::move(one);
+  };
+  Progress progress;
+  std::string job = fmt::format("run {} {} {} {} {}", paths.size(), o.truth, o.top, o.save, o.pictures.text());
+  for (const fs::path& p : paths) job += "\n" + p.string();
+  const Shared shared = share_out(ranks.share(o.model.model, job), paths.size(), rows, work, take,
+                                  [&](size_t done) { progress.show(fmt::format("{} of {} pictures", done, paths.size())); });
   progress.show("");
+  if (!ranks.reports()) return kGood;
+
+  Table table(truth.empty() ? "lll" : "llll", truth.empty() ? std::vector<std::string>{"picture", "result", "next"}
+                                                            : std::vector<std::string>{"picture", "result", "next", "truth"});
+  Json results = Json::array();
+  int right = 0, judged = 0;
+  int64_t nan = 0;
+  const bool many = paths.size() > 20;
+  for (const Json& one : told) {
+    const Json& entry = one["entry"];
+    nan += entry["nan"].get<int64_t>() > 0;
+    const bool wrong = entry.contains("right") && !entry["right"].get<bool>();
+    if (entry.contains("right")) ++judged, right += entry["right"].get<bool>();
+    results.push_back(entry);
+    // A long folder is listed only where it is wrong, and by its first pictures.
+    if (many && results.size() > 8 && !wrong) continue;
+    auto cells = one["cells"].get<std::vector<std::string>>();
+    if (truth.empty()) cells.pop_back();
+    table.row(cells);
+  }
   Json j{{"model", o.model.model}, {"pictures", paths.size()}, {"results", results}};
   if (judged) j["accuracy"] = {{"right", right}, {"judged", judged}, {"share", static_cast<double>(right) / judged}};
+  if (shared.items.size() > 1 || shared.resumed > 0) j["shared"] = shared_json(shared);
   write_json(o.model.json, j);
   if (nan > 0)
     fmt::print(stderr, "lathe: results of {} of {} pictures hold NaN: the weights, or --mean and --scale, do not fit\n", nan, paths.size());
@@ -236,6 +256,7 @@ int run_images(const RunFlags& o, const Program& program, const CompileOptions& 
   fmt::print("{}", table.text(""));
   if (many) fmt::print("({} pictures; the first 8{} shown)\n", paths.size(), truth.empty() ? "" : " and the wrong ones");
   if (judged) fmt::print("accuracy: {} of {} right, {:.1f} %\n", right, judged, 100.0 * right / judged);
+  if (const std::string text = shared_text(shared); !text.empty()) fmt::print("{}\n", text);
   return kGood;
 }
 
@@ -425,8 +446,11 @@ Command add_run(CLI::App& app) {
   app.add_option("--top", o->top, "How many labels to show (3)")->check(CLI::Range(1, 1000))->type_name("K");
   app.add_option("--save", o->save, "Folder to write outputs to")->type_name("DIR");
   auto* save_as = app.add_option("--save-as", o->save_as, "npy, npz or pb (npy)")->check(CLI::IsMember({"npy", "npz", "pb"}));
+  o->ranks.add_to(app);
   o->model.add_limits(app);
   return [o, save_as] {
+    if (o->images.empty() && (!o->ranks.ranks.empty() || !o->ranks.checkpoint.empty()))
+      throw UsageError("--ranks and --checkpoint share out pictures: they go with --image");
     if (save_as->count() > 0 && o->save.empty()) throw UsageError("--save-as says how --save writes: give --save DIR too");
     Graph graph = o->model.load_graph();
     CompileOptions options = o->model.compile_options(graph);
@@ -436,8 +460,9 @@ Command add_run(CLI::App& app) {
     }
     if (o->images.empty()) return run_tensors(*o, std::move(graph), options);
     if (!o->feed.inputs.empty()) throw UsageError("--image and --input do not go together");
+    const RanksScope ranks(o->ranks);
     const Program program = o->model.make_program(std::move(graph), options);
-    return run_images(*o, program, options);
+    return run_images(*o, program, options, ranks);
   };
 }
 

@@ -1,4 +1,8 @@
 // lathe ship
+#include <unistd.h>
+
+#include <fmt/ranges.h>
+
 #include "beside.hpp"
 #include "base/text.hpp"
 
@@ -7,7 +11,7 @@ namespace {
 
 struct ShipFlags {
   ModelOptions model;
-  std::string to;
+  std::string to, kit;
   std::vector<std::string> also;
   bool with_graph = false, any_machine = false;
 };
@@ -61,12 +65,35 @@ std::vector<Shape> once_shapes(const Program& once, const std::map<std::string, 
   return shapes;
 }
 
+// An archive that only stands in a kit, until it does.
+class OnTheWay {
+ public:
+  explicit OnTheWay(bool needed) {
+    if (needed) path_ = (std::filesystem::temp_directory_path() / fmt::format("lathe-ship-{}.lathe", ::getpid())).string();
+  }
+  ~OnTheWay() {
+    std::error_code ec;
+    if (!path_.empty()) std::filesystem::remove(path_, ec);
+  }
+  OnTheWay(const OnTheWay&) = delete;
+  OnTheWay& operator=(const OnTheWay&) = delete;
+  const std::string& path() const { return path_; }
+
+ private:
+  std::string path_;
+};
+
 }  // namespace
 
 Command add_ship(CLI::App& app) {
   auto o = std::make_shared<ShipFlags>();
   o->model.add_to(app);
-  app.add_option("-o,--to", o->to, "Where to write the archive")->required()->type_name("FILE.lathe");
+  app.add_option("-o,--to", o->to, "Where to write the archive")->type_name("FILE.lathe");
+  auto* kit =
+      app.add_option("--static-kit", o->kit,
+                     "Write a folder with what builds into one program that runs this archive alone: the archive, the tables of what "
+                     "it needs of the library, an example, CMakeLists.txt")
+          ->type_name("FOLDER");
   auto* also =
       app.add_option("--also", o->also,
                      "Compile for these input shapes too, beside those of --batch, --dim and --shape, e.g. 'image=8,3,64,64' (repeatable)")
@@ -74,12 +101,16 @@ Command add_ship(CLI::App& app) {
           ->allow_extra_args(false);
   app.add_flag("--any-machine", o->any_machine,
                "Carry the graph alone: for any processor, the browser's too, compiled where it is loaded; without packed weights")
-      ->excludes(also);
+      ->excludes(also)
+      ->excludes(kit);
   app.add_flag("--with-graph", o->with_graph,
                "Carry the graph and its original weights: can be compiled again, for other shapes or machines");
   o->model.add_states(app);
   return [o] {
-    o->model.check_target("--to", o->to, {"a program archive"});
+    if (o->to.empty() && o->kit.empty()) throw UsageError("say where to write: --to FILE.lathe, or --static-kit FOLDER");
+    const OnTheWay own(o->to.empty());
+    const std::string to = o->to.empty() ? own.path() : o->to;
+    o->model.check_target("--to", to, {"a program archive"});
     Graph graph = o->model.load_graph();
     if (o->model.archived()) throw UsageError(fmt::format("{}: is an archive already; ship the model it was made from", o->model.model));
     CompileOptions options = o->model.compile_options(graph);
@@ -117,13 +148,28 @@ Command add_ship(CLI::App& app) {
     if (first) program.describe(*first);
     if (program.once() && !o->any_machine) program.once().describe(once_shapes(program.once(), given));
     progress.show("writing");
-    save_program(program, o->to, {.carry_graph = o->with_graph, .any_machine = o->any_machine, .source = o->model.model});
+    save_program(program, to, {.carry_graph = o->with_graph, .any_machine = o->any_machine, .source = o->model.model});
     progress.show("");
-    const ArchiveInfo info = archive_info(o->to);
-    Json j{{"archive", o->to}};
+    const ArchiveInfo info = archive_info(to);
+    const std::string kept = o->to.empty() ? (std::filesystem::path(o->kit) / "model.lathe").string() : o->to;
+    Json j{{"archive", kept}};
     j.update(archive_json(info));
+    StaticKit made;
+    if (!o->kit.empty()) {
+      made = write_static_kit(to, o->kit);
+      Json files = Json::array();
+      for (const auto& f : made.files) files.push_back(f.string());
+      j["static_kit"] = {{"folder", o->kit}, {"families", made.families}, {"ops", made.ops}, {"files", files}};
+    }
     write_json(o->model.json, j);
-    if (for_people(o->model.json)) fmt::print("{}\n{}", o->to, archive_text(info));
+    if (for_people(o->model.json)) {
+      fmt::print("{}\n{}", kept, archive_text(info));
+      if (!o->kit.empty()) {
+        fmt::print("\n{}: a program of its own\n  {:<18}{}\n  {:<18}{}\n  {:<18}cmake -S {} -B {}/build && cmake --build {}/build\n",
+                   o->kit, "families of steps", fmt::join(made.families, ", "), "groups of ops", fmt::join(made.ops, ", "), "build it",
+                   o->kit, o->kit, o->kit);
+      }
+    }
     return kGood;
   };
 }

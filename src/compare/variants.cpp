@@ -41,7 +41,8 @@ Interval share_right(const Judgement& j) {
 
 class Job {
  public:
-  Job(const JobSheet& sheet, const std::function<void(const std::string&)>& progress) : s_(sheet), progress_(progress) {}
+  Job(const JobSheet& sheet, const std::function<void(const std::string&)>& progress, const std::shared_ptr<Ranks>& ranks)
+      : s_(sheet), progress_(progress), ranks_(ranks) {}
 
   JobResult run() {
     if (s_.variants.empty()) fail(Category::value, "the job has no variants");
@@ -70,6 +71,7 @@ class Job {
         judged[i].reset();
       }
     }
+    if (!reports()) return {};
     if (running.empty()) return std::move(result_);
     time(running, place);
     compare(judged, place);
@@ -81,6 +83,7 @@ class Job {
   void say(const std::string& what) const {
     if (progress_) progress_(what);
   }
+  bool reports() const { return !ranks_ || ranks_->rank() == 0; }
 
   std::vector<Shape> shapes_for(const Variant& v, const Program& program) const {
     if (program.inputs().empty()) return {};
@@ -114,6 +117,8 @@ class Job {
   Judgement judged(const Program& program, const std::vector<Shape>& shapes, const std::string& name) const {
     JudgeOptions o{s_.pictures, s_.labels};
     o.items.progress = [&](size_t done) { say(fmt::format("{}: judging {} of {}", name, done, data_->items)); };
+    // What is judged on the way decides what is built: everyone has to know.
+    o.items.share = {.ranks = ranks_, .everyone = true};
     return judge(program, *data_, shapes, o);
   }
 
@@ -168,7 +173,7 @@ class Job {
     if (!fs::exists(file)) fail(Category::value, "{}: no such file", file.string());
     if (v.narrow) {
       say(v.name + ": narrowing");
-      file = v.keep_as.empty() ? workshop_.file(i) : v.keep_as;
+      file = v.keep_as.empty() || !reports() ? workshop_.file(i) : v.keep_as;
       save(narrowed(v, r), file);
     }
     r.file_bytes = fs::file_size(file);
@@ -234,7 +239,7 @@ class Job {
       // What was freed before and is used again was there already.
       r.memory_bytes = std::max(peak.bytes().value_or(0), r.planned_bytes);
     }
-    check_parity(plain, archive, run, edition, r);
+    if (reports()) check_parity(plain, archive, run, edition, r);
     if (data_) judgement = judged(run.program, shapes, v.name);
     return run;
   }
@@ -349,6 +354,7 @@ class Job {
 
   const JobSheet& s_;
   const std::function<void(const std::string&)>& progress_;
+  const std::shared_ptr<Ranks>& ranks_;
   Workshop workshop_;
   std::optional<ItemData> data_;
   JobResult result_;
@@ -360,8 +366,9 @@ bool JobResult::good() const {
   return std::ranges::all_of(variants, [](const VariantResult& r) { return r.failed.empty() && r.broken.empty(); });
 }
 
-JobResult run_job_sheet(const JobSheet& sheet, const std::function<void(const std::string&)>& progress) {
-  return Job(sheet, progress).run();
+JobResult run_job_sheet(const JobSheet& sheet, const std::function<void(const std::string&)>& progress,
+                        const std::shared_ptr<Ranks>& ranks) {
+  return Job(sheet, progress, ranks).run();
 }
 
 }  // namespace lathe

@@ -6,6 +6,7 @@
 
 #include "base/fail.hpp"
 #include "detect/masks.hpp"
+#include "judge/answer_bytes.hpp"
 #include "lathe/judge_pictures.hpp"
 #include "tensor/widen.hpp"
 
@@ -53,6 +54,15 @@ std::vector<Group> groups_of(const Program& program, const DrawnData& data, cons
   if (out.empty()) out.push_back({shapes, picture_options(how, program, shapes.at(0)), {}});
   out[0].items.insert(out[0].items.end(), unknown.begin(), unknown.end());
   return out;
+}
+
+void add(Shared& to, const Shared& more) {
+  to.items.resize(std::max(to.items.size(), more.items.size()));
+  for (size_t r = 0; r < more.items.size(); ++r) to.items[r] += more.items[r];
+  to.resumed += more.resumed, to.again += more.again;
+  for (const int r : more.silent) {
+    if (std::ranges::find(to.silent, r) == to.silent.end()) to.silent.push_back(r);
+  }
 }
 
 // Boxes found that are right at 0.5, of those found and expected.
@@ -203,20 +213,46 @@ DrawnJudgement judge_drawn(const Program& program, const DrawnData& data, const 
           // A picture without anything does not show all of it.
           done = form.box && form.relative && form.scores;
         },
-        {1, options.items.strict, options.items.run, {}});
+        {1, options.items.strict, options.items.run, {}, {}});
   }
+  const auto pack = [&](size_t i) {
+    switch (data.kind) {
+      case Drawn::masks: return judging::bytes_of(masks[i]);
+      case Drawn::pictures: return judging::bytes_of(pictures[i]);
+      case Drawn::boxes: return judging::bytes_of(boxes[i]);
+      default: return judging::bytes_of(tokens[i]);
+    }
+  };
+  const auto unpack = [&](size_t i, std::string_view bytes) {
+    masks[i].item = pictures[i].item = boxes[i].item = tokens[i].item = data.items.name(i);
+    switch (data.kind) {
+      case Drawn::masks: judging::read_answer(bytes, masks[i]); break;
+      case Drawn::pictures: judging::read_answer(bytes, pictures[i]); break;
+      case Drawn::boxes: judging::read_answer(bytes, boxes[i]), boxes[i].expected = data.expected[i]; break;
+      default: judging::read_answer(bytes, tokens[i]);
+    }
+    j.seen[i] = 1;
+  };
   size_t before = 0;
+  const bool several = groups.size() > 1;
   for (const Group& g : groups) {
     ItemsOptions how = options.items;
     if (how.progress) how.progress = [&](size_t done) { options.items.progress(before + done); };
+    // A checkpoint for each size of picture.
+    const auto n = static_cast<size_t>(&g - groups.data());
+    if (several && !how.share.checkpoint.empty()) how.share.checkpoint += fmt::format(".{}", n + 1);
     ItemsRun r = run_items(
         program, g.shapes, g.items.size(), [&](size_t k) { return load(g.items[k]); },
-        [&](size_t k, const std::vector<Tensor>& out) { take(g.items[k], out); }, how);
+        [&](size_t k, const std::vector<Tensor>& out) { take(g.items[k], out); },
+        {[&](size_t k) { return pack(g.items[k]); }, [&](size_t k, std::string_view bytes) { unpack(g.items[k], bytes); }}, how);
+    j.run.elsewhere = r.elsewhere;
+    add(j.run.shared, r.shared);
     for (const auto& [k, what] : r.failed) j.run.failed.emplace_back(g.items[k], what);
     j.run.seconds += r.seconds;
     j.run.lanes = std::max(j.run.lanes, r.lanes);
     before += g.items.size();
   }
+  if (j.run.elsewhere) return j;
   std::ranges::sort(j.run.failed);
   if (j.run.failed.size() == items)
     fail(Category::value, "none of the {} items could be read; the first: {}", items, j.run.failed[0].second);

@@ -129,4 +129,63 @@ ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, siz
   return result;
 }
 
+namespace {
+
+// Of an item: whether it has an answer, and that; or why not.
+void put_item(std::string& to, char kind, std::string_view bytes) {
+  const uint64_t length = bytes.size();
+  to += kind;
+  to.append(reinterpret_cast<const char*>(&length), sizeof length).append(bytes);
+}
+
+}  // namespace
+
+ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, size_t items,
+                   const std::function<std::vector<Tensor>(size_t)>& load,
+                   const std::function<void(size_t, const std::vector<Tensor>&)>& take, const AnswerForm& form,
+                   const ItemsOptions& options) {
+  if (!options.share.ranks && options.share.checkpoint.empty()) return run_items(program, shapes, items, load, take, options);
+  const auto start = std::chrono::steady_clock::now();
+  constexpr char kAnswered = 'a', kFailed = 'f';
+  ItemsRun result;
+  std::atomic<int> lanes = 0;
+  const auto work = [&](size_t begin, size_t end) {
+    ItemsOptions own = options;
+    own.share = {}, own.progress = {};
+    const ItemsRun run = run_items(
+        program, shapes, end - begin, [&](size_t i) { return load(begin + i); },
+        [&](size_t i, const std::vector<Tensor>& out) { take(begin + i, out); }, own);
+    lanes = std::max<int>(lanes, run.lanes);
+    std::string bytes;
+    auto failed = run.failed.begin();
+    for (size_t i = 0; i < end - begin; ++i) {
+      if (failed != run.failed.end() && failed->first == i) put_item(bytes, kFailed, (failed++)->second);
+      else put_item(bytes, kAnswered, form.pack(begin + i));
+    }
+    return bytes;
+  };
+  const auto gather = [&](size_t begin, size_t end, std::string_view bytes) {
+    for (size_t i = begin; i < end; ++i) {
+      uint64_t length = 0;
+      constexpr size_t kHead = 1 + sizeof length;
+      if (bytes.size() >= kHead) std::memcpy(&length, bytes.data() + 1, sizeof length);
+      if (bytes.size() < kHead || bytes.size() - kHead < length)
+        fail(Category::internal, "answers to items {} to {} are cut short", begin, end);
+      const std::string_view answer = bytes.substr(kHead, length);
+      if (bytes[0] == kFailed) result.failed.emplace_back(i, answer);
+      else form.unpack(i, answer);
+      bytes.remove_prefix(kHead + length);
+    }
+  };
+  const size_t rows = Batch(program, shapes).rows;
+  result.elsewhere = options.share.ranks && options.share.ranks->rank() > 0 && !options.share.everyone;
+  result.shared =
+      share_out(options.share, items, rows * static_cast<size_t>(std::max(1, options.lanes > 0 ? options.lanes : usable_cores())), work,
+                gather, options.progress);
+  std::ranges::sort(result.failed);
+  result.lanes = lanes;
+  result.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  return result;
+}
+
 }  // namespace lathe

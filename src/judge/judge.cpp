@@ -3,6 +3,7 @@
 #include <cstring>
 
 #include "base/fail.hpp"
+#include "judge/answer_bytes.hpp"
 #include "lathe/judge.hpp"
 #include "tensor/widen.hpp"
 
@@ -183,7 +184,15 @@ Judgement judge(const Program& program, const ItemData& data, const std::vector<
     else answers[i] = answer_of(data.name(i), expected[i], widen<double>(out[0]), options.top);
     j.seen[i] = 1;
   };
-  j.run = run_items(program, shapes, data.items, load, take, options.items);
+  const AnswerForm form{[&](size_t i) { return data.values() ? judging::bytes_of(values[i]) : judging::bytes_of(answers[i]); },
+                        [&](size_t i, std::string_view bytes) {
+                          answers[i].item = values[i].item = data.name(i);
+                          if (data.values()) judging::read_answer(bytes, values[i]);
+                          else judging::read_answer(bytes, answers[i]);
+                          j.seen[i] = 1;
+                        }};
+  j.run = run_items(program, shapes, data.items, load, take, form, options.items);
+  if (j.run.elsewhere) return j;
   if (j.run.failed.size() == data.items)
     fail(Category::value, "none of the {} items could be read; the first: {}", data.items, j.run.failed[0].second);
   for (size_t i = 0; i < data.items; ++i) {

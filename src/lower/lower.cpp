@@ -10,6 +10,7 @@
 #include "lower/group/partition.hpp"
 #include "lower/group/reasons.hpp"
 #include "lower/recipe/chooser.hpp"
+#include "lower/recipe/learned.hpp"
 #include "lower/schedule/branches.hpp"
 #include "lower/schedule/choices.hpp"
 #include "lower/schedule/memory.hpp"
@@ -41,21 +42,29 @@ struct Planned {
   bool plain = false;
 };
 
-void look(Families families, const GraphView& view, const Group& group, const Machine& machine, std::vector<Candidate>& out) {
-  for (const StepFamily* family : families) look(*family, view, group, machine, out);
+// Those of a table that are asked for.
+std::vector<const StepFamily*> among(Families table, const LowerOptions& options) {
+  std::vector<const StepFamily*> some;
+  std::ranges::copy_if(table, std::back_inserter(some), [&](const StepFamily* f) {
+    return options.only.empty() || std::ranges::find(options.only, f) != options.only.end();
+  });
+  return some;
 }
 
 Planned plan_group(Families families, const GraphView& view, const Group& group, const LowerOptions& options) {
   Planned p;
+  const auto look_in = [&](Families table) {
+    for (const StepFamily* family : table) look(*family, view, group, options.machine, p.candidates);
+  };
   const bool nothing = makes_nothing(view.graph(), view.node(group.head())), decided = decided_while_running(view, group);
-  if ((!nothing && !decided) || options.plain) look(families, view, group, options.machine, p.candidates);
+  if ((!nothing && !decided) || options.plain) look_in(families);
   if (p.candidates.empty() && !options.plain) {
-    if (!nothing || decided) look(families_at_run(), view, group, options.machine, p.candidates);
-    else look(empty_families(), view, group, options.machine, p.candidates);
+    if (!nothing || decided) look_in(among(families_at_run(), options));
+    else look_in(among(empty_families(), options));
   }
   if (!p.candidates.empty()) return p;
   p.plain = true;
-  look(plain_families(), view, group, options.machine, p.candidates);
+  look_in(among(plain_families(), options));
   if (p.candidates.empty()) fail(Category::internal, "a group of {} nodes fits no step", group.nodes.size());
   return p;
 }
@@ -142,7 +151,10 @@ Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weig
            const Remembered* remembered) {
   PlanBuilder b(std::move(graph), weights, base_constants, remembered ? remembered->own : nullptr);
   const GraphView& view = b.view();
-  const Families families = options.plain ? oracle_families() : options.winograd ? step_families() : step_families_without_winograd();
+  const auto families = among(options.plain      ? oracle_families()
+                              : options.winograd ? step_families()
+                                                 : step_families_without_winograd(),
+                              options);
   const bool fuse = options.fuse && !options.plain;
   const std::vector<Group> groups = partition(view, families, options.machine, fuse);
   std::vector<int> owner(view.graph().nodes.size(), -1);
@@ -164,22 +176,23 @@ Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weig
 
   std::optional<StoredRecipes> stored;
   if (remembered) stored.emplace(remembered->recipes, remembered->same_threads);
-  Chooser chooser(stored ? &*stored : nullptr, options.recipes);
+  Chooser chooser(stored ? &*stored : nullptr, options.recipes, options.learned ? learned_costs(options.machine.isa) : nullptr);
   for (size_t i = 0; i < groups.size(); ++i) {
     const size_t first = b.plan().steps.size();
     std::shared_ptr<const Choosing> choosing;
+    bool learned = false;
     try {
       const auto candidates = fitting(b, planned[i]);
       const Problem problem = problem_of(b, groups[i], options.machine);
       const Chosen choice = chooser.choose(candidates, problem);
       const auto& [family, match] = *candidates[choice.candidate];
-      choosing = choice.choosing;
+      choosing = choice.choosing, learned = choice.learned;
       b.plan().recipes.push_back(choice.recipe);
       family->lower(b, *match, problem, choice.recipe);
     } catch (const Error& e) {
       rethrow_at(e, view, groups[i]);
     }
-    for (size_t s = first; s < b.plan().steps.size(); ++s) b.plan().steps[s].choosing = choosing;
+    for (size_t s = first; s < b.plan().steps.size(); ++s) b.plan().steps[s].choosing = choosing, b.plan().steps[s].learned = learned;
     explain(b.plan(), first, groups[i], planned[i], view, families, owner, options);
   }
   if (stored && !stored->used_up())

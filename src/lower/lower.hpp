@@ -6,6 +6,7 @@
 
 #include "lower/plan/plan.hpp"
 #include "lower/recipe/machine.hpp"
+#include "lower/recipe/step_family.hpp"
 
 namespace lathe::lower {
 
@@ -14,6 +15,8 @@ struct LowerOptions {
   bool fuse = true;
   bool plain = false;  // every node by plain evaluation
   bool winograd = true;
+  bool learned = true;  // knobs by what measured recipes taught (recipe/learned.hpp), where it is sure; false: by the estimates alone
+  Families only;        // no others, of all tables; empty: all there are
   const Recipes* recipes = nullptr;  // to choose by; with them, steps tell what there was to choose from
 };
 

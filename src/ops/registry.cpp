@@ -1,8 +1,7 @@
 // The op registry.
-
 #include <map>
 
-#include "base/library.hpp"
+#include "base/fail.hpp"
 #include "ops/operands.hpp"
 #include "ops/support.hpp"
 
@@ -18,27 +17,7 @@ Registry& registry() {
   static Registry r = [] {
     Registry fresh;
     std::vector<OpDef> all;
-    ops::add_elementwise(all);
-    ops::add_contractions(all);
-    ops::add_normalisations(all);
-    ops::add_pooling(all);
-    ops::add_reductions(all);
-    ops::add_movement(all);
-    ops::add_resize(all);
-    ops::add_creation(all);
-    ops::add_control(all);
-    ops::add_sequences(all);
-    ops::add_indexing(all);
-    ops::add_recurrent(all);
-    ops::add_quantised(all);
-    ops::add_attention(all);
-    ops::add_vision(all);
-    ops::add_signal(all);
-    ops::add_random(all);
-    ops::add_text(all);
-    ops::add_losses(all);
-    ops::add_linear_algebra(all);
-    ops::add_companion(all);
+    for (const ops::OpGroup& group : ops::op_groups()) group.add(all);
     ops::add_attributes(all);
     ops::add_operands(all);
     for (OpDef& d : all) {
@@ -69,8 +48,6 @@ const OpDef* find_op(std::string_view domain, std::string_view name, int64_t ver
   }
   return best;
 }
-
-void load_ops(const std::string& path) { call_library(path, "ops", "lathe_register_ops", "register_op"); }
 
 std::vector<const OpDef*> all_ops() {
   std::vector<const OpDef*> out;

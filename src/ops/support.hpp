@@ -5,6 +5,8 @@
 
 #include <algorithm>
 #include <functional>
+#include <span>
+#include <string_view>
 
 #include "base/fail.hpp"
 #include "graph/dims.hpp"
@@ -13,7 +15,7 @@
 
 namespace lathe::ops {
 
-// Each family adds its definitions through one of these (registry.cpp calls them all, once).
+// Each family adds its definitions through one of these (groups.cpp lists them).
 void add_elementwise(std::vector<OpDef>& out);
 void add_contractions(std::vector<OpDef>& out);
 void add_normalisations(std::vector<OpDef>& out);
@@ -35,6 +37,12 @@ void add_text(std::vector<OpDef>& out);
 void add_losses(std::vector<OpDef>& out);
 void add_linear_algebra(std::vector<OpDef>& out);
 void add_companion(std::vector<OpDef>& out);
+// In the order in which they are added: functions by what stands behind "add_".
+struct OpGroup {
+  std::string_view name;
+  void (*add)(std::vector<OpDef>&);
+};
+std::span<const OpGroup> op_groups();
 // Last: gives the definitions of the standard their attribute lists.
 void add_attributes(std::vector<OpDef>& defs);
 

@@ -424,6 +424,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
   lo.fuse = options.fuse;
   lo.plain = options.plain;
   lo.winograd = options.winograd;
+  lo.learned = options.learned;
   lo.recipes = options.recipes.get();
   const auto forget = [](Value& value) {
     if (value.constant && value.constant->data() != nullptr)
@@ -503,6 +504,7 @@ EditionInfo describe(const lower::Plan& plan) {
     step.arithmetic = s.arithmetic, step.products = s.products;
     step.conditional = !s.guards.empty();
     if (s.recipe) step.chosen = lower::describe(*s.recipe);
+    if (s.learned) step.chosen_by = "learned";
     if (s.choosing) {
       const lower::Choosing& c = *s.choosing;
       step.problem = c.problem, step.chosen_by = c.by, step.gain = c.gain;

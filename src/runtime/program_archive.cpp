@@ -27,7 +27,7 @@ void write_options(const CompileOptions& o, IndexWriter& index) {
   index.text(o.isa);
   index.u32(static_cast<uint32_t>(o.threads));
   index.u32(static_cast<uint32_t>(o.editions));
-  index.u8(static_cast<uint8_t>((o.fuse ? 1 : 0) | (o.plain ? 2 : 0) | (o.winograd ? 4 : 0) | (o.round_each ? 8 : 0)));
+  index.u8(static_cast<uint8_t>((o.fuse ? 1 : 0) | (o.plain ? 2 : 0) | (o.winograd ? 4 : 0) | (o.round_each ? 8 : 0) | (o.learned ? 0 : 16)));
   index.u64(o.arena_limit);
   index.i64(o.limits.trips);
   index.i64(o.limits.depth);
@@ -50,6 +50,7 @@ CompileOptions read_options(IndexReader& index) {
   o.plain = (flags & 2) != 0;
   o.winograd = (flags & 4) != 0;
   o.round_each = (flags & 8) != 0;
+  o.learned = (flags & 16) == 0;
   o.arena_limit = index.u64();
   o.limits.trips = index.i64();
   o.limits.depth = static_cast<decltype(o.limits.depth)>(index.i64());

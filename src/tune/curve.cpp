@@ -51,7 +51,7 @@ KnobCurve knob_curve(const Graph& graph, const CompileOptions& compile, std::spa
     fail(Category::value, "{} has no knob '{}'; its knobs are {}", step->estimated, knob,
          names.empty() ? "none" : fmt::format("{}", fmt::join(names, ", ")));
   }
-  KnobCurve curve{problem, step->op, step->chosen, knob, k->first, 0, {}};
+  KnobCurve curve{problem, step->op, step->chosen, knob, first.values[static_cast<size_t>(k - knobs.begin())], 0, {}};
   if (values.empty()) values = values_of(*k);
   std::optional<Outputs> right;
   (void)base.run(inputs, {}, &right);

@@ -17,6 +17,9 @@
 #include "base/log.hpp"
 #include "lathe/measure.hpp"
 #include "lathe/parity.hpp"
+#include "lower/recipe/features.hpp"
+#include "lower/recipe/learned.hpp"
+#include "lower/recipe/trees.hpp"
 #include "tune/apart.hpp"
 #include "tune/runner.hpp"
 #include "tune/search.hpp"
@@ -24,16 +27,16 @@
 namespace lathe {
 namespace {
 
-using tuning::Encoder;
+using lower::Features;
+using lower::Samples;
+using lower::Trees;
 using tuning::median;
 using tuning::Point;
 using tuning::Ratio;
 using tuning::ratio_of;
 using tuning::Runner;
-using tuning::Samples;
 using tuning::seconds_now;
 using tuning::Space;
-using tuning::Trees;
 
 // A step counts as better when it takes less than this of the time, in most pairs of runs. Smaller gains are left to the confirmation of
 // larger ones: they cannot be told from noise in a few runs.
@@ -52,7 +55,8 @@ struct Sought {
   std::vector<std::string> nodes;
   int steps = 0;  // in the program that was described last
   Space space;
-  Point first, best;
+  Point own;              // what compiling takes unasked
+  Point first, best;      // `first`: what the search is held against: its own, or (blind) a drawn one
   double best_ratio = 1;  // its time / the first one's
   std::map<Point, double> tried;
   int trials = 0;
@@ -84,8 +88,10 @@ class Search {
   TuneResult operator()() {
     tell("compiling");
     untuned_ = std::make_unique<Runner>(runner(Recipes()));
+    compile_.threads = untuned_->program.options().threads, compile_.isa = untuned_->program.options().isa;
+    if (const auto isa = kernels::parse_isa(compile_.isa)) shipped_ = lower::learned_costs(*isa);
+    if (o_.blind) begin_blind();
     Runner& untuned = *untuned_;
-    compile_.threads = untuned.program.options().threads, compile_.isa = untuned.program.options().isa;
     std::optional<Outputs> reference;
     (void)untuned.run(inputs_, sought_.size(), {}, &reference);
     tell("plain evaluation");
@@ -104,9 +110,9 @@ class Search {
     for (size_t i = 0; i < sought_.size(); ++i) sought_[i].seconds = seconds[i];
     if (const auto [how, why] = rehearsed(o_.known); how == tuning::Ending::How::crashed) {
       log_line(LogLevel::warning, "recipes from before crash ({}); the search begins without them", why);
-      best_ = std::make_unique<Runner>(runner(Recipes()));
+      best_ = std::make_unique<Runner>(runner(firsts()));
     } else {
-      best_ = std::make_unique<Runner>(runner(o_.known));
+      best_ = std::make_unique<Runner>(runner(o_.blind ? firsts() : o_.known));
       for (Sought& s : sought_) begin_with(s);
     }
     if (o_.learned) learn();
@@ -161,20 +167,30 @@ class Search {
     p.problem = s.problem, p.op = s.op, p.nodes = s.nodes;
     std::vector<FamilyInfo> families = s.families;  // another family adds in another order
     if (o_.keep_order) std::erase_if(families, [&](const FamilyInfo& f) { return f.family != s.estimated; });
+    if (!o_.knobs.empty()) {
+      std::erase_if(families, [&](const FamilyInfo& f) { return f.family != s.estimated; });
+      for (FamilyInfo& f : families) {
+        for (KnobInfo& k : f.knobs) {
+          if (std::ranges::find(o_.knobs, k.name) == o_.knobs.end()) k.least = k.most = k.first;
+        }
+      }
+    }
     p.space = Space(std::move(families), o_.keep_order);
     if (p.space.points() < 2) return index_[s.problem] = -1;
     const auto& all = p.space.families();
     const auto estimated = std::ranges::find(all, s.estimated, &FamilyInfo::family);
-    p.first = p.best = p.space.first(estimated == all.end() ? 0 : static_cast<size_t>(estimated - all.begin()));
+    p.first = p.space.first(estimated == all.end() ? 0 : static_cast<size_t>(estimated - all.begin()));
+    if (s.chosen_by == "learned") p.first = p.space.parse(s.chosen);
+    p.own = p.best = p.first;
     p.tried[p.first] = 0;
-    encoder_.learn(p.space);
+    features_.learn(p.space.families());
     sought_.push_back(std::move(p));
     return index_[s.problem] = static_cast<int>(sought_.size()) - 1;
   }
 
   // Recipes known from before, where the program took them.
   void begin_with(Sought& s) {
-    const TunedRecipe* r = o_.known.find(s.problem, compile_.isa, compile_.threads);
+    const TunedRecipe* r = o_.blind ? nullptr : o_.known.find(s.problem, compile_.isa, compile_.threads);
     if (r == nullptr) return;
     try {
       s.best = s.space.parse(r->recipe);
@@ -187,10 +203,38 @@ class Search {
 
   Recipes bests() const {
     Recipes all;
-    for (const Sought& s : sought_) {
-      if (s.best != s.first) all.add({s.problem, compile_.isa, compile_.threads, s.space.text(s.best)});
-    }
+    for (const Sought& s : sought_) ask(all, s, s.best);
     return all;
+  }
+  Recipes firsts() const {
+    Recipes all;
+    for (const Sought& s : sought_) ask(all, s, s.first);
+    return all;
+  }
+  void ask(Recipes& recipes, const Sought& s, const Point& p) const {
+    if (p != s.own) recipes.add({s.problem, compile_.isa, compile_.threads, s.space.text(p)});
+  }
+  // Recipes drawn at random in place of the estimate's, such that the program follows them.
+  void begin_blind() {
+    shipped_ = nullptr;
+    constexpr int kDraws = 12;
+    std::set<size_t> drawn;
+    for (size_t i = 0; i < sought_.size(); ++i) drawn.insert(i);
+    for (int n = 0; n < kDraws && !drawn.empty(); ++n) {
+      for (const size_t i : drawn) {
+        Sought& s = sought_[i];
+        s.space.forget(random_);
+        s.first = s.best = s.space.first(random_() % s.space.families().size());
+        s.tried = {{s.first, 0}};
+      }
+      untuned_ = std::make_unique<Runner>(runner(firsts()));
+      std::erase_if(drawn, [&](size_t i) { return followed_in(*untuned_, {{i, sought_[i].first}}).contains(i); });
+    }
+    for (const size_t i : drawn) {
+      sought_[i].first = sought_[i].best = sought_[i].own;
+      sought_[i].tried = {{sought_[i].own, 0}};
+    }
+    if (!drawn.empty()) untuned_ = std::make_unique<Runner>(runner(firsts()));
   }
 
   // ---- right or wrong ----
@@ -256,16 +300,20 @@ class Search {
   }
 
   // ---- what is tried ----
+  std::vector<double> row_of(const Sought& s, const RecipeTrial& t) const {
+    const Point p = s.space.parse(t.recipe);
+    return features_.row(t.problem, t.threads, s.space.families()[p.family], p.values);
+  }
   void learn() {
     Samples samples;
-    samples.features = encoder_.features();
+    samples.features = features_.count();
     const auto take = [&](const RecipeTrial& t) {
       if (t.isa != compile_.isa || !(t.ratio > 0)) return;
       const auto it = index_.find(t.problem);
-      if (it == index_.end() || it->second < 0) return samples.add(encoder_.row(t.problem, t.threads, t.recipe), std::log(t.ratio));
+      if (it == index_.end() || it->second < 0) return samples.add(features_.row(t.problem, t.threads, t.recipe), std::log(t.ratio));
       const Sought& s = sought_[static_cast<size_t>(it->second)];
       try {
-        samples.add(encoder_.row(t.problem, t.threads, s.space, s.space.parse(t.recipe)), std::log(t.ratio));
+        samples.add(row_of(s, t), std::log(t.ratio));
       } catch (const Error&) {  // a recipe of another version teaches nothing
       }
     };
@@ -283,7 +331,9 @@ class Search {
     std::ranges::stable_sort(parents, {}, [](const auto& p) { return p.first; });
     const size_t good = std::min<size_t>(parents.size(), 6);
     std::vector<Point> thought;
-    const bool learned = o_.learned && !model_.empty();
+    // Before there is enough of our own to learn from, what ships with the library.
+    const lower::LearnedCosts* shipped = o_.learned && model_.empty() ? shipped_ : nullptr;
+    const bool learned = shipped != nullptr || (o_.learned && !model_.empty());
     for (int i = 0; i < 400 && thought.size() < (learned ? kThoughtOf : 1); ++i) {
       const double how = std::generate_canonical<double, 53>(random_);
       const auto parent = [&] { return parents[random_() % good].second; };
@@ -301,12 +351,17 @@ class Search {
     if (thought.empty()) return std::nullopt;
     // Now and then one that the model does not think of.
     if (!learned || std::generate_canonical<double, 53>(random_) < 0.3) return thought[random_() % thought.size()];
-    const std::vector<double> sizes = encoder_.sizes(s.problem, compile_.threads);
-    return *std::ranges::min_element(thought, {}, [&](const Point& p) {
+    const std::vector<double> sizes = features_.sizes(s.problem, compile_.threads);
+    const auto expected = [&](const Point& p) {
+      const FamilyInfo& family = s.space.families()[p.family];
+      if (shipped) {
+        return shipped->knows(family.family, compile_.threads) ? shipped->expected(s.problem, compile_.threads, family, p.values) : 0.0;
+      }
       std::vector<double> x = sizes;
-      encoder_.put(x, s.space, p);
+      Features::put(x, features_.slots(family), family, p.values);
       return model_.predict(x);
-    });
+    };
+    return *std::ranges::min_element(thought, {}, expected);
   }
 
   // ---- measuring ----
@@ -360,7 +415,7 @@ class Search {
       const Sought& s = sought_[i];
       const auto it = points.find(i);
       const Point& p = it == points.end() ? s.best : it->second;
-      if (p != s.first) recipes.add({s.problem, compile_.isa, compile_.threads, s.space.text(p)});
+      ask(recipes, s, p);
     }
     std::optional<Runner> trial;
     std::optional<Outputs> got;
@@ -524,7 +579,7 @@ class Search {
       }
       if (!dropped && pass > 0) break;
       // Both anew: where memory happens to lie makes some percent of a small step, the same in all runs of one program.
-      untuned = runner(Recipes());
+      untuned = runner(firsts());
       *best_ = runner(bests());
       by_turns(each);
     }
@@ -568,7 +623,7 @@ class Search {
       const Sought& s = sought_[static_cast<size_t>(index_.at(t.problem))];
       if (s.space.points() < 2) continue;
       auto& [rows, y] = by_problem[t.problem];
-      rows.push_back(encoder_.row(t.problem, t.threads, s.space, s.space.parse(t.recipe)));
+      rows.push_back(row_of(s, t));
       y.push_back(std::log(t.ratio));
     }
     double sum = 0;
@@ -576,7 +631,7 @@ class Search {
     for (const auto& [held_out, its] : by_problem) {
       if (its.second.size() < 5) continue;
       Samples samples;
-      samples.features = encoder_.features();
+      samples.features = features_.count();
       const size_t step = 1 + result_.trials.size() / 400;  // one model a problem: this must not take as long as the search
       for (const auto& [problem, other] : by_problem) {
         if (problem == held_out) continue;
@@ -586,7 +641,7 @@ class Search {
       const Trees model(samples, {.trees = 25, .depth = 4, .rate = 0.25});
       std::vector<double> said;
       for (const auto& row : its.first) said.push_back(model.predict(row));
-      sum += tuning::rank_correlation(said, its.second);
+      sum += lower::rank_correlation(said, its.second);
       ++counted;
     }
     return counted > 0 ? sum / counted : std::numeric_limits<double>::quiet_NaN();
@@ -602,8 +657,9 @@ class Search {
   TuneResult result_;
   std::vector<Sought> sought_;
   std::map<std::string, int> index_;
-  Encoder encoder_;
+  Features features_;
   Trees model_;
+  const lower::LearnedCosts* shipped_ = nullptr;
   std::unique_ptr<Runner> untuned_, best_;
   std::vector<Tensor> expected_;
   std::vector<double> usual_error_;

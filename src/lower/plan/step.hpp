@@ -154,7 +154,7 @@ struct Choosing {
   std::string problem;               // as text (problem_text)
   std::vector<FamilyInfo> families;  // that could do it, in the layouts that were chosen
   std::string estimated;             // of these, the one that the estimate takes
-  std::string by;                    // "estimate", "tuned", "pinned", "archive"
+  std::string by;                    // "estimate", "learned", "tuned", "pinned", "archive"
   double gain = 1;                   // of what was tuned
   std::string refused;               // why a tuned or pinned recipe for it was not followed
 };
@@ -178,6 +178,7 @@ struct Step {
   StepKind kind = StepKind::plain;
   std::vector<std::string> nodes;            // names of the fused nodes, in order
   std::optional<Recipe> recipe;              // how it is done; none for copies that a step asks for, and what stands side by side
+  bool learned = false;                      // its knobs by what measured recipes taught, beyond the estimate
   std::shared_ptr<const Choosing> choosing;  // where recipes were asked for
   std::string text;                          // the same for people: algorithm, tiles, split
   double flops = 0, bytes = 0;               // arithmetic and least memory traffic

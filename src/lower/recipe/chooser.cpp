@@ -42,7 +42,14 @@ Choice Chooser::best(const std::vector<const Candidate*>& candidates, const Prob
   std::ranges::stable_sort(ranked, {}, [](const auto& r) { return r.first; });
   const auto it = std::ranges::find_if(ranked, runs, [](const auto& r) -> const Choice& { return r.second; });
   if (it == ranked.end()) fail(Category::internal, "no step for {}", names_of(candidates));
-  return chosen_[std::move(key)] = it->second;
+  Choice choice = it->second;
+  if (learned_) {
+    const auto& [family, match] = *candidates[choice.candidate];
+    const RecipeSpace space = family->space(*match, problem);
+    const auto better = learned_->better(problem_text(problem), problem.machine.threads, space);
+    if (better && family->fault(*match, problem, *better).empty()) choice.recipe = *better, choice.learned = true;
+  }
+  return chosen_[std::move(key)] = std::move(choice);
 }
 
 Choice Chooser::stored(const Recipe& stored, const std::vector<const Candidate*>& candidates, const Problem& problem) const {
@@ -128,7 +135,7 @@ Chosen Chooser::choose(const std::vector<const Candidate*>& candidates, const Pr
   for (const Candidate* c : candidates) choosing->families.push_back(c->family->space(*c->match, problem).info());
   Choice choice = best(candidates, problem);
   choosing->estimated = candidates[choice.candidate]->family->name();
-  choosing->by = "estimate";
+  choosing->by = choice.learned ? "learned" : "estimate";
   if (from_source) choice = stored(*from_source, candidates, problem), choosing->by = "archive";
   else if (auto t = tuned(*choosing, candidates, problem)) choice = std::move(*t);
   if (!from_source) pin(*choosing, choice, candidates, problem);

@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "lower/recipe/learned.hpp"
 #include "lower/recipe/step_family.hpp"
 
 namespace lathe::lower {
@@ -38,6 +39,7 @@ class StoredRecipes : public RecipeSource {
 struct Choice {
   size_t candidate = 0;
   Recipe recipe;
+  bool learned = false;  // beyond the estimate
 };
 
 // Where it came from, beside what else there was.
@@ -48,7 +50,9 @@ struct Chosen : Choice {
 class Chooser {
  public:
   // `tuned`: recipes by problem, followed where they fit; the source's go before them.
-  explicit Chooser(RecipeSource* source = nullptr, const Recipes* tuned = nullptr) : source_(source), tuned_(tuned) {}
+  // `learned`: goes before the estimate where it is sure. They outlive the chooser.
+  explicit Chooser(RecipeSource* source = nullptr, const Recipes* tuned = nullptr, const LearnedCosts* learned = nullptr)
+      : source_(source), tuned_(tuned), learned_(learned) {}
   // `candidates` is not empty, and all of them can be done in the layouts that were chosen. Throws Error (format) when the source has a
   // recipe that none of them could follow.
   Chosen choose(const std::vector<const Candidate*>& candidates, const Problem& problem);
@@ -61,6 +65,7 @@ class Chooser {
   std::optional<Choice> tuned(Choosing& choosing, const std::vector<const Candidate*>& candidates, const Problem& problem) const;
   RecipeSource* source_;
   const Recipes* tuned_;
+  const LearnedCosts* learned_;
   // Layers repeat. Which families match may depend on the values of constants, which are no part of a problem.
   std::map<std::pair<Problem, std::vector<std::string_view>>, Choice> chosen_;
 };

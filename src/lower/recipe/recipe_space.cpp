@@ -1,10 +1,19 @@
 #include "lower/recipe/recipe_space.hpp"
 
 #include <algorithm>
+#include <cmath>
 
 #include "base/fail.hpp"
 
 namespace lathe::lower {
+
+int64_t fitting(const KnobInfo& k, double value) {
+  const double bounded = std::clamp(value, static_cast<double>(k.least), static_cast<double>(k.most));
+  const auto v = static_cast<int64_t>(std::llround(bounded / static_cast<double>(k.step))) * k.step;
+  if (v < k.least) return v + k.step <= k.most ? v + k.step : k.first;
+  if (v > k.most) return v - k.step >= k.least ? v - k.step : k.first;
+  return v;
+}
 
 void RecipeSpace::knob(std::string_view name, int64_t first, int64_t least, int64_t most, int64_t step, bool reorders_sums) {
   knobs_.push_back({std::string(name), first, std::min(first, least), std::max(first, most), step, reorders_sums});

@@ -11,6 +11,9 @@
 
 namespace lathe::lower {
 
+// The value of a knob's range that is next to this one.
+int64_t fitting(const KnobInfo& knob, double value);
+
 // The product of its knobs' ranges. A recipe that it holds is safe to run, whoever wrote it; how fast it is, is another matter.
 class RecipeSpace {
  public:

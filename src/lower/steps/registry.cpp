@@ -93,4 +93,16 @@ Families oracle_families() {
   return kOne;
 }
 
+std::span<const NamedFamily> all_families() {
+#define LATHE_NAMED(name) {#name, FamilyTable::steps, &name()},
+  static const std::array kAll{
+      std::to_array<NamedFamily>({LATHE_STEP_FAMILIES(LATHE_NAMED){"slices_at_run", FamilyTable::at_run, &slices_at_run()},
+                                  {"picked", FamilyTable::at_run, &picked()},
+                                  {"empty_results", FamilyTable::empty, &empty_results()},
+                                  {"plain", FamilyTable::plain, &plain()},
+                                  {"plain_nodes", FamilyTable::oracle, &plain_nodes()}})};
+#undef LATHE_NAMED
+  return kAll;
+}
+
 }  // namespace lathe::lower

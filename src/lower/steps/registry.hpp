@@ -18,4 +18,14 @@ Families empty_families();
 Families plain_families();
 Families oracle_families();
 
+// All of them, with the names of the functions that give them, and the table they are in: for a program that is to have fewer of them
+// (lathe/static_kit.hpp). Such a program defines the tables above itself.
+enum class FamilyTable : uint8_t { steps, at_run, empty, plain, oracle };
+struct NamedFamily {
+  std::string_view function;
+  FamilyTable table;
+  const StepFamily* family;
+};
+std::span<const NamedFamily> all_families();
+
 }  // namespace lathe::lower

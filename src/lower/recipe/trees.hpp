@@ -1,12 +1,14 @@
-// Gradient-boosted regression trees: what the search learns from what it has measured.
+// Gradient-boosted regression trees: what is learnt from recipes that were measured, by a search or beforehand.
 #pragma once
 
 #include <cstddef>
 #include <cstdint>
 #include <span>
+#include <string_view>
+#include <string>
 #include <vector>
 
-namespace lathe::tuning {
+namespace lathe::lower {
 
 // Rows of as many features each; a NaN stands for a feature that a row has not.
 struct Samples {
@@ -33,6 +35,9 @@ class Trees {
   // 0 before anything was learnt.
   double predict(std::span<const double> row) const;
   bool empty() const { return nodes_.empty(); }
+  // As lines of text, and back. Throws Error (format): `text` is no such.
+  std::string text() const;
+  static Trees read(std::string_view text, size_t features);
 
  private:
   struct Node {
@@ -51,4 +56,4 @@ class Trees {
 // Spearman's: how far the order of `a` is that of `b`, from -1 to 1. Equal values share their ranks; 0 where one of them does not vary.
 double rank_correlation(std::span<const double> a, std::span<const double> b);
 
-}  // namespace lathe::tuning
+}  // namespace lathe::lower

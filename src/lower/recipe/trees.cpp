@@ -1,10 +1,15 @@
-#include "tune/trees.hpp"
+#include "lower/recipe/trees.hpp"
+
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
 #include <numeric>
 
-namespace lathe::tuning {
+#include "base/fail.hpp"
+#include "lower/recipe/words.hpp"
+
+namespace lathe::lower {
 namespace {
 
 struct Split {
@@ -114,6 +119,49 @@ double Trees::predict(std::span<const double> row) const {
   return v;
 }
 
+// A line a node, children before their parents: "leaf VALUE", "by FEATURE VALUE LEFT RIGHT less|absent" (who goes left with those that have
+// less), "root" behind the last node of each tree. Values in ten-thousandths.
+std::string Trees::text() const {
+  const auto whole = [](double v) { return std::llround(1e4 * v); };
+  std::string out = fmt::format("start {} rate {}\n", whole(mean_), whole(rate_));
+  size_t root = 0;
+  for (size_t i = 0; i < nodes_.size(); ++i) {
+    const Node& n = nodes_[i];
+    if (n.feature < 0) out += fmt::format("leaf {}\n", whole(n.value));
+    else out += fmt::format("by {} {} {} {} {}\n", n.feature, whole(n.value), n.left, n.right, n.absent_left ? "absent" : "less");
+    if (root < roots_.size() && roots_[root] == static_cast<int>(i)) out += "root\n", ++root;
+  }
+  return out;
+}
+
+Trees Trees::read(std::string_view text, size_t features) {
+  Words words(text, "a cost model");
+  Trees t;
+  words.expect("start"), t.mean_ = words.real();
+  words.expect("rate"), t.rate_ = words.real();
+  while (!words.at_end()) {
+    const std::string_view word = words.next();
+    const auto made = static_cast<int64_t>(t.nodes_.size());
+    if (word == "root" && made > 0) {
+      t.roots_.push_back(static_cast<int>(made) - 1);
+      continue;
+    }
+    Node n;
+    if (word == "leaf") {
+      n.value = words.real();
+    } else if (word == "by") {
+      n.feature = static_cast<int>(words.whole(0, static_cast<int64_t>(features) - 1));
+      n.value = words.real();
+      n.left = static_cast<int>(words.whole(0, made - 1)), n.right = static_cast<int>(words.whole(0, made - 1));
+      n.absent_left = words.one_of("absent", "less");
+    } else {
+      words.refuse(word, "'leaf', 'by' or 'root'");
+    }
+    t.nodes_.push_back(n);
+  }
+  return t;
+}
+
 double rank_correlation(std::span<const double> a, std::span<const double> b) {
   const auto ranks = [](std::span<const double> v) {
     std::vector<size_t> order(v.size());
@@ -140,4 +188,4 @@ double rank_correlation(std::span<const double> a, std::span<const double> b) {
   return xx > 0 && yy > 0 ? xy / std::sqrt(xx * yy) : 0;
 }
 
-}  // namespace lathe::tuning
+}  // namespace lathe::lower
