@@ -220,18 +220,19 @@ TEST_CASE("random graphs: fused, unfused and plain agree") {
     uint64_t seed = trial * 100;
     for (int n = 0; n < 12; ++n) {
       ValueId y;
+      ++seed;
       switch (random() % 8) {
         case 0:
         case 1: y = b.op(unary[random() % std::size(unary)], {pick()}); break;
         case 2:
         case 3: y = b.op(binary[random() % std::size(binary)], {pick(), pick()}); break;
         case 4:
-          y = b.op("Conv", {pick(), b.constant("w" + std::to_string(++seed), random_tensor({c, c, 3, 3}, seed, -0.3f, 0.3f))},
+          y = b.op("Conv", {pick(), b.constant("w" + std::to_string(seed), random_tensor({c, c, 3, 3}, seed, -0.3f, 0.3f))},
                    {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}});
           break;
         case 5:
           y = b.op("Mul",
-                   {pick(), b.constant("s" + std::to_string(++seed), random_tensor(random() % 2 ? Shape{c, 1, 1} : Shape{w}, seed))});
+                   {pick(), b.constant("s" + std::to_string(seed), random_tensor(random() % 2 ? Shape{c, 1, 1} : Shape{w}, seed))});
           break;
         case 6: y = b.op("MaxPool", {pick()}, {{"kernel_shape", Ints{3, 3}}, {"pads", Ints{1, 1, 1, 1}}}); break;
         default: y = b.op("Softmax", {pick()}, {{"axis", int64_t{random() % 2 ? 1 : -1}}});

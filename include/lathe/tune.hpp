@@ -37,7 +37,7 @@ struct TuneOptions {
   bool learned = true, scheduled = true, evolved = true;
   // A narrow space: these knobs alone, of the family that the estimate takes; empty: all knobs, and other families.
   std::vector<std::string> knobs{};
-  // Begins from recipes drawn at random, and knows nothing of the estimates: what the search finds by itself.
+  // Begins from knobs drawn at random, and knows nothing of the estimates: what the search finds by itself.
   bool blind = false;
   std::function<void(const TuneProgress&)> progress{};
   std::stop_token stop{};  // ends the search; what was found is confirmed and given

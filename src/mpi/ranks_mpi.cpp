@@ -53,7 +53,8 @@ class MpiRanks : public lathe::Ranks {
       }
       clear();
       if (Clock::now() >= until) return std::nullopt;
-      std::this_thread::sleep_for(std::chrono::microseconds(200));
+      // Rank 0 looks while it works; the others have nothing else to do.
+      std::this_thread::sleep_for(std::chrono::microseconds(rank_ == 0 ? 500 : 50));
     }
   }
 

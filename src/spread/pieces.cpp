@@ -7,6 +7,8 @@ namespace {
 
 // So many pieces a rank at the least while much is left: the longest piece is what all may have to wait for at the end.
 constexpr size_t kShare = 6;
+// No piece is shorter than such a part of a rank's even share: each costs a beginning.
+constexpr size_t kLeast = 64;
 // A piece is late when it takes so many times as long as others, and so many seconds longer.
 constexpr double kLate = 3, kLateSeconds = 0.5;
 
@@ -14,6 +16,7 @@ constexpr double kLate = 3, kLateSeconds = 0.5;
 
 Pieces::Pieces(size_t items, size_t multiple, int ranks, const std::vector<Piece>& done)
     : items_(items), multiple_(std::max<size_t>(1, multiple)), left_(items), ranks_(ranks) {
+  least_ = std::max(multiple_, items / (kLeast * static_cast<size_t>(ranks)) / multiple_ * multiple_);
   std::vector<Piece> sorted = done;
   std::ranges::sort(sorted);
   size_t at = 0;
@@ -31,7 +34,7 @@ std::optional<Piece> Pieces::next(int rank, double now) {
     for (const Piece& p : pending_) waiting += p.end - p.begin;
     const size_t share = waiting / (kShare * static_cast<size_t>(ranks_)) / multiple_ * multiple_;
     Piece& gap = pending_.back();
-    const Piece piece{gap.begin, std::min(gap.end, gap.begin + std::max(share, multiple_))};
+    const Piece piece{gap.begin, std::min(gap.end, gap.begin + std::max(share, least_))};
     gap.begin = piece.end;
     if (gap.begin == gap.end) pending_.pop_back();
     out_[piece].push_back({rank, now});

@@ -40,7 +40,7 @@ class Pieces {
   std::vector<Piece> pending_;  // gaps, from the back
   std::map<Piece, std::vector<Attempt>> out_;
   std::map<std::pair<Piece, int>, double> owed_;  // done by others; since when a rank has it
-  size_t items_, multiple_, left_;
+  size_t items_, multiple_, least_, left_;
   int ranks_;
   int64_t again_ = 0;
   double seconds_ = 0;  // that answered pieces took

@@ -141,7 +141,7 @@ void work_for(Ranks& ranks, uint64_t call, const std::function<std::string(size_
     if (now() - heard > kSilence)
       fail(Category::resource, "rank {}: nothing was heard of rank 0 for {:g} s; it seems to be gone", ranks.rank(), kSilence);
     if (!letter) continue;
-    if (letter->what == What::over) fail(Category::cancelled, "rank {}: rank 0 ended the job", ranks.rank());
+    if (letter->what == What::over || letter->what == What::bye) fail(Category::cancelled, "rank {}: rank 0 ended the job", ranks.rank());
     if (letter->call != call) continue;
     if (letter->what == What::stop) return each_result(letter->more, take);
     if (letter->what != What::piece) continue;
@@ -222,10 +222,7 @@ class Sharing {
   void hear(const Ranks::Message& m) {
     const auto letter = read(m.bytes);
     if (!letter) return;
-    if (letter->call < call_) {  // still with a call that is over
-      // It has been told that this call is over.
-      return;
-    }
+    if (letter->call < call_) return;  // it has been told that this call is over
     if (letter->what == What::threw)
       throw Error(static_cast<Category>(std::min<size_t>(letter->piece.begin, static_cast<size_t>(Category::internal))),
                   std::string(letter->more));

@@ -214,7 +214,8 @@ class Search {
   void ask(Recipes& recipes, const Sought& s, const Point& p) const {
     if (p != s.own) recipes.add({s.problem, compile_.isa, compile_.threads, s.space.text(p)});
   }
-  // Recipes drawn at random in place of the estimate's, such that the program follows them.
+  // Knobs drawn at random in place of the estimate's, such that the program follows them; families stay, or the net would have other
+  // problems.
   void begin_blind() {
     shipped_ = nullptr;
     constexpr int kDraws = 12;
@@ -224,7 +225,7 @@ class Search {
       for (const size_t i : drawn) {
         Sought& s = sought_[i];
         s.space.forget(random_);
-        s.first = s.best = s.space.first(random_() % s.space.families().size());
+        s.first = s.best = s.space.first(s.own.family);
         s.tried = {{s.first, 0}};
       }
       untuned_ = std::make_unique<Runner>(runner(firsts()));
@@ -568,12 +569,14 @@ class Search {
     // step may cost its neighbours, so the whole must gain too.
     const double each = std::clamp((o_.seconds - spent()) / 4, 0.02, std::max(1.0, kConfirming * spent() / 2));
     by_turns(each);
-    for (int pass = 0; pass < 4; ++pass) {
+    // Of many small gains some are lost in each pass: as many passes as there may be such.
+    constexpr int kPasses = 12, kLong = 3;
+    for (int pass = 0; pass < kPasses; ++pass) {
       const bool whole = pass == 0 || gains[all].middle >= 1;
       bool dropped = false;
       for (size_t i = 0; i < all; ++i) {
         Sought& s = sought_[i];
-        if (s.best == s.first || (whole && pass < 3 && gains[i].low > 1 && gains[i].middle > kLeastGain && before[i] > 0)) continue;
+        if (s.best == s.first || (whole && pass + 1 < kPasses && gains[i].low > 1 && gains[i].middle > kLeastGain && before[i] > 0)) continue;
         s.best = s.first;
         dropped = true;
       }
@@ -581,7 +584,7 @@ class Search {
       // Both anew: where memory happens to lie makes some percent of a small step, the same in all runs of one program.
       untuned = runner(firsts());
       *best_ = runner(bests());
-      by_turns(each);
+      by_turns(pass < kLong ? each : each / 3);
     }
     steps_of_best();
     const std::vector<int> steps_before = steps_in(untuned);
