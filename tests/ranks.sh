@@ -36,11 +36,25 @@ ranks 2 "$tool" "${run[@]}" --ranks mpi --save "$work/two" --json "$work/ranks.j
 same "$work/one.json" "$work/ranks.json" "run on 2 ranks"
 diff -r "$work/one" "$work/two"
 
+# Variants: what is judged together decides on what is built (a budget), and comes out the same.
+sed -e 's/seconds = 1.5/seconds = 0.2/; s/rounds = 15/rounds = 3/' -e "s#\"\(truth.csv\|test\|calibration\|grain.onnx\)\"#\"$demo/grain/\1\"#" \
+  "$demo/grain/variants.toml" >"$work/variants.toml"
+variants() { python3 -c '
+import json, sys
+for v in json.load(open(sys.argv[1]))["variants"]: print(json.dumps({k: v[k] for k in v if k in ("name", "accuracy", "items_judged", "against_first", "kept_wide", "parity", "file_bytes")}))' "$1"; }
+"$tool" compare "$work/variants.toml" --json "$work/one.json" >/dev/null
+ranks 2 "$tool" compare "$work/variants.toml" --ranks mpi --json "$work/ranks.json" >"$work/out"
+[ "$(grep -c 'judged on 240 items' "$work/out")" = 1 ]
+diff <(variants "$work/one.json") <(variants "$work/ranks.json")
+
 # A rank that dies in the middle: what it had is done by others.
 cat >"$work/dies" <<'SH'
 #!/usr/bin/env bash
 if [ "$OMPI_COMM_WORLD_RANK" = 2 ]; then
-  "$@" & sleep 0.6; kill -9 $! 2>/dev/null; kill -9 $$
+  "$@" &
+  # Once all are there and at it.
+  until [ "$(stat -c %s "$DIES_AT" 2>/dev/null || echo 0)" -gt 3000 ]; do sleep 0.02; done
+  kill -9 $! 2>/dev/null; kill -9 $$
 fi
 exec "$@"
 SH
@@ -48,8 +62,10 @@ chmod +x "$work/dies"
 for times in 1 2 3 4 5 6 7 8; do tail -n +2 "$demo/grain/truth.csv"; done >"$work/many.csv"
 many=(judge "$demo/grain/grain.onnx" --data "$work/many.csv" --beside "$demo/grain/test" --threads 1 --isa scalar)
 "$tool" "${many[@]}" --json "$work/one.json" >/dev/null
-timeout 300 mpirun --oversubscribe --bind-to none --enable-recovery -n 3 "$work/dies" "$tool" "${many[@]}" --ranks mpi --json "$work/ranks.json" \
-  >"$work/out" 2>"$work/err" || true
+rm -f "$work/ranks.json"
+DIES_AT=$work/dying timeout 300 mpirun --oversubscribe --bind-to none --enable-recovery -n 3 "$work/dies" "$tool" "${many[@]}" --ranks mpi \
+  --checkpoint "$work/dying" --json "$work/ranks.json" >"$work/out" 2>"$work/err" || true
+grep -q 'nothing came back from rank 2' "$work/out" || { cat "$work/out" "$work/err"; exit 1; }
 same "$work/one.json" "$work/ranks.json" "with a rank that was killed"
 
 # A job that is killed, and one that goes on.

@@ -47,8 +47,9 @@ on_both "$tool" "${many[@]}" --ranks mpi --json "$work/both.json" >"$work/out"
 grep 'by 2 ranks' "$work/out"
 diff <(report "$work/one.json") <(report "$work/both.json")
 # The cable is pulled: what the other host had is done here.
-(sleep 2.5; ip -n $b link set cable down) &
-on_both --enable-recovery "$tool" "${many[@]}" --ranks mpi --json "$work/pulled.json" >"$work/out" 2>"$work/err" || true
+(until [ "$(stat -c %s "$work/done" 2>/dev/null || echo 0)" -gt 3000 ]; do sleep 0.02; done; ip -n $b link set cable down) & cut=$!
+on_both --enable-recovery "$tool" "${many[@]}" --ranks mpi --checkpoint "$work/done" --json "$work/pulled.json" >"$work/out" 2>"$work/err" || true
+kill $cut 2>/dev/null || true
 diff <(report "$work/one.json") <(report "$work/pulled.json")
 grep 'by 2 ranks' "$work/out"
 echo "two hosts, and one that was cut off: all as one process does it"
