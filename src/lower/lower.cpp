@@ -45,9 +45,9 @@ struct Planned {
 // Those of a table that are asked for.
 std::vector<const StepFamily*> among(Families table, const LowerOptions& options) {
   std::vector<const StepFamily*> some;
-  std::ranges::copy_if(table, std::back_inserter(some), [&](const StepFamily* f) {
-    return options.only.empty() || std::ranges::find(options.only, f) != options.only.end();
-  });
+  for (const StepFamily* f : table) {
+    if (options.only.empty() || std::ranges::find(options.only, f) != options.only.end()) some.push_back(f);
+  }
   return some;
 }
 

@@ -169,8 +169,8 @@ std::string filled(std::string_view text, const std::map<std::string, std::strin
   return out;
 }
 
-// A folder that is somebody else's stays as it is: ours has nothing in it yet, or a kit.
-void check_folder(const std::filesystem::path& folder) {
+// A folder that is somebody else's stays as it is: ours has nothing in it yet but the archive, or a kit.
+void check_folder(const std::filesystem::path& folder, const std::filesystem::path& archive) {
   std::error_code ec;
   std::filesystem::create_directories(folder, ec);
   if (ec || !std::filesystem::is_directory(folder))
@@ -178,9 +178,9 @@ void check_folder(const std::filesystem::path& folder) {
   const auto needed = folder / "needed.cpp";
   const bool kit = std::filesystem::exists(needed) && read_file(needed).starts_with(kMade);
   for (const auto& entry : std::filesystem::directory_iterator(folder)) {
-    if (!kit)
-      fail(Category::value, "{}: holds {}, and is no kit that was made before; name a folder that is empty, or not there", folder.string(),
-           entry.path().filename().string());
+    if (kit || std::filesystem::equivalent(entry.path(), archive, ec)) continue;
+    fail(Category::value, "{}: holds {}, and is no kit that was made before; name a folder that is empty, or not there", folder.string(),
+         entry.path().filename().string());
   }
 }
 
@@ -238,7 +238,7 @@ StaticKit static_kit_of(const std::filesystem::path& archive) {
 StaticKit write_static_kit(const std::filesystem::path& archive, const std::filesystem::path& folder) {
   StaticKit kit = static_kit_of(archive);
   const ArchiveInfo info = archive_info(archive);
-  check_folder(folder);
+  check_folder(folder, archive);
   const std::map<std::string, std::string> words{{"NAME", program_name(info.source.empty() ? archive : std::filesystem::path(info.source))},
                                                  {"SOURCE", info.source.empty() ? archive.filename().string() : info.source},
                                                  {"VERSION", LATHE_VERSION},
