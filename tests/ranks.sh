@@ -5,7 +5,7 @@ set -eu
 tool=$1 demo=$2 work=$3
 rm -rf "$work" && mkdir -p "$work"
 export OMPI_ALLOW_RUN_AS_ROOT=1 OMPI_ALLOW_RUN_AS_ROOT_CONFIRM=1
-ranks() { timeout 300 mpirun --oversubscribe --bind-to none -n "$@"; }
+ranks() { timeout -k 5 300 mpirun --oversubscribe --bind-to none -n "$@"; }
 # All that a report says but times and who did what.
 report() { python3 -c '
 import json, sys
@@ -63,7 +63,7 @@ for times in 1 2 3 4 5 6 7 8; do tail -n +2 "$demo/grain/truth.csv"; done >"$wor
 many=(judge "$demo/grain/grain.onnx" --data "$work/many.csv" --beside "$demo/grain/test" --threads 1 --isa scalar)
 "$tool" "${many[@]}" --json "$work/one.json" >/dev/null
 rm -f "$work/ranks.json"
-DIES_AT=$work/dying timeout 300 mpirun --oversubscribe --bind-to none --enable-recovery -n 3 "$work/dies" "$tool" "${many[@]}" --ranks mpi \
+DIES_AT=$work/dying timeout -k 5 300 mpirun --oversubscribe --bind-to none --enable-recovery -n 3 "$work/dies" "$tool" "${many[@]}" --ranks mpi \
   --checkpoint "$work/dying" --json "$work/ranks.json" >"$work/out" 2>"$work/err" || true
 grep -q 'nothing came back from rank 2' "$work/out" || { cat "$work/out" "$work/err"; exit 1; }
 same "$work/one.json" "$work/ranks.json" "with a rank that was killed"

@@ -10,7 +10,14 @@ tool=$1 demo=$2 work=$3
 rm -rf "$work" && mkdir -p "$work"
 export OMPI_ALLOW_RUN_AS_ROOT=1 OMPI_ALLOW_RUN_AS_ROOT_CONFIRM=1
 a=lathe_a_$$ b=lathe_b_$$
-clean() { ip netns del $a 2>/dev/null || true; ip netns del $b 2>/dev/null || true; }
+# What is cut off waits for rank 0 for minutes.
+end_hosts() {
+  for host in $a $b; do ip netns pids $host 2>/dev/null | xargs -r kill -9 2>/dev/null || true; done
+}
+clean() {
+  end_hosts
+  for host in $a $b; do ip netns del $host 2>/dev/null || true; done
+}
 trap clean EXIT
 ip netns add $a && ip netns add $b
 ip link add cable netns $a type veth peer name cable netns $b
@@ -26,7 +33,7 @@ exec ip netns exec $b unshare --uts sh -c 'hostname lathe-b; exec sh -c "\$0"' "
 SH
 chmod +x "$work/to_host"
 on_both() {
-  ip netns exec $a unshare --uts sh -c 'hostname lathe-a; exec "$@"' sh timeout 120 mpirun -H 10.77.0.1:1,10.77.0.2:1 -n 2 --bind-to none \
+  ip netns exec $a unshare --uts sh -c 'hostname lathe-a; exec "$@"' sh timeout -k 2 120 mpirun -H 10.77.0.1:1,10.77.0.2:1 -n 2 --bind-to none \
     --mca plm_rsh_agent "$work/to_host" --mca btl tcp,self --mca btl_tcp_if_include 10.77.0.0/24 --mca oob_tcp_if_include 10.77.0.0/24 "$@"
 }
 report() { python3 -c '
@@ -48,7 +55,15 @@ grep 'by 2 ranks' "$work/out"
 diff <(report "$work/one.json") <(report "$work/both.json")
 # The cable is pulled: what the other host had is done here.
 (until [ "$(stat -c %s "$work/done" 2>/dev/null || echo 0)" -gt 3000 ]; do sleep 0.02; done; ip -n $b link set cable down) & cut=$!
-on_both --enable-recovery "$tool" "${many[@]}" --ranks mpi --checkpoint "$work/done" --json "$work/pulled.json" >"$work/out" 2>"$work/err" || true
+on_both --enable-recovery "$tool" "${many[@]}" --ranks mpi --checkpoint "$work/done" --json "$work/pulled.json" >"$work/out" 2>"$work/err" & job=$!
+# MPI's own starter waits for the other host's; we do not.
+for moment in $(seq 600); do
+  if [ -s "$work/pulled.json" ] || ! kill -0 $job 2>/dev/null; then break; fi
+  sleep 0.2
+done
+sleep 2
+end_hosts
+wait $job 2>/dev/null || true
 kill $cut 2>/dev/null || true
 diff <(report "$work/one.json") <(report "$work/pulled.json")
 grep 'by 2 ranks' "$work/out"
