@@ -237,8 +237,6 @@ class Walker {
   }
 
   void find_first() {
-    size_t whole = 0;
-    for (const Made& m : made_) whole += m.bytes;
     const size_t room = o_.keep_bytes > 0 ? o_.keep_bytes : physical_memory() / 4;
     size_t low = 0, high = made_.size();  // the first one is among [low, high), if it is anywhere
     for (int round = 0;; ++round) {
