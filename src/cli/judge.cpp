@@ -77,10 +77,8 @@ std::string speed_text(const ItemsRun& run, int64_t items) {
 }
 
 std::string job_text(const JudgeFlags& o, size_t items) {
-  std::string text = fmt::format("judge {} {} {} {} {} {} {} {} {} {}", o.as, o.data, o.beside, o.targets, o.vocabulary, items, o.top,
-                                 o.white, o.model.batch, o.model.isa);
-  for (const auto& list : {o.model.dims, o.model.shapes, o.model.outputs}) text += fmt::format(" [{}]", fmt::join(list, " "));
-  return text + " " + o.pictures.text() + " " + o.detect.text();
+  return fmt::format("judge {} {} {} {} {} {} {} {} {} {}", o.as, o.data, o.beside, o.targets, o.vocabulary, items, o.top, o.white,
+                     o.pictures.text(), o.detect.text());
 }
 
 namespace {
@@ -357,8 +355,7 @@ int judge_all(const JudgeFlags& o) {
   const ItemData data = read_judged(o.data, o.targets, o.beside);
   if (data.values() && o.at_least >= 0) throw UsageError("--at-least is a share of right answers; these targets are values");
   std::vector<Judged> judged;
-  for (const ModelOptions& m : models_of(o))
-    judged.push_back(judge(o, m, data, ranks.share(m.model, job_text(o, data.items), judged.size())));
+  for (const ModelOptions& m : models_of(o)) judged.push_back(judge(o, m, data, ranks.share(m, job_text(o, data.items), judged.size())));
   if (!ranks.reports()) return kGood;
   const bool people = for_people(o.model.json);
   Json out;

@@ -199,7 +199,7 @@ int judge_drawn_all(const JudgeFlags& o, const RanksScope& ranks) {
                  [&](size_t done) {
                    progress.show(fmt::format("{}: {} of {} items", fs::path(m.model).filename().string(), done, data->items.items));
                  },
-                 ranks.share(m.model, job_text(o, data->items.items), judged.size())};
+                 ranks.share(m, job_text(o, data->items.items), judged.size())};
     judged.push_back(judge_drawn(program, *data, shapes, how));
     progress.show("");
     tell_left_out(judged.back().run, data->items);

@@ -3,6 +3,8 @@
 #include <fcntl.h>
 #include <unistd.h>
 
+#include <exception>
+
 #include <fmt/ranges.h>
 
 namespace lathe::cli {
@@ -38,17 +40,23 @@ RanksScope::~RanksScope() {
   if (!ranks_) return;
   try {
     std::fflush(stdout);
-    if (!part_ways(*ranks_) && ranks_->rank() == 0) fmt::print(stderr, "lathe: some ranks are gone; the results are whole all the same\n");
+    const bool whole = std::uncaught_exceptions() == 0;
+    if (!part_ways(*ranks_) && whole && ranks_->rank() == 0)
+      fmt::print(stderr, "lathe: some ranks are gone; the results are whole all the same\n");
   } catch (const std::exception&) {  // the results are out
   }
 }
 
-ShareOptions RanksScope::share(const std::string& model, const std::string& job, size_t n) const {
+ShareOptions RanksScope::share(const ModelOptions& model, const std::string& job, size_t n) const {
   ShareOptions o;
   o.ranks = ranks_;
   if (checkpoint_.empty()) return o;
   o.checkpoint = n == 0 ? checkpoint_ : fmt::format("{}.{}", checkpoint_, n + 1);
-  o.job = fmt::format("{}\n{}\n{}", model, hash_of_file(model), job);
+  // What decides on results: not limits, threads or where they go.
+  o.job = fmt::format("{}\n{}\n{} {} {} {} {} {} {} {}", model.model, hash_of_file(model.model), model.batch, model.isa, model.direct,
+                      model.round_each, model.states, model.positions, model.held, model.recipes);
+  for (const auto& list : {model.dims, model.shapes, model.outputs, model.ops}) o.job += fmt::format(" [{}]", fmt::join(list, " "));
+  o.job += "\n" + job;
   return o;
 }
 

@@ -25,8 +25,8 @@ class RanksScope {
 
   bool reports() const { return !ranks_ || ranks_->rank() == 0; }
   const std::shared_ptr<Ranks>& ranks() const { return ranks_; }
-  // For the `n`-th call of share_out of this job, on a model and on what `job` says.
-  ShareOptions share(const std::string& model, const std::string& job, size_t n = 0) const;
+  // For the `n`-th call of share_out of this job: on a model with its options, and on what `job` says beside them.
+  ShareOptions share(const ModelOptions& model, const std::string& job, size_t n = 0) const;
 
  private:
   std::string checkpoint_;

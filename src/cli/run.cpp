@@ -221,9 +221,9 @@ int run_images(const RunFlags& o, const Program& program, const CompileOptions& 
     for (Json& one : Json::parse(text)) told[begin++] = std::move(one);
   };
   Progress progress;
-  std::string job = fmt::format("run {} {} {} {} {}", paths.size(), o.truth, o.top, o.save, o.pictures.text());
+  std::string job = fmt::format("run {} {} {} {} {} {}", paths.size(), o.truth, o.top, o.save, o.save_as, o.pictures.text());
   for (const fs::path& p : paths) job += "\n" + p.string();
-  const Shared shared = share_out(ranks.share(o.model.model, job), paths.size(), rows, work, take,
+  const Shared shared = share_out(ranks.share(o.model, job), paths.size(), rows, work, take,
                                   [&](size_t done) { progress.show(fmt::format("{} of {} pictures", done, paths.size())); });
   progress.show("");
   if (!ranks.reports()) return kGood;
