@@ -11,6 +11,13 @@ function(lathe_no_hot_loops)
   endforeach()
 endfunction()
 
+# Classes that a header declares, with members whose types one file alone knows: in a unity build GCC takes that file for a header.
+function(lathe_own_members)
+  foreach(target IN LISTS ARGN)
+    target_compile_options(${target} PRIVATE $<$<AND:$<CXX_COMPILER_ID:GNU>,$<BOOL:${CMAKE_UNITY_BUILD}>>:-Wno-subobject-linkage>)
+  endforeach()
+endfunction()
+
 # A room is one folder of src/ and one object library. Its headers are reached as "room/file.hpp" through a folder of
 # its own, so only rooms that are NEEDed can be included: an upward include does not compile.
 set_property(GLOBAL PROPERTY LATHE_ROOMS "")

@@ -13,6 +13,7 @@ namespace lathe {
 struct StaticKit {
   std::vector<std::string> families;           // of steps, in the order of their table
   std::vector<std::string> ops;                // groups of ops, in theirs
+  std::string isa{};                           // the instruction set that the archive was made for: kernels of the others are left out
   std::vector<std::filesystem::path> files{};  // written, below the folder
 };
 

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <unistd.h>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "lathe/archive.hpp"
 #include "lathe/logbook.hpp"
@@ -17,7 +18,6 @@ namespace lathe {
 namespace {
 
 namespace fs = std::filesystem;
-using Clock = std::chrono::steady_clock;
 
 // A folder for what is made on the way, gone at the end.
 class Workshop {

@@ -109,7 +109,7 @@ void Generator::Impl::forward(const Fed& f, const RunOptions& run) {
     if (it == given.end()) fail(Category::value, "input '{}' has been given no value", name);
     in.push_back({name, it->second});
   }
-  const auto start = GeneratorClock::now();
+  const auto start = Clock::now();
   const Outputs out = f.lane->run(in, run);
   model_seconds += since(start);
   scores = out[roles.scores];

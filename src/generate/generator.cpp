@@ -30,7 +30,7 @@ Generated Generator::Impl::one_by_one(std::span<const int64_t> prompt, const Gen
     while (o.sampling.temperature > 0 && drawn.size() <= i) drawn.push_back(numbers.next());
     return o.sampling.temperature > 0 ? drawn[i] : 0;
   };
-  const auto start = GeneratorClock::now();
+  const auto start = Clock::now();
   feed(prompt, 1, o.run);
   if (draft) draft->feed(prompt, 1, o.run);
   auto first = start;
@@ -38,7 +38,7 @@ Generated Generator::Impl::one_by_one(std::span<const int64_t> prompt, const Gen
   const auto say = [&](int64_t t) {
     if (g.tokens.empty()) {
       g.first_seconds = since(start);
-      first = GeneratorClock::now();
+      first = Clock::now();
       model_seconds = 0;
       if (draft) draft->model_seconds = 0;
     }
@@ -108,11 +108,11 @@ Generated Generator::Impl::with_beams(std::span<const int64_t> prompt, const Gen
   };
   Generated g;
   g.prompt = static_cast<int64_t>(prompt.size());
-  const auto start = GeneratorClock::now();
+  const auto start = Clock::now();
   feed(prompt, 1, o.run);
   g.first_seconds = since(start);
   model_seconds = 0;
-  const auto first = GeneratorClock::now();
+  const auto first = Clock::now();
   std::vector<Beam> alive{{}}, ended;
   const auto better = [](const Beam& a, const Beam& b) { return a.sum > b.sum; };
   std::string why = "count";

@@ -5,14 +5,13 @@
 #include <chrono>
 #include <map>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "lathe/generate.hpp"
 #include "tensor/widen.hpp"
 
 namespace lathe {
 
-using GeneratorClock = std::chrono::steady_clock;
-inline double since(GeneratorClock::time_point t) { return std::chrono::duration<double>(GeneratorClock::now() - t).count(); }
 inline bool stops(const GenerateOptions& o, int64_t token) { return std::ranges::find(o.stop_tokens, token) != o.stop_tokens.end(); }
 
 struct Generator::Impl {

@@ -47,7 +47,7 @@ class Generator::Impl::SideBySide {
     std::vector<int64_t> so_far;
     UnitNumbers numbers{1};
     int64_t length = 1;  // entries of the states that are its own: the last ones
-    GeneratorClock::time_point since{};
+    Clock::time_point since{};
     bool idle() const { return prompt == SIZE_MAX; }
   };
 
@@ -81,7 +81,7 @@ class Generator::Impl::SideBySide {
     Generated& g = out_[s.prompt];
     if (g.tokens.empty() && g.first_seconds == 0) {
       g.first_seconds = since(s.since);
-      s.since = GeneratorClock::now();
+      s.since = Clock::now();
     }
     const int64_t room = g_.program.options().positions;
     if (stops(o_, t)) {
@@ -116,7 +116,7 @@ class Generator::Impl::SideBySide {
     s.prompt = p;
     s.numbers = UnitNumbers(o_.seed);
     s.so_far = prompts_[p].tokens;
-    s.since = GeneratorClock::now();
+    s.since = Clock::now();
     Generated& g = out_[p];
     g.prompt = s.length = static_cast<int64_t>(s.so_far.size());
     g_.given = before_;

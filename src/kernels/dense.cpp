@@ -91,33 +91,48 @@ struct Ahead {
   bool far = false;  // B as a whole does not stay in L2: low tiles, which pass over it once, fetch it themselves
 };
 
-// What follows the sums of a tile: those of other parts of K, bias, residual, clamp, store.
+// What follows the sums of a tile: those of other parts of K, bias, residual, clamp, store. One pass over the registers for each, so that
+// each is asked about once a tile.
 template <int R, int V, bool kPart, typename Sum>
 HWY_INLINE void settle(float* HWY_RESTRICT c, int64_t ldc, bool accumulate, const Finish* finish, int64_t part, Sum sum) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
+  VF x[R][V];
+  const auto each = [&](auto&& change) HWY_ATTR {
+#pragma GCC unroll 16
+    for (int r = 0; r < R; ++r) {
+#pragma GCC unroll 4
+      for (int v = 0; v < V; ++v) x[r][v] = change(r, v);
+    }
+  };
+  const auto load = [&](const float* p, int v)
+                        HWY_ATTR { return !kPart || v + 1 < V ? hn::LoadU(d, p + v * lanes) : load_part(p + v * lanes, part); };
+  each(sum);
+  if (accumulate) each([&](int r, int v) HWY_ATTR { return hn::Add(x[r][v], load(c + r * ldc, v)); });
+  if (finish) {
+    const auto by_column = [&](const float* of, auto&& join) HWY_ATTR {
+      if (of == nullptr) return;
+      VF y[V];
+#pragma GCC unroll 4
+      for (int v = 0; v < V; ++v) y[v] = load(of, v);
+      each([&](int r, int v) HWY_ATTR { return join(x[r][v], y[v]); });
+    };
+    by_column(finish->factor, [](VF a, VF b) HWY_ATTR { return hn::Mul(a, b); });
+    by_column(finish->bias, [](VF a, VF b) HWY_ATTR { return hn::Add(a, b); });
+    if (finish->residual)
+      each([&](int r, int v) HWY_ATTR { return hn::Add(x[r][v], load(finish->residual + r * finish->residual_stride, v)); });
+    if (finish->clamp) {
+      const VF low = hn::Set(d, finish->low), high = hn::Set(d, finish->high);
+      each([&](int r, int v) HWY_ATTR { return clamped(x[r][v], low, high); });
+    }
+  }
 #pragma GCC unroll 16
   for (int r = 0; r < R; ++r) {
 #pragma GCC unroll 4
     for (int v = 0; v < V; ++v) {
-      const bool whole = !kPart || v + 1 < V;
-      const auto load = [&](const float* p) HWY_ATTR { return whole ? hn::LoadU(d, p) : load_part(p, part); };
       float* at = c + r * ldc + v * lanes;
-      VF x = sum(r, v);
-      if (accumulate) x = hn::Add(x, load(at));
-      if (finish) {
-        if (finish->factor) x = hn::Mul(x, load(finish->factor + v * lanes));
-        if (finish->bias) x = hn::Add(x, load(finish->bias + v * lanes));
-        if (finish->residual) x = hn::Add(x, load(finish->residual + r * finish->residual_stride + v * lanes));
-        if (finish->clamp) {
-          // Comparisons rather than min and max: NaN must come through on every instruction set.
-          const VF low = hn::Set(d, finish->low), high = hn::Set(d, finish->high);
-          x = hn::IfThenElse(hn::Lt(x, low), low, x);
-          x = hn::IfThenElse(hn::Gt(x, high), high, x);
-        }
-      }
-      if (whole) hn::StoreU(x, d, at);
-      else store_part(x, at, part);
+      if (!kPart || v + 1 < V) hn::StoreU(x[r][v], d, at);
+      else store_part(x[r][v], at, part);
     }
   }
 }
@@ -176,15 +191,20 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
       }
     }
   };
-  int64_t k = 0;
+  // What is left over of K comes first, where that changes no order of sums, and loops count down: else GCC wants for registers.
   constexpr int kUnroll = U > 2 ? U : 2;
-  for (; k + kUnroll <= depth; k += kUnroll) {
+  for (int64_t odd = U == 1 ? depth % kUnroll : 0; odd > 0; --odd) {
+    step(0, 0);
+    ++a;
+    b += kWidth;
+  }
+  for (int64_t k = depth / kUnroll; k > 0; --k) {
 #pragma GCC unroll 4
     for (int i = 0; i < kUnroll; ++i) step(i % U, i);
     a += kUnroll;
     b += kUnroll * kWidth;
   }
-  for (; k < depth; ++k) {
+  for (int64_t odd = U == 1 ? 0 : depth % kUnroll; odd > 0; --odd) {
     step(0, 0);
     ++a;
     b += kWidth;
@@ -554,7 +574,7 @@ void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) 
   }
 }
 
-void DenseHere(const DenseArguments& g) {
+LATHE_ENTRY void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;

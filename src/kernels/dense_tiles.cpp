@@ -258,10 +258,7 @@ void finish(const DenseArguments& g, const float* sums, int64_t row, int rows, i
       if (e.factor) x = hn::Mul(x, factor);
       if (e.bias) x = hn::Add(x, bias);
       if (e.residual) x = hn::Add(x, load(e.residual + (row + r) * e.residual_stride + column + v));
-      if (e.clamp) {  // NaN stays
-        x = hn::IfThenElse(hn::Lt(x, hn::Set(d, e.low)), hn::Set(d, e.low), x);
-        x = hn::IfThenElse(hn::Gt(x, hn::Set(d, e.high)), hn::Set(d, e.high), x);
-      }
+      if (e.clamp) x = clamped(x, hn::Set(d, e.low), hn::Set(d, e.high));
       _mm512_mask_storeu_ps(g.c + (row + r) * g.ldc + column + v, there, x.raw);
     }
   }
@@ -363,11 +360,11 @@ void parted_by_type(const DenseArguments& g, const PartedRows& rows) {
   }
 }
 
-void DenseByTilesHere(const DenseArguments& g) { g.rows_like_b ? dense_by_type<true>(g) : dense_by_type<false>(g); }
-void PartedByTilesHere(const DenseArguments& g, const PartedRows& rows) {
+LATHE_ENTRY void DenseByTilesHere(const DenseArguments& g) { g.rows_like_b ? dense_by_type<true>(g) : dense_by_type<false>(g); }
+LATHE_ENTRY void PartedByTilesHere(const DenseArguments& g, const PartedRows& rows) {
   g.rows_like_b ? parted_by_type<true>(g, rows) : parted_by_type<false>(g, rows);
 }
-void PartFloatsHere(int parts, const float* from, int64_t count, uint16_t* to, int64_t distance) {
+LATHE_ENTRY void PartFloatsHere(int parts, const float* from, int64_t count, uint16_t* to, int64_t distance) {
   auto* bytes = reinterpret_cast<char*>(to);
   switch (parts) {
     case 3: return part_run<3>(from, count, bytes, distance * 2);

@@ -21,6 +21,9 @@ inline bool is_avx512(Isa isa) { return isa == Isa::avx512 || isa == Isa::amx; }
 
 }  // namespace lathe::kernels
 
+// What LATHE_SELECT picks among: a program for one instruction set defines those of the others itself (kernels/entries.hpp).
+#define LATHE_ENTRY __attribute__((weak))
+
 // Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set.
 #if defined(__aarch64__)
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::neon ? N_NEON::symbol : N_SCALAR::symbol)

@@ -60,6 +60,19 @@ HWY_INLINE VF min_nan(F32, VF a, VF b) {
   return kSecondIsNan ? y : hn::IfThenElse(hn::IsNaN(b), b, y);
 }
 
+// Raised to a bound that is no NaN, or lowered to one; NaN stays, and so does a zero that equals it, whatever its sign. x86 gives the
+// second operand there, in one instruction.
+inline constexpr bool kSecondWins = HWY_TARGET == HWY_SSE4 || HWY_TARGET == HWY_AVX2 || HWY_TARGET == HWY_AVX3;
+HWY_INLINE VF at_least(VF x, VF low) {
+  if constexpr (kSecondWins) return hn::Max(low, x);
+  return hn::IfThenElse(hn::Lt(x, low), low, x);
+}
+HWY_INLINE VF at_most(VF x, VF high) {
+  if constexpr (kSecondWins) return hn::Min(high, x);
+  return hn::IfThenElse(hn::Gt(x, high), high, x);
+}
+HWY_INLINE VF clamped(VF x, VF low, VF high) { return at_most(at_least(x, low), high); }
+
 // Panels of packed weights: vectors of columns, and columns. What reads them must have the same.
 inline constexpr int kPanelVectors = HWY_TARGET == HWY_SCALAR || HWY_TARGET == HWY_NEON ? 4 : 2;
 inline constexpr int64_t kPanelWidth = kPanelVectors * (HWY_TARGET == HWY_SCALAR ? 1

@@ -33,10 +33,7 @@ HWY_INLINE void settle(const PlaneArguments& g, const VF* acc, const float* divi
     if constexpr (kAverage) x = hn::Mul(x, hn::Set(d, divisors[p]));
     if (biased) x = hn::Add(x, bias);
     if (residual) x = hn::Add(x, load(residual + p * residual_stride));
-    if (clamp) {
-      x = hn::IfThenElse(hn::Lt(x, low), low, x);
-      x = hn::IfThenElse(hn::Gt(x, high), high, x);
-    }
+    if (clamp) x = clamped(x, low, high);
     if (kPart) store_part(x, out, n);
     else hn::StoreU(x, d, out);
     out += out_stride;
@@ -364,7 +361,7 @@ void run(const PlaneArguments& g) {
   }
 }
 
-void PlaneHere(const PlaneArguments& g) {
+LATHE_ENTRY void PlaneHere(const PlaneArguments& g) {
   switch (g.op) {
     case PlaneOp::depthwise: return run<PlaneOp::depthwise>(g);
     case PlaneOp::grouped: return run<PlaneOp::grouped>(g);
@@ -373,7 +370,7 @@ void PlaneHere(const PlaneArguments& g) {
   }
 }
 
-void InterleaveHere(const float* in, int64_t stride, int64_t channels, int64_t pixels, float* out) {
+LATHE_ENTRY void InterleaveHere(const float* in, int64_t stride, int64_t channels, int64_t pixels, float* out) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), whole = channels >= 2 && channels <= 4 ? pixels - pixels % lanes : 0;
   for (int64_t i = 0; i < whole; i += lanes) {

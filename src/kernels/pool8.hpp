@@ -10,8 +10,8 @@ namespace lathe::kernels {
 inline constexpr int64_t kMostTapsPool8 = 128;
 
 // out[m, c] = max over taps t of x[m, t, c], for output pixels [row_begin, row_end).
-// Preconditions: 1 <= taps <= kMostTapsPool8; what stands in the padding is the least byte, `channels` of them; the result overlaps nothing.
-// Reads `channels` bytes at each tap and nothing past them. No allocation, no exception.
+// Preconditions: 1 <= taps <= kMostTapsPool8; what stands in the padding is the least byte, `channels` of them; the result overlaps
+// nothing. Reads `channels` bytes at each tap and nothing past them. No allocation, no exception.
 struct Pool8Arguments {
   const WindowRowsOf<uint8_t>* window = nullptr;
   bool is_signed = false;

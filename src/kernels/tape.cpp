@@ -113,7 +113,7 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
         return hn::IfThenElse(hn::IsNaN(x), x, y);
       });
     // max(0, x): the hardware's max gives its second operand when either is NaN.
-    case TapeOp::relu: return each1(out, a, n, [](F32 d, VF x) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Zero(d), x); });
+    case TapeOp::relu: return each1(out, a, n, [](F32 d, VF x) { return at_least(x, hn::Zero(d)); });
     case TapeOp::leaky_relu:
       return each1(out, a, n, [p](F32 d, VF x) { return hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Mul(x, hn::Set(d, p)), x); });
     case TapeOp::elu:
@@ -140,11 +140,7 @@ void run_step(const TapeStep& s, float* out, const float* a, bool a_one, const f
         const VF y = hn::MulAdd(x, hn::Set(d, 1.0f / 6), hn::Set(d, 0.5f));
         return hn::Mul(x, min_nan(d, max_nan(d, y, hn::Zero(d)), hn::Set(d, 1.0f)));
       });
-    case TapeOp::clip:
-      return each1(out, a, n, [p, q](F32 d, VF x) {
-        x = hn::IfThenElse(hn::Lt(x, hn::Set(d, p)), hn::Set(d, p), x);
-        return hn::IfThenElse(hn::Gt(x, hn::Set(d, q)), hn::Set(d, q), x);
-      });
+    case TapeOp::clip: return each1(out, a, n, [p, q](F32 d, VF x) { return clamped(x, hn::Set(d, p), hn::Set(d, q)); });
     case TapeOp::mish:
       return each1(out, a, n, [](F32 d, VF x) {
         return hn::Mul(x, tanh_f32(hn::Add(max_nan(d, x, hn::Zero(d)), hn::Log1p(d, exp_f32(hn::Neg(hn::Abs(x)))))));
@@ -373,7 +369,7 @@ void store_quantised(const float* from, int64_t n, uint8_t* to) {
   for (; k < n; ++k) to[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
 }
 
-void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
+LATHE_ENTRY void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
 
 // Between bytes, where all can be done in one pass; false: it cannot.
 bool run_on_bytes(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
@@ -406,7 +402,7 @@ bool run_on_bytes(const Tape& tape, const TapeOperand* operands, void* out, Tape
 #endif
 }
 
-void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+LATHE_ENTRY void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
   if (bytes_of(out_type) == 1 && run_on_bytes(tape, operands, out, out_type, count)) return;
   alignas(64) float memory[kMaxSlots * kStrip];
   // Few slots have longer strips each: less to do between them, and all of them still stay in L1.

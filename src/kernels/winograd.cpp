@@ -99,7 +99,7 @@ void transform_panels(const WinogradWeights& g) {
   }
 }
 
-void WeightsHere(const WinogradWeights& g) {
+LATHE_ENTRY void WeightsHere(const WinogradWeights& g) {
   switch (g.type) {
     case PanelType::f16: return transform_panels<PanelType::f16>(g);
     case PanelType::bf16: return transform_panels<PanelType::bf16>(g);
@@ -165,7 +165,7 @@ HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* 
   return !hn::AllTrue(d, hn::Eq(odd, odd));
 }
 
-void InputHere(const WinogradInput& g) {
+LATHE_ENTRY void InputHere(const WinogradInput& g) {
   const WinogradShape& s = *g.shape;
   const int64_t lanes = hn::Lanes(F32());
   const WinogradRows layout(g.count, s.channels);
@@ -250,10 +250,7 @@ HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64
       const int64_t pixel = row + i * s.out_w + j;
       VF v = e.factor ? hn::MulAdd(y[i * 4 + j], factor, bias) : hn::Add(y[i * 4 + j], bias);
       if (e.residual) v = hn::Add(v, load(e.residual + pixel * e.residual_stride + filter));
-      if (e.clamp) {
-        v = hn::IfThenElse(hn::Lt(v, low), low, v);
-        v = hn::IfThenElse(hn::Gt(v, top), top, v);
-      }
+      if (e.clamp) v = clamped(v, low, top);
       float* to = g.out + pixel * s.out_pixel + filter;
       if (kPart) store_part(v, to, n);
       else hn::StoreU(v, d, to);
@@ -261,7 +258,7 @@ HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64
   }
 }
 
-void OutputHere(const WinogradOutput& g) {
+LATHE_ENTRY void OutputHere(const WinogradOutput& g) {
   const WinogradShape& s = *g.shape;
   const int64_t lanes = hn::Lanes(F32());
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;

@@ -10,13 +10,13 @@
 #include <thread>
 #include <utility>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "measure/held.hpp"
 
 namespace lathe {
 namespace {
 
-using Clock = std::chrono::steady_clock;
 using Seconds = std::chrono::duration<double>;
 
 // Due times of requests, in seconds from the start.

@@ -13,6 +13,7 @@
 #include <set>
 #include <thread>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "base/memory.hpp"
 #include "kernels/isa.hpp"
@@ -22,9 +23,6 @@
 namespace lathe {
 namespace {
 
-using Clock = std::chrono::steady_clock;
-
-double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::now() - t).count(); }
 
 // Runs `burst` on all threads at once, several times; the best total rate. burst(thread) returns work done.
 double best_rate(int threads, double seconds, const std::function<double(int)>& burst) {

@@ -7,12 +7,12 @@
 #include <cmath>
 #include <map>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "measure/held.hpp"
 
 namespace lathe {
 
-using Clock = std::chrono::steady_clock;
 
 Roofline::Roofline(const std::string& isa, int threads)
     : peak_(measure_fma_peak(isa, threads, 0.03)),

@@ -10,6 +10,7 @@
 #include <ctime>
 #include <thread>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "base/library.hpp"
 #include "base/memory.hpp"
@@ -20,9 +21,6 @@
 
 namespace lathe {
 namespace {
-
-using Clock = std::chrono::steady_clock;
-double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::now() - t).count(); }
 
 // ---- cases ----
 

@@ -1,5 +1,6 @@
 // Several ways to run a model, timed by turns.
 #include "lathe/measure.hpp"
+#include "base/clock.hpp"
 #include "measure/held.hpp"
 
 #include <barrier>
@@ -11,9 +12,6 @@
 
 namespace lathe {
 namespace {
-
-using Clock = std::chrono::steady_clock;
-double since(Clock::time_point t) { return std::chrono::duration<double>(Clock::now() - t).count(); }
 
 // The lanes of a variant, kept from round to round.
 class Lanes {

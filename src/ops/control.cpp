@@ -9,13 +9,6 @@
 namespace lathe::ops {
 namespace {
 
-Type tensor_type(DType dtype, std::optional<Dims> dims) {
-  Type t;
-  t.dtype = dtype;
-  t.dims = std::move(dims);
-  return t;
-}
-
 // What holds for both: dims that differ are open.
 Type common(const InferContext& c, const Type& a, const Type& b, const std::string& what) {
   if (a.kind != b.kind) {

@@ -15,13 +15,6 @@ Type wrapped(Type::Kind kind, Type inner) {
   return t;
 }
 
-Type tensor_type(DType dtype, std::optional<Dims> dims = {}) {
-  Type t;
-  t.dtype = dtype;
-  t.dims = std::move(dims);
-  return t;
-}
-
 // Type of the items of input i, nothing known when it is no sequence (or not known).
 Type item_type(const InferContext& c, int i) {
   const Type t = c.type(i);

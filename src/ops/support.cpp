@@ -5,6 +5,13 @@
 
 namespace lathe::ops {
 
+Type tensor_type(DType dtype, std::optional<Dims> dims) {
+  Type t;
+  t.dtype = dtype;
+  t.dims = std::move(dims);
+  return t;
+}
+
 OpDef def(std::string name, int since, int min_inputs, int max_inputs, Trait trait, Infer infer, Plain plain, int max_outputs) {
   OpDef d;
   d.name = std::move(name);

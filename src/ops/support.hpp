@@ -46,6 +46,8 @@ std::span<const OpGroup> op_groups();
 // Last: gives the definitions of the standard their attribute lists.
 void add_attributes(std::vector<OpDef>& defs);
 
+Type tensor_type(DType dtype, std::optional<Dims> dims = {});
+
 using Plain = std::function<std::vector<Tensor>(const EvalContext&)>;
 using Infer = std::function<void(InferContext&)>;
 

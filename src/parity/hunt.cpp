@@ -5,6 +5,7 @@
 #include <map>
 #include <set>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "lathe/divergence.hpp"
 #include "parity/net.hpp"
@@ -13,7 +14,6 @@
 namespace lathe {
 namespace {
 
-using Clock = std::chrono::steady_clock;
 
 // Errors that one run of another program may leave though nothing is wrong.
 constexpr double kClose = 3e-5;

@@ -6,13 +6,12 @@
 #include "base/fail.hpp"
 #include "ops/internal_attributes.hpp"
 #include "passes/passes.hpp"
+#include "passes/rewriter.hpp"
 
 namespace lathe::passes {
 namespace {
 
 std::string named(const Graph& g, ValueId v) { return "'" + g.values[static_cast<size_t>(v)].name + "'"; }
-
-bool is_op(const Node& n, std::string_view op) { return n.domain.empty() && n.op == op; }
 
 // What is new of a state: what a Concat puts behind its input; absent: something else makes the output.
 struct Appended {

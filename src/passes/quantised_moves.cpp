@@ -13,8 +13,8 @@ namespace lathe::passes {
 namespace {
 
 // Ops that only move elements of their first input, by their second and later ones, as long as these are no elements themselves.
-constexpr std::array kMoves{"Reshape", "Flatten",      "Squeeze",      "Unsqueeze", "Transpose", "Slice",
-                            "Gather",  "DepthToSpace", "SpaceToDepth", "Expand",    "Tile",      "Identity"};
+constexpr std::array kMovesBytes{"Reshape", "Flatten",      "Squeeze",      "Unsqueeze", "Transpose", "Slice",
+                                 "Gather",  "DepthToSpace", "SpaceToDepth", "Expand",    "Tile",      "Identity"};
 
 class QuantisedMoves {
  public:
@@ -40,7 +40,7 @@ class QuantisedMoves {
   static bool moves(const Node& n) {
     if (n.op == "Resize")
       return n.text("mode", "nearest") == "nearest" && n.text("coordinate_transformation_mode", "half_pixel") != "tf_crop_and_resize";
-    return std::ranges::find(kMoves, n.op) != kMoves.end();
+    return std::ranges::find(kMovesBytes, n.op) != kMovesBytes.end();
   }
 
   // One scale and zero point for all bytes, known and usable.

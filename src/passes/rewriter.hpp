@@ -12,6 +12,8 @@
 
 namespace lathe::passes {
 
+// Of the default domain.
+inline bool is_op(const Node& n, std::string_view op) { return n.domain.empty() && n.op == op; }
 // The types that a node's outputs get from the inputs it has; nothing when its op would not take them. The graph is not changed.
 std::optional<std::vector<InferContext::Result>> inferred(const Graph& graph, const Node& node);
 // The name, or the name with a number behind it when a value has it already.

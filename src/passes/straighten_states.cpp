@@ -34,8 +34,6 @@ struct End {
   View view;
 };
 
-bool is_op(const Node& n, std::string_view op) { return n.domain.empty() && n.op == op; }
-
 class Straightener {
  public:
   explicit Straightener(Graph& g) : g_(g), made_(g.producers()), readers_(g.consumers()), instead_(g.nodes.size()) {}

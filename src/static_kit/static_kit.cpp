@@ -9,6 +9,7 @@
 
 #include "base/fail.hpp"
 #include "base/files.hpp"
+#include "kernels/entries.hpp"
 #include "kernels/isa.hpp"
 #include "lower/steps/registry.hpp"
 #include "ops/internal_ops.hpp"
@@ -94,12 +95,46 @@ std::string table_of(const char* function, FamilyTable table, const std::vector<
                      fmt::join(some, ", "));
 }
 
+// The namespaces that kernels are compiled into, of the kind of processor that a set belongs to; the one of the set itself is first.
+std::vector<std::string_view> kernel_namespaces(kernels::Isa isa) {
+  std::vector<std::string_view> all{"N_SCALAR", "N_SSE4", "N_AVX2", "N_AVX3"};
+  size_t own = 0;
+  switch (isa) {
+    case kernels::Isa::sse4: own = 1; break;
+    case kernels::Isa::avx2: own = 2; break;
+    case kernels::Isa::avx512:
+    case kernels::Isa::amx: own = 3; break;
+    case kernels::Isa::neon: all = {"N_SCALAR", "N_NEON"}, own = 1; break;
+    default: break;
+  }
+  std::swap(all[0], all[own]);
+  return all;
+}
+
+// Kernels of instruction sets that the archive was not made for, which a weak definition in the library gives way to.
+std::string kernels_text(kernels::Isa isa) {
+  const auto refusals = [](const auto& entries) {
+    std::string text;
+    for (const kernels::KernelEntry& e : entries)
+      text += fmt::format(" \\\n  {} {}({}) {{ std::abort(); }}", e.result, e.name, e.parameters);
+    return text;
+  };
+  std::string text = fmt::format(
+      "namespace lathe::kernels {{\n\n// The archive is for {}: nobody calls these.\n{}#define LEFT_OUT{}\n#define TILES_LEFT_OUT{}\n",
+      kernels::name(isa), kernels::kParameterTypes, refusals(kernels::kEntries), refusals(kernels::kTileEntries));
+  const auto all = kernel_namespaces(isa);
+  for (size_t i = 1; i < all.size(); ++i) text += fmt::format("namespace {} {{\nLEFT_OUT\n}}\n", all[i]);
+  if (isa != kernels::Isa::amx && isa != kernels::Isa::neon) text += "namespace N_AVX3 {\nTILES_LEFT_OUT\n}\n";
+  return text + "\n}  // namespace lathe::kernels\n\n";
+}
+
 std::string needed_text(const StaticKit& kit) {
   std::string text = fmt::format(
       "{} of Mellow Lathe {}: what of the library of deployment this program needs. These definitions "
       "stand\n"
-      "// before the library's own, whose files are then left out with all that they would bring.\n"
-      "#include <span>\n#include <string>\n#include <string_view>\n#include <vector>\n\n#include <lathe/error.hpp>\n#include "
+      "// before the library's own, which are then left out with all that they would bring.\n"
+      "#include <cstdint>\n#include <cstdlib>\n#include <span>\n#include <string>\n#include <string_view>\n#include <vector>\n\n#include "
+      "<lathe/error.hpp>\n#include "
       "<lathe/op.hpp>\n\n"
       "namespace lathe::lower {{\n\nclass StepFamily;\nusing Families = std::span<const StepFamily* const>;\n",
       kMade, LATHE_VERSION);
@@ -110,8 +145,9 @@ std::string needed_text(const StaticKit& kit) {
   text += table_of("empty_families", FamilyTable::empty, kit.families);
   text += table_of("plain_families", FamilyTable::plain, kit.families);
   text += table_of("oracle_families", FamilyTable::oracle, kit.families);
+  text += "\n}  // namespace lathe::lower\n\n" + kernels_text(*kernels::parse_isa(kit.isa));
   text +=
-      "\n}  // namespace lathe::lower\n\nnamespace lathe::ops {\n\nstruct OpGroup {\n  std::string_view name;\n  void "
+      "namespace lathe::ops {\n\nstruct OpGroup {\n  std::string_view name;\n  void "
       "(*add)(std::vector<OpDef>&);\n};\n";
   std::vector<std::string> groups;
   for (const std::string& o : kit.ops) {
@@ -226,6 +262,7 @@ StaticKit static_kit_of(const std::filesystem::path& archive) {
     for (const NamedFamily& f : lower::all_families()) functions.insert(f.function);
   }
   StaticKit kit;
+  kit.isa = info.isa;
   for (const NamedFamily& f : lower::all_families()) {
     if (functions.contains(f.function)) kit.families.emplace_back(f.function);
   }

@@ -11,17 +11,15 @@
 #include <set>
 #include <thread>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "watch/seeing.hpp"
 
 namespace lathe {
 namespace {
 
-using Clock = std::chrono::steady_clock;
 using watching::Eye;
 using watching::Way;
-
-double since(Clock::time_point start) { return std::chrono::duration<double>(Clock::now() - start).count(); }
 
 // A frame on its way.
 struct Job {

@@ -12,7 +12,7 @@
 namespace lathe::lower {
 namespace {
 
-struct Split {
+struct Cut {
   double gain = 0, value = 0;
   int feature = -1;
   bool absent_left = false;
@@ -61,7 +61,7 @@ int Trees::grow(const Samples& s, const std::vector<double>& residual, std::vect
     return static_cast<int>(nodes_.size()) - 1;
   };
   if (depth == 0 || n < 2 * o.least) return leaf();
-  Split best;
+  Cut best;
   std::vector<std::pair<double, double>> present;  // feature, residual
   for (size_t f = 0; f < s.features; ++f) {
     present.clear();
