@@ -29,6 +29,9 @@ inline bool sanitized() {
 #endif
 }
 
+inline Tensor i64s(const std::vector<int64_t>& v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
+inline Dims dims(const Shape& s) { return Dims(s.begin(), s.end()); }
+
 inline Tensor random_tensor(Shape shape, uint64_t seed, float low = -1, float high = 1) {
   Tensor t(DType::f32, std::move(shape));
   std::mt19937_64 random(seed);

@@ -7,14 +7,6 @@ namespace {
 
 const std::string kInputs = (kDemo / "grain/reference_inputs.npz").string(), kOutputs = (kDemo / "grain/reference_outputs.npz").string();
 
-Json json_of(const std::string& arguments, int code = 0) {
-  const Result r = tool(arguments + " --json -");
-  INFO(arguments, ": ", r.err);
-  REQUIRE(r.code == code);
-  REQUIRE(Json::accept(r.out));
-  return Json::parse(r.out);
-}
-
 // The demo's reference inputs, changed.
 std::string spoilt(const fs::path& folder, const std::function<void(std::span<float>, int64_t plane)>& change) {
   auto arrays = read_npz(kInputs);

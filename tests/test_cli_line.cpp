@@ -8,13 +8,6 @@ namespace {
 
 const std::string kCards = (kDemo / "jobcard/jobcard.toml").string(), kTable = (kDemo / "jobcard/cards.csv").string();
 
-Json json_of(const std::string& arguments) {
-  const Result r = tool(arguments + " --json -");
-  INFO(r.err);
-  REQUIRE(r.code == 0);
-  return Json::parse(r.out);
-}
-
 // The column of a table whose cells hold no quotes.
 std::vector<std::string> column(const std::string& name) {
   std::vector<std::string> out;

@@ -5,14 +5,6 @@ using namespace test;
 
 namespace {
 
-Json json_of(const std::string& arguments) {
-  const Result r = tool(arguments + " --json -");
-  INFO(arguments);
-  INFO(r.err);
-  REQUIRE(r.code == 0);
-  return Json::parse(r.out);
-}
-
 // A model with two inputs of open sizes and two outputs.
 void two_inputs(const fs::path& path) {
   Builder b("two");

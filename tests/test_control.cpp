@@ -10,7 +10,6 @@ using Data = Attribute::Data;
 
 namespace {
 
-Tensor i64s(std::vector<int64_t> v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
 Tensor one(int64_t v) { return Tensor::from<int64_t>({}, {v}); }
 Tensor flag(bool v) { return Tensor::from<bool>({}, {v}); }
 

@@ -11,8 +11,6 @@ namespace {
 using Ints = std::vector<int64_t>;
 using Attributes = std::map<std::string, Attribute::Data>;
 
-Dims dims(const Shape& s) { return Dims(s.begin(), s.end()); }
-
 // One node on random inputs, under every instruction set.
 void check_op(const char* op, const std::vector<Shape>& shapes, const Attributes& attributes = {}, float low = -2, float high = 2,
               int64_t opset = 18, Tolerance tolerance = {2e-5, 1e-4, 0}) {

@@ -11,8 +11,6 @@ using I = std::vector<int64_t>;
 
 namespace {
 
-Tensor i64s(const I& v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
-
 // The error of one op on these inputs, plain and compiled; both must fail alike.
 std::string error_on(const char* op, const std::vector<Tensor>& in, std::map<std::string, Data> attributes = {}, int64_t opset = 21) {
   return error_of([&] {

@@ -10,8 +10,6 @@ using I = std::vector<int64_t>;
 
 namespace {
 
-Tensor i64s(const I& v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
-
 Tensor filled(DType dtype, Shape shape, uint64_t seed) {
   Tensor t(dtype, std::move(shape));
   std::mt19937_64 random(seed);

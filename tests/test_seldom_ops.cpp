@@ -25,8 +25,6 @@ void compiled_alike(const Graph& g, const std::vector<Tensor>& in, Tolerance tol
   for (const int threads : {1, 3}) check_against_plain(g, in, {.threads = threads}, tolerance);
 }
 
-Dims dims(const Shape& s) { return {s.begin(), s.end()}; }
-
 ValueId integers(Builder& b, const std::string& name, const Ints& list) {
   return b.constant(name, Tensor::from<int64_t>({static_cast<int64_t>(list.size())}, list));
 }

@@ -15,8 +15,6 @@ using Ints = std::vector<int64_t>;
 
 namespace {
 
-Tensor i64s(Ints v) { return Tensor::from<int64_t>({static_cast<int64_t>(v.size())}, v); }
-
 Dims of(const Shape& s) { return Dims(s.begin(), s.end()); }
 
 Type tensor_type(DType dtype, Dims dims) {

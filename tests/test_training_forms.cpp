@@ -29,8 +29,6 @@ Tensor indices(DType d, const Shape& shape, std::mt19937_64& random, int64_t bel
 // Random numbers as another type has them.
 Tensor as(DType d, const Tensor& t) { return narrow<double>(d, t.shape(), widen<double>(t)); }
 
-Dims dims(const Shape& s) { return {s.begin(), s.end()}; }
-
 }  // namespace
 
 TEST_CASE("losses: weighted, with targets that are ignored, summed up in every way") {

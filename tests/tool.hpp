@@ -23,6 +23,15 @@ inline Result tool(const std::string& arguments) {
   return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, slurp(out), slurp(err)};
 }
 
+// What a command says to programs; it ends with this code.
+inline Json json_of(const std::string& arguments, int code = 0) {
+  const Result r = tool(arguments + " --json -");
+  INFO(arguments, ": ", r.err);
+  REQUIRE(r.code == code);
+  REQUIRE(Json::accept(r.out));
+  return Json::parse(r.out);
+}
+
 inline std::vector<std::string> lines_of(const std::string& text) {
   std::vector<std::string> lines;
   std::istringstream in(text);

@@ -291,7 +291,11 @@ struct Choice {
 template <typename B>
 Choice choose_of(int64_t rows, int64_t columns) {
   const int64_t lanes = hn::Lanes(F32()), vectors = (columns + lanes - 1) / lanes, part = columns - (vectors - 1) * lanes;
-  return {(part == lanes ? kTable<false, B> : kTable<true, B>)[vectors][rows], part};
+  // Of the tables only those that make a difference: a vector of one lane has no part, and where parts are masks they do for whole vectors
+  // too, which matters for floats alone.
+  if constexpr (HWY_TARGET == HWY_SCALAR) return {kTable<false, B>[vectors][rows], part};
+  else if constexpr (kMasks && !std::is_same_v<B, float>) return {kTable<true, B>[vectors][rows], part};
+  else return {(part == lanes ? kTable<false, B> : kTable<true, B>)[vectors][rows], part};
 }
 Choice choose(PanelType type, int64_t rows, int64_t columns) {
   switch (type) {
@@ -339,9 +343,9 @@ void there(const DenseArguments& g, RunTape run_tape_here, bool far) {
         const int64_t column = p * kWidth, columns = std::min(kWidth, g.columns - column), vectors = (columns + lanes - 1) / lanes,
                       part = columns - (vectors - 1) * lanes;
         const Finish f = finish_at(g.epilogue, row, column);
-        (part == lanes ? kThere<false> : kThere<true>)[vectors][height](from + first * stride, stride, g.segments, g.segment_stride, g.run,
-                                                                        static_cast<const float*>(g.b) + p * k * kWidth,
-                                                                        g.c + row * g.ldc + column, g.ldc, &f, part, far);
+        (part == lanes || HWY_TARGET == HWY_SCALAR ? kThere<false> : kThere<HWY_TARGET != HWY_SCALAR>)[vectors][height](
+            from + first * stride, stride, g.segments, g.segment_stride, g.run, static_cast<const float*>(g.b) + p * k * kWidth,
+            g.c + row * g.ldc + column, g.ldc, &f, part, far);
       }
       if (g.epilogue.tape) {
         const int64_t column = g.panel_begin * kWidth;
