@@ -7,8 +7,8 @@
 
 #include <bit>
 #include <cerrno>
+#include <cstdio>
 #include <cstring>
-#include <fstream>
 
 #define XXH_INLINE_ALL
 #include <xxhash.h>
@@ -35,9 +35,12 @@ uint64_t sum_of(const void* data, size_t bytes) { return XXH3_64bits(data, bytes
 }  // namespace
 
 bool is_archive(const std::filesystem::path& path) {
-  std::ifstream in(path, std::ios::binary);
+  std::FILE* in = std::fopen(path.c_str(), "rb");
+  if (in == nullptr) return false;
   char magic[8] = {};
-  return in.read(magic, sizeof magic) && std::string_view(magic, sizeof magic) == kMagic;
+  const bool whole = std::fread(magic, 1, sizeof magic, in) == sizeof magic;
+  std::fclose(in);
+  return whole && std::string_view(magic, sizeof magic) == kMagic;
 }
 
 void IndexWriter::number(uint64_t v, int bytes) {

@@ -3,9 +3,9 @@
 #include <fcntl.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
-#include <fstream>
 
 #include "base/fail.hpp"
 
@@ -16,18 +16,26 @@ std::string read_file(const std::filesystem::path& path) {
   const auto status = std::filesystem::status(path, ec);
   if (!std::filesystem::exists(status)) fail(Category::format, "{}: no such file", path.string());
   if (std::filesystem::is_directory(status)) fail(Category::format, "{}: is a folder, expected a file", path.string());
-  std::ifstream in(path, std::ios::binary);
-  if (!in) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
+  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (fd < 0) fail(Category::format, "{}: cannot be opened: {}", path.string(), std::strerror(errno));
   std::string bytes;
+  // A pipe or device has no size: so much at a time.
+  constexpr size_t kAtATime = 1 << 16;
   const auto size = std::filesystem::file_size(path, ec);
-  if (!ec) {
-    bytes.resize(size);
-    in.read(bytes.data(), static_cast<std::streamsize>(size));
-    bytes.resize(static_cast<size_t>(in.gcount()));
-  } else {  // a pipe or device has no size
-    bytes.assign(std::istreambuf_iterator<char>(in), {});
+  size_t have = 0;
+  bytes.resize(ec ? kAtATime : size + 1);
+  int error = 0;
+  for (;;) {
+    const ssize_t n = ::read(fd, bytes.data() + have, bytes.size() - have);
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) error = errno;
+    if (n <= 0) break;
+    have += static_cast<size_t>(n);
+    if (have == bytes.size()) bytes.resize(have + std::max(have, kAtATime));
   }
-  if (in.bad()) fail(Category::format, "{}: cannot be read: {}", path.string(), std::strerror(errno));
+  ::close(fd);
+  if (error != 0) fail(Category::format, "{}: cannot be read: {}", path.string(), std::strerror(error));
+  bytes.resize(have);
   return bytes;
 }
 

@@ -17,7 +17,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-LATHE_ENTRY void SoftenHere(const SoftenArguments& g) {
+LATHE_GIVES_WAY void SoftenHere(const SoftenArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   constexpr float kNone = -std::numeric_limits<float>::infinity();
@@ -91,7 +91,7 @@ LATHE_ENTRY void SoftenHere(const SoftenArguments& g) {
   }
 }
 
-LATHE_ENTRY void DotsHere(const DotsArguments& g) {
+LATHE_GIVES_WAY void DotsHere(const DotsArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), whole = g.width - g.width % lanes;
   constexpr int kKeys = 4;        // sums that do not wait for one another
@@ -122,7 +122,7 @@ LATHE_ENTRY void DotsHere(const DotsArguments& g) {
   }
 }
 
-LATHE_ENTRY void MixHere(const MixArguments& g) {
+LATHE_GIVES_WAY void MixHere(const MixArguments& g) {
   constexpr int64_t kAhead = 16;
   const F32 d;
   const int64_t lanes = hn::Lanes(d);

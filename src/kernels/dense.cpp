@@ -578,7 +578,7 @@ void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) 
   }
 }
 
-LATHE_ENTRY void DenseHere(const DenseArguments& g) {
+LATHE_GIVES_WAY void DenseHere(const DenseArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape run_tape_here = e.tape ? run_tape(kHere) : nullptr;
   const int64_t k = g.segments * g.run;

@@ -50,7 +50,7 @@ HWY_INLINE void strip64(D d, const Dense64Arguments& g, int64_t j) {
   for (; row < g.row_end; ++row) tile64<1, V>(d, g, row, j);
 }
 
-LATHE_ENTRY void Dense64Here(const Dense64Arguments& g) {
+LATHE_GIVES_WAY void Dense64Here(const Dense64Arguments& g) {
   const hn::ScalableTag<double> d;
   const hn::CappedTag<double, 1> one;
   const int64_t lanes = hn::Lanes(d);
@@ -61,7 +61,7 @@ LATHE_ENTRY void Dense64Here(const Dense64Arguments& g) {
 }
 #else
 // No vectors of doubles by name: a loop that the compiler may turn into some.
-LATHE_ENTRY void Dense64Here(const Dense64Arguments& g) {
+LATHE_GIVES_WAY void Dense64Here(const Dense64Arguments& g) {
   for (int64_t row = g.row_begin; row < g.row_end; ++row) {
     double* c = g.c + row * g.ldc;
     for (int64_t j = 0; j < g.columns; ++j) c[j] = 0;

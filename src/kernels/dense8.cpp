@@ -464,7 +464,7 @@ void dense8_in_place(const Dense8Arguments& g, RunTape run) {
 }
 #endif
 
-LATHE_ENTRY void Dense8Here(const Dense8Arguments& g) {
+LATHE_GIVES_WAY void Dense8Here(const Dense8Arguments& g) {
   const PackedBytes& b = *g.b;
   const bool bytes = b.grouping == Grouping::bytes;
   const auto& table = bytes ? kBytes8 : kPairs8;
@@ -558,7 +558,7 @@ inline constexpr Tile8 kTiles8[2][2][2] = {
     {{tile8<false, false, false>, tile8<false, false, true>}, {tile8<false, true, false>, tile8<false, true, true>}},
     {{tile8<true, false, false>, tile8<true, false, true>}, {tile8<true, true, false>, tile8<true, true, true>}}};
 
-LATHE_ENTRY void Dense8InTiles(const Dense8Arguments& g) {
+LATHE_GIVES_WAY void Dense8InTiles(const Dense8Arguments& g) {
   const PackedBytes& b = *g.b;
   const bool stays_signed = g.in_place && g.a_signed, lined = g.in_place && g.window;
   if (g.row_end - g.row_begin < kFewForTiles && !stays_signed) return Dense8Here(g);

@@ -190,7 +190,7 @@ PanelOf panel_of_type(const NarrowArguments& g) {
 
 int64_t NarrowRowsHere() { return kMostRows; }
 
-LATHE_ENTRY void NarrowProductHere(const NarrowArguments& g) {
+LATHE_GIVES_WAY void NarrowProductHere(const NarrowArguments& g) {
   const DenseEpilogue& e = g.epilogue;
   const RunTape tape = e.tape ? run_tape(kHere) : nullptr;
   const PanelOf panel_of = g.b.type == NarrowType::i8   ? panel_of_type<NarrowType::i8>(g)
@@ -228,7 +228,7 @@ void widen_numbers(const NarrowPanels& b, int64_t panel, int64_t begin, int64_t 
   }
 }
 
-LATHE_ENTRY void WidenPanelHere(const NarrowPanels& b, int64_t panel, int64_t begin, int64_t end, float* out) {
+LATHE_GIVES_WAY void WidenPanelHere(const NarrowPanels& b, int64_t panel, int64_t begin, int64_t end, float* out) {
   switch (b.type) {
     case NarrowType::i8: return widen_numbers<NarrowType::i8>(b, panel, begin, end, out);
     case NarrowType::u8: return widen_numbers<NarrowType::u8>(b, panel, begin, end, out);

@@ -360,11 +360,11 @@ void parted_by_type(const DenseArguments& g, const PartedRows& rows) {
   }
 }
 
-LATHE_ENTRY void DenseByTilesHere(const DenseArguments& g) { g.rows_like_b ? dense_by_type<true>(g) : dense_by_type<false>(g); }
-LATHE_ENTRY void PartedByTilesHere(const DenseArguments& g, const PartedRows& rows) {
+LATHE_GIVES_WAY void DenseByTilesHere(const DenseArguments& g) { g.rows_like_b ? dense_by_type<true>(g) : dense_by_type<false>(g); }
+LATHE_GIVES_WAY void PartedByTilesHere(const DenseArguments& g, const PartedRows& rows) {
   g.rows_like_b ? parted_by_type<true>(g, rows) : parted_by_type<false>(g, rows);
 }
-LATHE_ENTRY void PartFloatsHere(int parts, const float* from, int64_t count, uint16_t* to, int64_t distance) {
+LATHE_GIVES_WAY void PartFloatsHere(int parts, const float* from, int64_t count, uint16_t* to, int64_t distance) {
   auto* bytes = reinterpret_cast<char*>(to);
   switch (parts) {
     case 3: return part_run<3>(from, count, bytes, distance * 2);

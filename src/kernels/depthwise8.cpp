@@ -338,7 +338,7 @@ void by_four_bytes(const Depthwise8Arguments& g) {
 }
 #endif
 
-LATHE_ENTRY void Depthwise8Here(const Depthwise8Arguments& g) {
+LATHE_GIVES_WAY void Depthwise8Here(const Depthwise8Arguments& g) {
 #if HWY_TARGET == HWY_AVX3
   if (g.filters.parts == 1 && g.whole_lines) g.a_signed ? by_tiles3x3<true>(g) : by_tiles3x3<false>(g);
   else if (g.filters.parts == 1) g.a_signed ? by_four_bytes<true, 1>(g) : by_four_bytes<false, 1>(g);

@@ -138,7 +138,7 @@ void rows_of(const FewArguments& g) {
   rows_by<1, N>(g, row);
 }
 
-LATHE_ENTRY void FewHere(const FewArguments& g) {
+LATHE_GIVES_WAY void FewHere(const FewArguments& g) {
   if (g.filters == 1) rows_of<1>(g);
   else if (g.filters == 2) rows_of<2>(g);
   else if (g.filters == 3) rows_of<3>(g);

@@ -100,7 +100,7 @@ void gates_through(const GateArguments& g) {
   }
 }
 
-LATHE_ENTRY void GatesHere(const GateArguments& g) {
+LATHE_GIVES_WAY void GatesHere(const GateArguments& g) {
   const auto is = [&](int function, GateCurve curve) { return g.functions[function].curve == curve; };
   const bool usual = g.op == GateOp::rnn
                          ? is(0, GateCurve::tanh)

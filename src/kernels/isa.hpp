@@ -5,6 +5,8 @@
 #include <string_view>
 #include <vector>
 
+#include "base/gives_way.hpp"
+
 namespace lathe::kernels {
 
 // In rising order on each kind of processor. `scalar` is always there. `amx` is AVX-512 and tiles (kernels/tiles.hpp) beside it.
@@ -21,10 +23,8 @@ inline bool is_avx512(Isa isa) { return isa == Isa::avx512 || isa == Isa::amx; }
 
 }  // namespace lathe::kernels
 
-// What LATHE_SELECT picks among: a program for one instruction set defines those of the others itself (kernels/entries.hpp).
-#define LATHE_ENTRY __attribute__((weak))
-
-// Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set.
+// Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set. Such symbols are defined with
+// LATHE_GIVES_WAY, and listed in kernels/entries.hpp: a program for one instruction set leaves out those of the others.
 #if defined(__aarch64__)
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::neon ? N_NEON::symbol : N_SCALAR::symbol)
 #elif defined(__wasm_simd128__)

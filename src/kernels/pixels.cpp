@@ -90,7 +90,7 @@ int64_t Moved(const PixelLine& l, const float* mean, const float* scale, float* 
   return HWY_MIN(i, l.count);
 }
 
-LATHE_ENTRY void ResamplePixelsHere(const PixelLine& l, const float* mean, const float* scale, float* const* out) {
+LATHE_GIVES_WAY void ResamplePixelsHere(const PixelLine& l, const float* mean, const float* scale, float* const* out) {
   int64_t i = 0;
   if (!l.moved && l.count > 0) i = Straight(l, mean, scale, out);
   else i = Moved(l, mean, scale, out);
@@ -161,7 +161,7 @@ void StoreAs(const float* const* rows, int64_t count, bool interleaved, void* co
   }
 }
 
-LATHE_ENTRY void StorePixelsHere(const float* const* rows, int64_t count, PixelKind kind, bool interleaved, void* const* out) {
+LATHE_GIVES_WAY void StorePixelsHere(const float* const* rows, int64_t count, PixelKind kind, bool interleaved, void* const* out) {
   switch (kind) {
     case PixelKind::f32: StoreAs<PixelKind::f32>(rows, count, interleaved, out); break;
     case PixelKind::f16: StoreAs<PixelKind::f16>(rows, count, interleaved, out); break;

@@ -361,7 +361,7 @@ void run(const PlaneArguments& g) {
   }
 }
 
-LATHE_ENTRY void PlaneHere(const PlaneArguments& g) {
+LATHE_GIVES_WAY void PlaneHere(const PlaneArguments& g) {
   switch (g.op) {
     case PlaneOp::depthwise: return run<PlaneOp::depthwise>(g);
     case PlaneOp::grouped: return run<PlaneOp::grouped>(g);
@@ -370,7 +370,7 @@ LATHE_ENTRY void PlaneHere(const PlaneArguments& g) {
   }
 }
 
-LATHE_ENTRY void InterleaveHere(const float* in, int64_t stride, int64_t channels, int64_t pixels, float* out) {
+LATHE_GIVES_WAY void InterleaveHere(const float* in, int64_t stride, int64_t channels, int64_t pixels, float* out) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), whole = channels >= 2 && channels <= 4 ? pixels - pixels % lanes : 0;
   for (int64_t i = 0; i < whole; i += lanes) {

@@ -121,7 +121,7 @@ void lines(const PoolArguments& g) {
   }
 }
 
-LATHE_ENTRY void PoolHere(const PoolArguments& g) { g.average ? lines<true>(g) : lines<false>(g); }
+LATHE_GIVES_WAY void PoolHere(const PoolArguments& g) { g.average ? lines<true>(g) : lines<false>(g); }
 
 }  // namespace lathe::kernels::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();

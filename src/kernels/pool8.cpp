@@ -39,7 +39,7 @@ void pool(const Pool8Arguments& g) {
   }
 }
 
-LATHE_ENTRY void Pool8Here(const Pool8Arguments& g) {
+LATHE_GIVES_WAY void Pool8Here(const Pool8Arguments& g) {
   if (g.is_signed) pool<int8_t>(g);
   else pool<uint8_t>(g);
 }

@@ -175,7 +175,7 @@ void run_lines(const PoolAnyArguments& g) {
 
 }  // namespace
 
-LATHE_ENTRY void PoolAnyHere(const PoolAnyArguments& g) {
+LATHE_GIVES_WAY void PoolAnyHere(const PoolAnyArguments& g) {
   switch (g.type) {
     case PoolNumber::f32: return run_lines<float>(g);
     case PoolNumber::f64: return run_lines<double>(g);

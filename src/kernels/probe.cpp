@@ -20,7 +20,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-LATHE_ENTRY double BurnHere(int64_t rounds, float* sink) {
+LATHE_GIVES_WAY double BurnHere(int64_t rounds, float* sink) {
   const F32 d;
   constexpr int kChains = 12;  // latency times throughput of every core so far, with room
   VF acc[kChains];
@@ -38,7 +38,7 @@ LATHE_ENTRY double BurnHere(int64_t rounds, float* sink) {
   return 2.0 * kChains * static_cast<double>(hn::Lanes(d)) * static_cast<double>(rounds);
 }
 
-LATHE_ENTRY double ReadHere(const void* data, int64_t bytes, int64_t times, float* sink) {
+LATHE_GIVES_WAY double ReadHere(const void* data, int64_t bytes, int64_t times, float* sink) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), n = bytes / 4;
   const auto* p = static_cast<const float*>(data);

@@ -15,7 +15,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-LATHE_ENTRY void FindRangeHere(const float* x, int64_t count, Range& range) {
+LATHE_GIVES_WAY void FindRangeHere(const float* x, int64_t count, Range& range) {
   constexpr int kChains = 4;  // as many minima at a time: each waits for the one before it
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
@@ -41,7 +41,7 @@ LATHE_ENTRY void FindRangeHere(const float* x, int64_t count, Range& range) {
   for (; i < count; ++i) range.low = std::min(range.low, x[i]), range.high = std::max(range.high, x[i]);
 }
 
-LATHE_ENTRY void ToBytesHere(const float* x, int64_t count, float scale, int zero, uint8_t* out) {
+LATHE_GIVES_WAY void ToBytesHere(const float* x, int64_t count, float scale, int zero, uint8_t* out) {
   if (scale == 0) {
     std::memset(out, 0, static_cast<size_t>(count));
     return;

@@ -276,7 +276,7 @@ void in_parts(const WideReductionArguments& g, void (*part)(const WideReductionA
 
 }  // namespace
 
-LATHE_ENTRY void ReduceWideHere(WideNumber type, const WideReductionArguments& g) {
+LATHE_GIVES_WAY void ReduceWideHere(WideNumber type, const WideReductionArguments& g) {
   switch (type) {
     case WideNumber::f32: return in_parts<float>(g, in_double<float>);
     case WideNumber::f64: return in_parts<double>(g, in_double<double>);

@@ -119,7 +119,7 @@ HWY_INLINE VF to_byte(const ResampleArguments& g, VF v) {
   return hn::Min(hn::Max(v, hn::Set(d, g.is_signed ? -128.0f : 0.0f)), hn::Set(d, g.is_signed ? 127.0f : 255.0f));
 }
 
-LATHE_ENTRY void ResampleHere(const ResampleArguments& g) {
+LATHE_GIVES_WAY void ResampleHere(const ResampleArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), n = g.out_width * g.channels, whole = n - n % lanes, in_row = g.in_width * g.channels;
   for (int64_t i = 0; i < g.ring; ++i) g.kept[i] = -1;
@@ -164,7 +164,7 @@ LATHE_ENTRY void ResampleHere(const ResampleArguments& g) {
   }
 }
 
-LATHE_ENTRY void ResampleRowsHere(const ResampleArguments& g) {
+LATHE_GIVES_WAY void ResampleRowsHere(const ResampleArguments& g) {
   for (int64_t r = g.begin; r < g.end; ++r) across(g, g.in + r * g.in_width, g.out + r * g.out_width);
 }
 

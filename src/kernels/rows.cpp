@@ -459,7 +459,7 @@ bool short_rows(const RowArguments& g) {
   return true;
 }
 
-LATHE_ENTRY void RowsHere(const RowArguments& g) {
+LATHE_GIVES_WAY void RowsHere(const RowArguments& g) {
   if (short_rows(g)) return;
   for (int64_t r = g.begin; r < g.end; ++r) {
     const float* x = g.in + r * g.length * g.width;

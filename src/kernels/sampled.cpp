@@ -50,7 +50,7 @@ void planes_of(const SampledArguments& g) {
   }
 }
 
-LATHE_ENTRY void SampledHere(const SampledArguments& g) {
+LATHE_GIVES_WAY void SampledHere(const SampledArguments& g) {
   if (g.all_inside) planes_of<true>(g);
   else planes_of<false>(g);
 }
@@ -62,7 +62,7 @@ HWY_INLINE void channels_of(D d, const float* const* from, const float* weights,
   hn::StoreU(sum, d, out + c);
 }
 
-LATHE_ENTRY void SampledPixelsHere(const SampledPixelsArguments& g) {
+LATHE_GIVES_WAY void SampledPixelsHere(const SampledPixelsArguments& g) {
   const F32 d;
   const hn::CappedTag<float, 8> eight;
   const hn::CappedTag<float, 4> four;
@@ -155,7 +155,7 @@ void taps_along(const GridArguments& g, const float* grid, int64_t places, int64
   }
 }
 
-LATHE_ENTRY bool FindTapsHere(const GridArguments& g) {
+LATHE_GIVES_WAY bool FindTapsHere(const GridArguments& g) {
   Along axes[3];
   const int each = static_cast<int>(g.taps);
   int taps[3], size[3];

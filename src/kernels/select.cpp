@@ -324,7 +324,7 @@ int64_t contend(const ContendersArguments& g) {
 
 }  // namespace
 
-LATHE_ENTRY int64_t ContendersHere(const ContendersArguments& g) {
+LATHE_GIVES_WAY int64_t ContendersHere(const ContendersArguments& g) {
   switch (g.type) {
 #if HWY_HAVE_FLOAT64
     case SelectNumber::f64: return contend<double>(g);
@@ -337,7 +337,7 @@ LATHE_ENTRY int64_t ContendersHere(const ContendersArguments& g) {
   }
 }
 
-LATHE_ENTRY void ArgHere(const ArgArguments& g) {
+LATHE_GIVES_WAY void ArgHere(const ArgArguments& g) {
   switch (g.type) {
     case SelectNumber::f32: return g.inner == 1 ? arg_floats(g) : arg<float>(g);
     case SelectNumber::f64: return arg<double>(g);
@@ -348,7 +348,7 @@ LATHE_ENTRY void ArgHere(const ArgArguments& g) {
   }
 }
 
-LATHE_ENTRY void TopHere(const TopArguments& g) {
+LATHE_GIVES_WAY void TopHere(const TopArguments& g) {
   switch (g.type) {
 #if HWY_HAVE_FLOAT64
     case SelectNumber::f64: return top<double>(g);

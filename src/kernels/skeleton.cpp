@@ -14,7 +14,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-void SkeletonHere(const SkeletonArguments& g) {
+LATHE_GIVES_WAY void SkeletonHere(const SkeletonArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   const VF a = hn::Set(d, g.a);

@@ -97,7 +97,7 @@ void transform(const std::vector<int64_t>& factors, int64_t length, const double
 
 }  // namespace
 
-LATHE_ENTRY void SpectrumHere(const SpectrumPlan& p, int64_t rows, double* re, double* im, double* scratch) {
+LATHE_GIVES_WAY void SpectrumHere(const SpectrumPlan& p, int64_t rows, double* re, double* im, double* scratch) {
   if (p.padded == 0) return transform(p.factors, p.length, p.turns.data(), rows, re, im, scratch);
   // X[j] = chirp[j] * sum over k of (x[k] chirp[k]) conj(chirp[j - k]).
   const auto by_chirp = [&](double factor) {

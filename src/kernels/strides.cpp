@@ -48,7 +48,7 @@ void weave_any(const void* from, int64_t stride, int64_t parts, void* to, int64_
 
 }  // namespace
 
-LATHE_ENTRY void TakeHere(int element_bytes, const void* in, int64_t step, void* out, int64_t n) {
+LATHE_GIVES_WAY void TakeHere(int element_bytes, const void* in, int64_t step, void* out, int64_t n) {
   switch (element_bytes) {
     case 1: return take_any<uint8_t>(in, step, out, n);
     case 2: return take_any<uint16_t>(in, step, out, n);
@@ -57,7 +57,7 @@ LATHE_ENTRY void TakeHere(int element_bytes, const void* in, int64_t step, void*
   }
 }
 
-LATHE_ENTRY void WeaveHere(int element_bytes, const void* in, int64_t stride, int64_t parts, void* out, int64_t n) {
+LATHE_GIVES_WAY void WeaveHere(int element_bytes, const void* in, int64_t stride, int64_t parts, void* out, int64_t n) {
   switch (element_bytes) {
     case 1: return weave_any<uint8_t>(in, stride, parts, out, n);
     case 2: return weave_any<uint16_t>(in, stride, parts, out, n);

@@ -13,7 +13,7 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
-LATHE_ENTRY bool OverlappedHere(const Corners& kept, int64_t count, float l, float t, float r, float b, float most) {
+LATHE_GIVES_WAY bool OverlappedHere(const Corners& kept, int64_t count, float l, float t, float r, float b, float most) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   const float own = std::max(r - l, 0.0f) * std::max(b - t, 0.0f);
@@ -39,7 +39,7 @@ LATHE_ENTRY bool OverlappedHere(const Corners& kept, int64_t count, float l, flo
   return false;
 }
 
-LATHE_ENTRY int64_t FindAboveHere(const float* x, int64_t count, float least, int32_t* places) {
+LATHE_GIVES_WAY int64_t FindAboveHere(const float* x, int64_t count, float least, int32_t* places) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   const VF limit = hn::Set(d, least);

@@ -369,7 +369,7 @@ void store_quantised(const float* from, int64_t n, uint8_t* to) {
   for (; k < n; ++k) to[k] = static_cast<uint8_t>(static_cast<int32_t>(from[k]));
 }
 
-LATHE_ENTRY void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
+LATHE_GIVES_WAY void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count);
 
 // Between bytes, where all can be done in one pass; false: it cannot.
 bool run_on_bytes(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
@@ -402,7 +402,7 @@ bool run_on_bytes(const Tape& tape, const TapeOperand* operands, void* out, Tape
 #endif
 }
 
-LATHE_ENTRY void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+LATHE_GIVES_WAY void RunTapeHere(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
   if (bytes_of(out_type) == 1 && run_on_bytes(tape, operands, out, out_type, count)) return;
   alignas(64) float memory[kMaxSlots * kStrip];
   // Few slots have longer strips each: less to do between them, and all of them still stay in L1.

@@ -392,13 +392,13 @@ void run_wide(const Tape& tape, const TapeOperand* operands, void* out, TapeType
 
 }  // namespace
 
-LATHE_ENTRY void WideF64Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+LATHE_GIVES_WAY void WideF64Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
   run_wide<double>(tape, operands, out, out_type, count);
 }
-LATHE_ENTRY void WideI32Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+LATHE_GIVES_WAY void WideI32Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
   run_wide<int32_t>(tape, operands, out, out_type, count);
 }
-LATHE_ENTRY void WideI64Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
+LATHE_GIVES_WAY void WideI64Here(const Tape& tape, const TapeOperand* operands, void* out, TapeType out_type, int64_t count) {
   run_wide<int64_t>(tape, operands, out, out_type, count);
 }
 

@@ -99,7 +99,7 @@ void transform_panels(const WinogradWeights& g) {
   }
 }
 
-LATHE_ENTRY void WeightsHere(const WinogradWeights& g) {
+LATHE_GIVES_WAY void WeightsHere(const WinogradWeights& g) {
   switch (g.type) {
     case PanelType::f16: return transform_panels<PanelType::f16>(g);
     case PanelType::bf16: return transform_panels<PanelType::bf16>(g);
@@ -165,7 +165,7 @@ HWY_INLINE bool transform(const Place& p, int64_t ch, int64_t n, const int64_t* 
   return !hn::AllTrue(d, hn::Eq(odd, odd));
 }
 
-LATHE_ENTRY void InputHere(const WinogradInput& g) {
+LATHE_GIVES_WAY void InputHere(const WinogradInput& g) {
   const WinogradShape& s = *g.shape;
   const int64_t lanes = hn::Lanes(F32());
   const WinogradRows layout(g.count, s.channels);
@@ -258,7 +258,7 @@ HWY_INLINE void finish(const WinogradOutput& g, const Place& p, int64_t t, int64
   }
 }
 
-LATHE_ENTRY void OutputHere(const WinogradOutput& g) {
+LATHE_GIVES_WAY void OutputHere(const WinogradOutput& g) {
   const WinogradShape& s = *g.shape;
   const int64_t lanes = hn::Lanes(F32());
   const RunTape run = g.epilogue.tape ? run_tape(kHere) : nullptr;

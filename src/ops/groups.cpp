@@ -2,11 +2,12 @@
 // (lathe/static_kit.hpp).
 #include <array>
 
+#include "base/gives_way.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::ops {
 
-std::span<const OpGroup> op_groups() {
+LATHE_GIVES_WAY std::span<const OpGroup> op_groups() {
   static constexpr std::array kAll{
       OpGroup{"elementwise", add_elementwise},
       OpGroup{"contractions", add_contractions},

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "base/gives_way.hpp"
 #include "ops/internal_attributes.hpp"
 #include "passes/passes.hpp"
 #include "passes/rewriter.hpp"
@@ -208,9 +209,10 @@ bool same_constant(const Tensor& a, const Tensor& b) {
 
 }  // namespace
 
-std::string hold_states(Graph& graph, const std::vector<GrowingState>& states) { return Holder(graph, states).run(); }
+LATHE_GIVES_WAY std::string hold_states(Graph& graph, const std::vector<GrowingState>& states) { return Holder(graph, states).run(); }
 
-std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std::vector<ValueId>& cut, std::vector<Node>& made) {
+LATHE_GIVES_WAY std::string cut_at_length(Graph& g, const Graph& other, size_t base_values, std::vector<ValueId>& cut,
+                                          std::vector<Node>& made) {
   const std::string another = "the model is another one when it holds more";
   if (g.nodes.size() != other.nodes.size() || g.values.size() != other.values.size() || g.inputs != other.inputs ||
       g.outputs != other.outputs)

@@ -3,6 +3,7 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "base/gives_way.hpp"
 #include "lathe/op.hpp"
 #include "passes/passes.hpp"
 
@@ -30,7 +31,7 @@ bool pure(const Graph& g, const Node& n) {
 
 }  // namespace
 
-OnceAndEach part_once(const Graph& graph, const std::vector<std::string>& inputs) {
+LATHE_GIVES_WAY OnceAndEach part_once(const Graph& graph, const std::vector<std::string>& inputs) {
   std::set<ValueId> early;  // what can be made of them
   for (const std::string& name : inputs) {
     const ValueId v = graph.find_value(name);

@@ -7,6 +7,7 @@
 #include <numeric>
 
 #include "base/fail.hpp"
+#include "base/gives_way.hpp"
 #include "base/text.hpp"
 #include "lathe/op.hpp"
 #include "ops/narrow_weights.hpp"
@@ -394,7 +395,7 @@ Report fold_normalisation(Graph& graph) {
   return report;
 }
 
-Report remove_dead(Graph& graph) {
+LATHE_GIVES_WAY Report remove_dead(Graph& graph) {
   Report report{"remove dead nodes", {}};
   std::vector<bool> needed(graph.values.size(), false), gone(graph.nodes.size(), true);
   for (ValueId v : graph.outputs) needed[v] = true;
@@ -425,7 +426,7 @@ Report remove_dead(Graph& graph) {
   return report;
 }
 
-Report cut_to_outputs(Graph& graph, const std::vector<std::string>& outputs) {
+LATHE_GIVES_WAY Report cut_to_outputs(Graph& graph, const std::vector<std::string>& outputs) {
   std::vector<ValueId> kept;
   for (const std::string& name : outputs) {
     const ValueId v = graph.find_value(name);

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <functional>
 
+#include "base/gives_way.hpp"
 #include "lathe/op.hpp"
 
 namespace lathe::passes {
@@ -82,7 +83,7 @@ constexpr Stage kStages[]{
 
 }  // namespace
 
-std::vector<Report> run(Graph& g, const How& how) {
+LATHE_GIVES_WAY std::vector<Report> run(Graph& g, const How& how) {
   std::vector<Report> reports;
   const Note note = [&](Report r) {
     const auto it = std::ranges::find(reports, r.pass, &Report::pass);

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "base/fail.hpp"
+#include "base/gives_way.hpp"
 #include "passes/rewriter.hpp"
 #include "tensor/numbers.hpp"
 #include "tensor/widen.hpp"
@@ -428,7 +429,8 @@ class Straightener {
 
 }  // namespace
 
-std::vector<GrowingState> straighten_states(Graph& graph, const std::vector<GrowingState>& states, std::vector<StateOrder>& orders) {
+LATHE_GIVES_WAY std::vector<GrowingState> straighten_states(Graph& graph, const std::vector<GrowingState>& states,
+                                                            std::vector<StateOrder>& orders) {
   Straightener s(graph);
   std::vector<GrowingState> inside;
   orders.clear();
@@ -445,7 +447,7 @@ std::vector<GrowingState> straighten_states(Graph& graph, const std::vector<Grow
   return inside;
 }
 
-void ask_states_themselves(Graph& graph, const std::vector<GrowingState>& states) {
+LATHE_GIVES_WAY void ask_states_themselves(Graph& graph, const std::vector<GrowingState>& states) {
   Straightener s(graph);
   for (const GrowingState& state : states) s.ask_itself(state.input);
   s.finish();

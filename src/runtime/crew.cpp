@@ -4,7 +4,7 @@
 
 #include <chrono>
 #include <cmath>
-#include <fstream>
+#include <cstdio>
 #include <string>
 #include <system_error>
 #include <utility>
@@ -48,11 +48,11 @@ int usable_cores() {
   CPU_ZERO(&set);
   int cores = sched_getaffinity(0, sizeof set, &set) == 0 ? CPU_COUNT(&set) : static_cast<int>(std::thread::hardware_concurrency());
   // A cgroup may grant less time than that many cores have: "max 100000" or "150000 100000".
-  std::ifstream quota("/sys/fs/cgroup/cpu.max");
-  std::string allowed;
-  double period = 0;
-  if (quota >> allowed >> period && allowed != "max" && period > 0) {
-    cores = std::min(cores, static_cast<int>(std::ceil(std::strtod(allowed.c_str(), nullptr) / period)));
+  if (std::FILE* quota = std::fopen("/sys/fs/cgroup/cpu.max", "r")) {
+    double allowed = 0, period = 0;  // or "max", which is no number
+    if (std::fscanf(quota, "%lf %lf", &allowed, &period) == 2 && period > 0)
+      cores = std::min(cores, static_cast<int>(std::ceil(allowed / period)));
+    std::fclose(quota);
   }
   return std::max(1, cores);
 }

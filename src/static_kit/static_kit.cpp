@@ -130,9 +130,9 @@ std::string kernels_text(kernels::Isa isa) {
 
 std::string needed_text(const StaticKit& kit) {
   std::string text = fmt::format(
-      "{} of Mellow Lathe {}: what of the library of deployment this program needs. These definitions "
-      "stand\n"
-      "// before the library's own, which are then left out with all that they would bring.\n"
+      "{} of Mellow Lathe {}: what of the library of deployment this program needs. The library's own "
+      "definitions\n"
+      "// give way to these, and are left out with all that they would bring.\n"
       "#include <cstdint>\n#include <cstdlib>\n#include <span>\n#include <string>\n#include <string_view>\n#include <vector>\n\n#include "
       "<lathe/error.hpp>\n#include "
       "<lathe/op.hpp>\n\n"

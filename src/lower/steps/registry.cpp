@@ -3,6 +3,8 @@
 #include <array>
 #include <vector>
 
+#include "base/gives_way.hpp"
+
 namespace lathe::lower {
 
 // A line a family: the function that gives it, defined in its file. An op's own kernel goes before ours.
@@ -57,14 +59,14 @@ LATHE_DECLARE(plain)
 LATHE_DECLARE(plain_nodes)
 #undef LATHE_DECLARE
 
-Families step_families() {
+LATHE_GIVES_WAY Families step_families() {
 #define LATHE_ADDRESS(name) &name(),
   static const std::array kAll{LATHE_STEP_FAMILIES(LATHE_ADDRESS)};
 #undef LATHE_ADDRESS
   return kAll;
 }
 
-Families step_families_without_winograd() {
+LATHE_GIVES_WAY Families step_families_without_winograd() {
   static const auto kSome = [] {
     std::vector<const StepFamily*> some(step_families().begin(), step_families().end());
     std::erase(some, &convolution_winograd());
@@ -73,22 +75,22 @@ Families step_families_without_winograd() {
   return kSome;
 }
 
-Families families_at_run() {
+LATHE_GIVES_WAY Families families_at_run() {
   static const std::array kBoth{&slices_at_run(), &picked()};
   return kBoth;
 }
 
-Families empty_families() {
+LATHE_GIVES_WAY Families empty_families() {
   static const std::array kOne{&empty_results()};
   return kOne;
 }
 
-Families plain_families() {
+LATHE_GIVES_WAY Families plain_families() {
   static const std::array kOne{&plain()};
   return kOne;
 }
 
-Families oracle_families() {
+LATHE_GIVES_WAY Families oracle_families() {
   static const std::array kOne{&plain_nodes()};
   return kOne;
 }
