@@ -37,6 +37,18 @@ said = [float(v) for line in sys.argv[2].splitlines()[1:] for v in line.split(":
 is_ = [float(v) for o in json.load(open(sys.argv[1]))["outputs"].values() for v in o["values"][:8]]
 assert len(said) == len(is_) > 0 and all(abs(a - b) <= 1e-5 * max(1, abs(b)) for a, b in zip(said, is_)), (said, is_)
 PY
+  # Kernels of other instruction sets are refusals: bytes in each set's namespace.
+  ${CXX:-c++} -O2 -std=c++20 -ffunction-sections -static -Wl,--gc-sections -I "$work/prefix/include" "$work/kit/main.cpp" "$work/kit/needed.cpp" \
+    -Wa,-I,"$work/kit" "$work/kit/model.S" "$(find "$work/prefix" -name libmellowlathe_deploy.a)" -o "$work/named" 2>>"$work/build.log"
+  nm -CS "$work/named" | python3 -c '
+import collections, re, sys
+sets = collections.Counter()
+for line in sys.stdin:
+    found = re.match(r"\S+ (\S+) [tTwW] .*kernels::(N_[A-Z0-9]+)::", line)
+    if found: sets[found[2]] += int(found[1], 16)
+own, *others = sets.most_common()
+assert own[1] > 100000 and all(size < 4096 for _, size in others), sets
+'
   echo "a program of its own: $(($(stat -c %s "$program") / 1024)) KiB with its $(($(stat -c %s "$work/kit/model.lathe") / 1024)) KiB of archive; $(echo "$said" | head -1)"
   # What it cannot do is said when the kit is made.
   if "$work/prefix/bin/lathe" ship "$(dirname "$model")/../chatter/chatter.onnx" --states found --static-kit "$work/none" >/dev/null 2>"$work/error"; then
