@@ -55,6 +55,10 @@ std::vector<Sample> samples() {
     all.push_back(m.done(name, make(m)));
   };
   const Ints one{1, 1, 1, 1};
+  add("convolution.lines", [&](Maker& m) {
+    const ValueId wide = m.b.op("Relu", {m.b.op("Conv", {m.feed({2, 12, 24, 40}), m.weight({70, 12, 1, 1}), m.weight({70})})});
+    return m.b.op("Conv", {wide, m.weight({70, 1, 3, 3})}, {{"pads", one}, {"group", int64_t{70}}});
+  });
   add("convolution.direct", [&](Maker& m) {
     const ValueId c =
         m.b.op("Conv", {m.feed({2, 40, 13, 11}), m.weight({70, 40, 3, 3}), m.weight({70})}, {{"pads", one}, {"strides", Ints{2, 2}}});
@@ -230,7 +234,7 @@ TEST_CASE("each family with knobs does its sample, by the recipe that it says") 
     const auto& steps = p.impl()->edition(p.bound_shapes())->steps;
     CHECK(std::ranges::any_of(steps, [&](const lower::Step& step) { return step.recipe == *it; }));
   }
-  CHECK(seen.size() == 22);
+  CHECK(seen.size() == 23);
 }
 
 TEST_CASE("any recipe is refused with a sentence or gives right numbers, and the same bits unless it reorders sums") {

@@ -80,6 +80,161 @@ TEST_CASE("depthwise convolutions and pools over many shapes, NaN and infinity a
   }
 }
 
+// Convolutions one behind the other: pointwise (group 0), or by groups of so many channels.
+struct Layer {
+  int64_t channels = 64, group = 0, kernel = 3, stride = 1, dilation = 1;
+  std::vector<int64_t> pads{1, 1, 1, 1};
+  std::string tail = "Clip";
+};
+
+struct Chain {
+  int64_t images = 1, in = 8, height = 40, width = 56;
+  std::vector<Layer> layers{{}, {.group = 1}};
+  bool added = false;  // what goes in is added to the last layer's results
+  int shown = -1;      // an output too, and what reads it
+  std::string reader = "";
+
+  static ValueId tail(Builder& b, const std::string& op, ValueId v) {
+    const std::string name = "limit " + std::to_string(v);
+    if (op == "Clip")
+      return b.op("Clip", {v, b.constant(name + " low", Tensor::from<float>({}, {0.0f})),
+                           b.constant(name + " high", Tensor::from<float>({}, {0.6f}))});
+    if (op == "Swish") return b.op("Mul", {v, b.op("Sigmoid", {v})});
+    return op.empty() ? v : b.op(op, {v});
+  }
+  Shape input() const { return {images, in, height, width}; }
+  Graph graph() const {
+    Builder b("chain", 21);
+    const Shape s = input();
+    const ValueId x = b.input("x", DType::f32, Dims(s.begin(), s.end()));
+    ValueId v = x;
+    int64_t channels = in;
+    for (size_t i = 0; i < layers.size(); ++i) {
+      const Layer& l = layers[i];
+      const std::string name = std::to_string(i);
+      const bool pointwise = l.group == 0;
+      const int64_t k = pointwise ? 1 : l.kernel;
+      std::vector<ValueId> operands{
+          v, b.constant("w" + name, random_tensor({l.channels, pointwise ? channels : l.group, k, k}, i, -0.4f, 0.4f))};
+      if (i % 2 == 0) operands.push_back(b.constant("b" + name, random_tensor({l.channels}, 50 + i)));
+      v = pointwise ? b.op("Conv", operands)
+                    : b.op("Conv", operands,
+                           {{"group", channels / l.group},
+                            {"pads", l.pads},
+                            {"strides", std::vector<int64_t>(2, l.stride)},
+                            {"dilations", std::vector<int64_t>(2, l.dilation)}});
+      if (added && i + 1 == layers.size()) v = b.op("Add", {v, x});
+      v = tail(b, l.tail, v);
+      if (shown == static_cast<int>(i)) b.output(reader.empty() ? v : b.op(reader, {v}), "shown");
+      channels = l.channels;
+    }
+    b.output(v, "y");
+    return b.finish();
+  }
+  ptrdiff_t steps() const {
+    const auto all = compile(graph(), {.threads = 1}).describe().steps;
+    return std::ranges::count_if(all, [](const StepInfo& s) { return s.kind == "convolution"; });
+  }
+};
+
+// A chain whose pictures between two layers are all large, as one step: everywhere, however it is cut, and with NaN.
+void check_chain(const Chain& chain, std::mt19937_64& random) {
+  CAPTURE(chain.images);
+  CAPTURE(chain.in);
+  CAPTURE(chain.height);
+  CAPTURE(chain.width);
+  std::string layers;
+  for (const Layer& l : chain.layers)
+    layers += std::to_string(l.channels) + "/" + std::to_string(l.group) + " k" + std::to_string(l.kernel) + " s" +
+              std::to_string(l.stride) + " d" + std::to_string(l.dilation) + " p" + std::to_string(l.pads[0]) + std::to_string(l.pads[1]) +
+              std::to_string(l.pads[2]) + std::to_string(l.pads[3]) + " " + l.tail + "; ";
+  CAPTURE(layers);
+  REQUIRE(chain.steps() == 1);
+  const Graph g = chain.graph();
+  Tensor x = random_tensor(chain.input(), 77);
+  everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {x}, o); });
+  const Tensor whole = Lane(compile(g, {.threads = 1})).run({{"x", x}})[0].clone();
+  const int64_t out_h = known_shape(g.values[g.outputs[0]].dims)->at(2);
+  for (const auto& cut : std::vector<std::array<int64_t, 2>>{{1, 1}, {2, 3}, {3, 2}, {1000, 1}, {1, 1000}}) {
+    CAPTURE(cut[0]);
+    CAPTURE(cut[1]);
+    Recipes knobs;
+    knobs.pin(read_pin("lines=" + std::to_string(std::min(cut[0], out_h))));
+    knobs.pin(read_pin("line_tasks=" + std::to_string(std::min(cut[1], out_h * chain.images))));
+    const Program program = compile(g, {.threads = 2, .recipes = std::make_shared<Recipes>(knobs)});
+    CHECK(std::ranges::any_of(program.describe().steps, [](const StepInfo& s) { return s.chosen_by == "pinned" && s.refused.empty(); }));
+    CHECK(identical(whole, Lane(program).run({{"x", x}})[0]));
+  }
+  x.as<float>()[static_cast<size_t>(random() % x.as<float>().size())] = std::numeric_limits<float>::quiet_NaN();
+  check_against_plain(g, {x}, {.threads = 2});
+}
+
+TEST_CASE("pointwise and depthwise layers are one step where the pictures between them are large") {
+  std::mt19937_64 random(31);
+  for (const Chain& chain : std::vector<Chain>{
+           {.layers = {{.channels = 61, .tail = "Swish"},
+                       {.channels = 61, .group = 1, .kernel = 5, .pads = {2, 2, 2, 2}, .tail = "Swish"}}},
+           {.images = 3,
+           .in = 3,
+           .height = 23,
+           .width = 41,
+           .layers = {{.channels = 50, .tail = ""}, {.channels = 50, .group = 1, .stride = 2}}},
+           {.layers = {{.tail = "Relu"}, {.group = 4}}},
+           {.images = 9,
+           .height = 2,
+           .width = 64,
+           .layers = {{.channels = 120}, {.channels = 120, .group = 1, .kernel = 2, .stride = 2, .pads = {0, 0, 0, 0}}}},
+           // Depthwise first; one behind another; and a block whose input comes in again at its end.
+           {.in = 64, .layers = {{.group = 1, .tail = "Tanh"}, {.channels = 20, .tail = ""}}},
+           {.in = 64, .layers = {{.group = 1}, {.group = 1, .kernel = 2, .pads = {1, 0, 0, 1}, .tail = ""}}},
+           {.in = 16, .layers = {{.channels = 70}, {.channels = 70, .group = 1}, {.channels = 16, .tail = ""}}, .added = true},
+           {.images = 2,
+           .in = 60,
+           .height = 48,
+           .width = 50,
+           .layers = {{.channels = 60, .group = 1},
+                      {.channels = 32, .tail = "Swish"},
+                      {.channels = 130},
+                      {.channels = 130, .group = 1, .stride = 2},
+                      {.channels = 130, .group = 1, .dilation = 2, .pads = {2, 2, 2, 2}},
+                      {.channels = 24, .tail = "HardSwish"}}},
+       })
+    check_chain(chain, random);
+}
+
+TEST_CASE("pointwise and depthwise layers of random sizes as one step") {
+  std::mt19937_64 random(32);
+  for (int done = 0; done < 20;) {
+    Chain c{
+        .images = between(random, 1, 3), .in = between(random, 1, 40), .height = between(random, 5, 50), .width = between(random, 16, 60)};
+    Layer wide, deep;
+    wide.channels = deep.channels = (132000 + c.images * c.height * c.width - 1) / (c.images * c.height * c.width) + between(random, 0, 20);
+    deep.group = 1, deep.kernel = between(random, 1, 5), deep.dilation = between(random, 1, 2);
+    const int64_t extent = (deep.kernel - 1) * deep.dilation + 1;
+    deep.stride = between(random, 1, std::min<int64_t>(3, extent));
+    for (int64_t& pad : deep.pads) pad = between(random, 0, deep.kernel);
+    wide.tail = std::array{"Clip", "", "Swish", "Tanh"}[random() % 4], deep.tail = std::array{"Relu", "", "Swish"}[random() % 3];
+    if (c.height + deep.pads[0] + deep.pads[2] < extent) continue;
+    ++done;
+    c.layers = {wide, deep};
+    check_chain(c, random);
+  }
+}
+
+TEST_CASE("a picture between two layers that somebody else wants, or that is small, is written") {
+  CHECK(Chain{}.steps() == 1);
+  CHECK(Chain{.shown = 0}.steps() == 2);
+  CHECK(Chain{.shown = 0, .reader = "GlobalMaxPool"}.steps() == 2);
+  CHECK(Chain{.layers = {{.channels = 32}, {.channels = 32, .group = 1}}}.steps() == 2);
+  CHECK(Chain{.width = 12, .layers = {{.channels = 300}, {.channels = 300, .group = 1}}}.steps() == 2);
+  CHECK(Chain{.layers = {{}, {.group = 1, .kernel = 1, .stride = 2, .pads = {0, 0, 0, 0}}}}.steps() == 2);  // leaves lines out
+  CHECK(Chain{.layers = {{}, {}}}.steps() == 2);                                                            // no window
+  CHECK(Chain{.layers = {{.channels = 600}, {.channels = 600, .group = 1}, {.channels = 300}}}.steps() ==
+        2);  // more weights than stay near
+  const auto steps = compile(Chain{}.graph(), {.threads = 1, .fuse = false}).describe().steps;
+  CHECK(std::ranges::none_of(steps, [](const StepInfo& s) { return has(s.recipe, "lines at a time"); }));
+}
+
 TEST_CASE("channels-last pictures reach a convolution without being copied") {
   Builder b("last", 21);
   const ValueId x = b.input("x", DType::f32, {2, 9, 8, 16});

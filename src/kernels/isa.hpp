@@ -31,10 +31,8 @@ inline bool is_avx512(Isa isa) { return isa == Isa::avx512 || isa == Isa::amx; }
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::simd128 ? N_WASM::symbol : N_SCALAR::symbol)
 #elif defined(__wasm__)
 #define LATHE_SELECT(isa, symbol) (static_cast<void>(isa), N_SCALAR::symbol)
-#elif defined(LATHE_WITHOUT_AVX3)  // the thread sanitizer's build
+#elif defined(LATHE_AVX2_ALONE)  // sanitizer builds
 #define LATHE_SELECT(isa, symbol) ((isa) == Isa::avx2 ? N_AVX2::symbol : N_SCALAR::symbol)
-#elif defined(LATHE_WITHOUT_SSE4)  // the address sanitizer's
-#define LATHE_SELECT(isa, symbol) (is_avx512(isa) ? N_AVX3::symbol : (isa) == Isa::avx2 ? N_AVX2::symbol : N_SCALAR::symbol)
 #else
 #define LATHE_SELECT(isa, symbol) \
   (is_avx512(isa) ? N_AVX3::symbol : (isa) == Isa::avx2 ? N_AVX2::symbol : (isa) == Isa::sse4 ? N_SSE4::symbol : N_SCALAR::symbol)

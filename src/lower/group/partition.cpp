@@ -137,6 +137,30 @@ Group grow_rows(const GraphView& view, int anchor, const std::vector<bool>& take
   return group;
 }
 
+// Two steps of tiles, the second of which reads what the first makes, where a family does them as one.
+void join_pairs(const GraphView& view, Families families, std::vector<Group>& groups) {
+  std::vector<int> ends_in(view.graph().nodes.size(), -1);  // of each node, the group that it ends
+  const auto of_tiles = [](const Group& group) { return group.role == Anchor::tiles; };
+  for (size_t i = 0; i < groups.size(); ++i) {
+    if (of_tiles(groups[i])) ends_in[groups[i].nodes.back()] = static_cast<int>(i);
+  }
+  for (Group& group : groups) {
+    if (!of_tiles(group) || group.nodes.empty()) continue;
+    const ValueId in = view.node(group.anchor).inputs[0];
+    const int p = view.producers()[in], before = p < 0 ? -1 : ends_in[p];
+    if (before < 0 || view.is_output(in) || view.readers()[in] != std::vector<int>{group.anchor}) continue;
+    std::vector<int>& first = groups[static_cast<size_t>(before)].nodes;
+    Group both = group;
+    both.nodes.insert(both.nodes.begin(), first.begin(), first.end());
+    both.joined = true;
+    if (std::ranges::none_of(families, [&](const StepFamily* f) { return f->joins(view, both); })) continue;
+    group = std::move(both);
+    first.clear();
+    ends_in[p] = -1;
+  }
+  std::erase_if(groups, [](const Group& group) { return group.nodes.empty(); });
+}
+
 }  // namespace
 
 std::vector<Group> partition(const GraphView& view, Families families, const Machine& machine, bool fuse) {
@@ -171,9 +195,10 @@ std::vector<Group> partition(const GraphView& view, Families families, const Mac
     Group group = grow_rows(view, n, taken);
     if (group.nodes.size() > 1) take(std::move(group));
   }
+  if (fuse) join_pairs(view, families, groups);
   // What comes before a product and could not go with what made its operands: on the rows it reads, where that saves more than it costs.
   for (Group& group : groups) {
-    if (group.role != Anchor::tiles || !fuse) continue;
+    if (group.role != Anchor::tiles || group.joined || !fuse) continue;
     const ValueId in = g.nodes[group.anchor].inputs[0];
     const int p = made[in];
     if (p < 0 || taken[p] || !tapeable(g, g.nodes[p]) || view.is_output(in) || readers[in] != std::vector<int>{group.anchor}) continue;

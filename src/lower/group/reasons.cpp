@@ -21,10 +21,13 @@ std::string why(const GraphView& view, const Group& group) {
   } else if (group.anchor >= 0 && group.nodes.size() > 1) {
     const std::string& op = view.graph().nodes[group.anchor].op;
     const size_t ahead = group.ahead().size(), after = group.nodes.size() - 1 - ahead;
-    if (ahead > 0)
+    if (group.joined)
+      text = fmt::format("from {} on each convolution makes what the next one alone reads: a few lines at a time, which do not leave L2",
+                         node_label(view.node(group.nodes[0])));
+    else if (ahead > 0)
       text = fmt::format("{} what the {} reads: done on its rows as it comes to them",
                          ahead > 1 ? fmt::format("{} nodes make", ahead) : "a node makes", op);
-    if (after > 0)
+    if (after > 0 && !group.joined)
       text +=
           fmt::format("{}{} its shape: done on each tile before it leaves registers or the first cache", ahead > 0 ? "; " : "",
                       after > 1 ? fmt::format("{} nodes after the {} keep", after, op) : fmt::format("the node after the {} keeps", op));

@@ -26,7 +26,8 @@ struct Group {
   int anchor = -1;  // index of the contraction or reduction in its midst
   std::vector<int> nodes;
   Anchor role = Anchor::none;
-  bool kept = false;  // what the nodes before a reduction make is read elsewhere too
+  bool kept = false;    // what the nodes before a reduction make is read elsewhere too
+  bool joined = false;  // what stands ahead of the anchor are groups of tiles, each read by the next alone
   int head() const { return anchor >= 0 ? anchor : nodes[0]; }
   bool single() const { return anchor < 0 && nodes.size() == 1; }
   std::span<const int> ahead() const;

@@ -72,6 +72,9 @@ class StepFamily {
   virtual Anchor anchor(const GraphView&, const Node&) const { return Anchor::none; }
   // For an anchor of tiles.
   virtual std::optional<RowsRead> rows_read(const GraphView&, const Node&) const { return std::nullopt; }
+  // Whether two groups of tiles should be one step: the first makes what the anchor of the second reads, for nobody else. `both` has their
+  // nodes and that anchor. The same answer on every machine: an archive's recipes are one a group.
+  virtual bool joins(const GraphView&, const Group& /*both*/) const { return false; }
 
   // ---- whether and how ----
   // Nothing when the group is none of this family's.

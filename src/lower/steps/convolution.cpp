@@ -113,7 +113,7 @@ bool is_convolution(const GraphView& view, const Node& n) {
 }
 
 std::unique_ptr<ConvolutionMatch> match_convolution(const GraphView& view, const Group& group) {
-  if (group.role != Anchor::tiles || view.node(group.anchor).op != "Conv") return nullptr;
+  if (group.role != Anchor::tiles || group.joined || view.node(group.anchor).op != "Conv") return nullptr;
   auto m = std::make_unique<ConvolutionMatch>(view, group, StepKind::convolution);
   const Node& n = m->node();
   m->xs = view.shape(n.inputs[0]);

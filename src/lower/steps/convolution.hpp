@@ -40,7 +40,7 @@ PictureInput any_input(PlanBuilder& b, const ConvolutionMatch& m);
 
 // Whether the node can head a step of one of the convolution families.
 bool is_convolution(const GraphView& view, const Node& node);
-// Nothing when the group is no convolution.
+// Nothing when the group is no convolution, or several.
 std::unique_ptr<ConvolutionMatch> match_convolution(const GraphView& view, const Group& group);
 // Depthwise layers and small groups have a kernel of their own.
 bool fits_planes(const ConvolutionMatch& m);
@@ -79,5 +79,7 @@ struct ConvolutionPanels {
   kernels::PanelType type = kernels::PanelType::f32;
 };
 ConvolutionPanels pack_panels_of(PlanBuilder& b, const ConvolutionMatch& m, int64_t width);
+// Constant weights of a depthwise layer or of small groups, as the kernel of planes reads them.
+Location pack_planes_of(PlanBuilder& b, const ConvolutionMatch& m);
 
 }  // namespace lathe::lower

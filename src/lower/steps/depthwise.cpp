@@ -10,7 +10,7 @@
 namespace lathe::lower {
 namespace {
 
-// Weights of depthwise layers and of small groups: [tap][channel of the group][filter], from [filter][channel][tap].
+// [tap][channel of the group][filter], from [filter][channel][tap].
 void pack_plane(const float* raw, int64_t filters, int64_t channels, int64_t taps, float* packed) {
   for (int64_t f = 0; f < filters; ++f) {
     for (int64_t c = 0; c < channels; ++c) {
@@ -97,27 +97,32 @@ class PlaneFamily : public StepFamily {
  private:
   static void bind_weights(PlanBuilder& b, const ConvolutionMatch& m, PlaneConvolution& k, Step& step) {
     const ValueId v = m.weights();
-    const int64_t filters = m.ws[0], channels = m.group_channels, taps = m.taps, count = filters * channels * taps;
-    if (!b.is_constant(v)) {
-      k.raw_weights = b.contiguous(v, Layout::natural);
-      k.weights = {b.scratch(static_cast<size_t>(count) * sizeof(float))};
-      step.reads.push_back(k.raw_weights->buffer);
-      step.scratch.push_back(k.weights.buffer);
+    if (b.is_constant(v)) {
+      k.weights = pack_planes_of(b, m);
+      step.reads.push_back(k.weights.buffer);
       return;
     }
-    const auto make = [&] {
-      const Tensor w = b.constant(v);
-      auto packed = floats(count);
-      pack_plane(w.as<float>().data(), filters, channels, taps, packed.get());
-      return entry_of(packed, count);
-    };
-    b.keep_original(v);  // small: not worth restoring
-    k.weights = {b.packed({v, PackForm::planes, {m.groups}}, static_cast<size_t>(count) * sizeof(float), make)};
-    step.reads.push_back(k.weights.buffer);
+    k.raw_weights = b.contiguous(v, Layout::natural);
+    k.weights = {b.scratch(static_cast<size_t>(element_count(m.ws)) * sizeof(float))};
+    step.reads.push_back(k.raw_weights->buffer);
+    step.scratch.push_back(k.weights.buffer);
   }
 };
 
 }  // namespace
+
+Location pack_planes_of(PlanBuilder& b, const ConvolutionMatch& m) {
+  const ValueId v = m.weights();
+  const int64_t filters = m.ws[0], channels = m.group_channels, taps = m.taps, count = filters * channels * taps;
+  const auto make = [&] {
+    const Tensor w = b.constant(v);
+    auto packed = floats(count);
+    pack_plane(w.as<float>().data(), filters, channels, taps, packed.get());
+    return entry_of(packed, count);
+  };
+  b.keep_original(v);  // small: not worth restoring
+  return {b.packed({v, PackForm::planes, {m.groups}}, static_cast<size_t>(count) * sizeof(float), make)};
+}
 
 const StepFamily& convolution_planes() {
   static const PlaneFamily family;

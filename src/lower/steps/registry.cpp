@@ -10,6 +10,7 @@ namespace lathe::lower {
 // A line a family: the function that gives it, defined in its file. An op's own kernel goes before ours.
 #define LATHE_STEP_FAMILIES(F) \
   F(custom)                    \
+  F(convolution_lines)         \
   F(convolution_planes)        \
   F(convolution_padded)        \
   F(convolution_direct)        \
