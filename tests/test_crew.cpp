@@ -1,5 +1,8 @@
 // The crew: every task once, whatever happens.
+#include <algorithm>
+#include <array>
 #include <atomic>
+#include <chrono>
 #include <thread>
 
 #include "runtime/crew.hpp"
@@ -71,5 +74,31 @@ TEST_CASE("what a task throws comes out on the caller's thread when every worker
     // Whatever it is, and of several the first.
     CHECK_THROWS_AS(crew.each(8, [](int64_t, int) { throw 5; }), int);
     CHECK_THROWS_AS(crew.each(8, [](int64_t, int) { throw std::bad_alloc(); }), std::bad_alloc);
+  }
+}
+
+TEST_CASE("a crew's workers begin with the same part of every job, and take from the others what is left") {
+  constexpr int64_t kTasks = 30;
+  for (int threads : {2, 3}) {
+    CAPTURE(threads);
+    Crew crew(threads);
+    bool all_own = false;  // a worker that comes late may find its first task gone
+    for (int trial = 0; trial < 1000 && !all_own; ++trial) {
+      std::array<std::atomic<int64_t>, 3> first{-1, -1, -1};
+      std::array<std::atomic<int>, kTasks> done{};
+      std::atomic<int> there = 0;
+      crew.each(kTasks, [&](int64_t task, int worker) {
+        int64_t none = -1;
+        if (first[static_cast<size_t>(worker)].compare_exchange_strong(none, task)) ++there;
+        // Until all are there, or have had their time.
+        const auto end = std::chrono::steady_clock::now() + std::chrono::microseconds(200);
+        while (there < threads && std::chrono::steady_clock::now() < end) std::this_thread::yield();
+        ++done[static_cast<size_t>(task)];
+      });
+      REQUIRE(std::ranges::all_of(done, [](const auto& d) { return d == 1; }));
+      all_own = true;
+      for (int w = 0; w < threads; ++w) all_own = all_own && first[static_cast<size_t>(w)] == kTasks * w / threads;
+    }
+    CHECK(all_own);
   }
 }

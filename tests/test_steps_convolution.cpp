@@ -91,6 +91,7 @@ struct Chain {
   int64_t images = 1, in = 8, height = 40, width = 56;
   std::vector<Layer> layers{{}, {.group = 1}};
   bool added = false;  // what goes in is added to the last layer's results
+  bool part = false;   // it reads some channels of a picture and makes some of another
   int shown = -1;      // an output too, and what reads it
   std::string reader = "";
 
@@ -102,12 +103,13 @@ struct Chain {
     if (op == "Swish") return b.op("Mul", {v, b.op("Sigmoid", {v})});
     return op.empty() ? v : b.op(op, {v});
   }
-  Shape input() const { return {images, in, height, width}; }
+  Shape input() const { return {images, part ? in + 9 : in, height, width}; }
   Graph graph() const {
     Builder b("chain", 21);
     const Shape s = input();
     const ValueId x = b.input("x", DType::f32, Dims(s.begin(), s.end()));
-    ValueId v = x;
+    const auto number = [&](int64_t i) { return b.constant("n" + std::to_string(i), Tensor::from<int64_t>({1}, {i})); };
+    ValueId v = part ? b.op("Slice", {x, number(5), number(5 + in), number(1)}) : x;
     int64_t channels = in;
     for (size_t i = 0; i < layers.size(); ++i) {
       const Layer& l = layers[i];
@@ -128,6 +130,7 @@ struct Chain {
       if (shown == static_cast<int>(i)) b.output(reader.empty() ? v : b.op(reader, {v}), "shown");
       channels = l.channels;
     }
+    if (part) v = b.op("Concat", {b.op("MaxPool", {v}, {{"kernel_shape", std::vector<int64_t>{1, 1}}}), v}, {{"axis", int64_t{1}}});
     b.output(v, "y");
     return b.finish();
   }
@@ -198,6 +201,8 @@ TEST_CASE("pointwise and depthwise layers are one step where the pictures betwee
                       {.channels = 130, .group = 1, .stride = 2},
                       {.channels = 130, .group = 1, .dilation = 2, .pads = {2, 2, 2, 2}},
                       {.channels = 24, .tail = "HardSwish"}}},
+           {.images = 2, .layers = {{}, {.group = 1, .stride = 2}}, .part = true},
+           {.images = 2, .in = 64, .layers = {{.group = 1}, {.channels = 33}}, .part = true},
        })
     check_chain(chain, random);
 }

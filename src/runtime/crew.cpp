@@ -2,6 +2,7 @@
 
 #include <pthread.h>
 
+#include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <cstdio>
@@ -58,7 +59,7 @@ int usable_cores() {
 }
 #endif
 
-Crew::Crew(int threads) {
+Crew::Crew(int threads) : next_(static_cast<size_t>(std::max(1, threads))) {
   try {
     for (int i = 1; i < threads; ++i) threads_.emplace_back([this, i] { work(i); });
   } catch (const std::system_error& e) {
@@ -94,25 +95,32 @@ void Crew::drain(int worker) {
     take_tasks(worker);
   } catch (...) {
     if (!failed_.exchange(true)) failure_ = std::current_exception();
-    next_.store(tasks_, std::memory_order_relaxed);  // nothing more is begun
+    for (auto& next : next_) next.store(tasks_, std::memory_order_relaxed);  // nothing more is begun
+  }
+}
+
+template <typename F>
+void Crew::each_task(int worker, F f) {
+  for (int i = 0; i < size(); ++i) {
+    const int whose = (worker + i) % size();
+    std::atomic<int64_t>& next = next_[static_cast<size_t>(whose)];
+    const int64_t end = share_begin(whose + 1);
+    if (next.load(std::memory_order_relaxed) >= end) continue;
+    for (int64_t task = next.fetch_add(1, std::memory_order_relaxed); task < end; task = next.fetch_add(1, std::memory_order_relaxed))
+      f(task);
   }
 }
 
 void Crew::take_tasks(int worker) {
-  if (watched_ && worker > 0) {
-    Spell spell;
-    spell.begin = std::chrono::steady_clock::now();
-    for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_;
-         task = next_.fetch_add(1, std::memory_order_relaxed)) {
-      f_(context_, task, worker);
-      ++spell.tasks;
-    }
-    spell.end = std::chrono::steady_clock::now();
-    if (spell.tasks > 0) spells_[static_cast<size_t>(worker) - 1].push_back(spell);
-    return;
-  }
-  for (int64_t task = next_.fetch_add(1, std::memory_order_relaxed); task < tasks_; task = next_.fetch_add(1, std::memory_order_relaxed))
+  if (!watched_ || worker == 0) return each_task(worker, [&](int64_t task) { f_(context_, task, worker); });
+  Spell spell;
+  spell.begin = std::chrono::steady_clock::now();
+  each_task(worker, [&](int64_t task) {
     f_(context_, task, worker);
+    ++spell.tasks;
+  });
+  spell.end = std::chrono::steady_clock::now();
+  if (spell.tasks > 0) spells_[static_cast<size_t>(worker) - 1].push_back(spell);
 }
 
 // A sleeper is often woken on the caller's own core: on virtual machines the kernel takes a core that has rested for one its host has taken
@@ -143,7 +151,7 @@ void Crew::parallel(int64_t tasks, void (*f)(void*, int64_t, int), void* context
   f_ = f;
   context_ = context;
   tasks_ = tasks;
-  next_.store(0, std::memory_order_relaxed);
+  for (size_t i = 0; i < next_.size(); ++i) next_[i].store(share_begin(static_cast<int64_t>(i)), std::memory_order_relaxed);
   state_.store(kOpen, std::memory_order_release);
   if (asleep_.load() > 0) keep_apart();
   generation_.fetch_add(1);  // sequentially consistent, against asleep_ below and in work()

@@ -1,4 +1,5 @@
-// The crew: worker threads of a lane. Fork-join over tasks handed out one by one; a short spin, then sleep.
+// The crew: worker threads of a lane. Fork-join over tasks; a short spin, then sleep. Each worker begins with a share of its own, the same
+// part of every job: what it wrote in one step is in its own core's cache when the next step reads it. Then it takes from the others.
 #pragma once
 
 #include <sched.h>
@@ -41,6 +42,9 @@ class Crew : public lower::Workers {
   void work(int worker);
   void drain(int worker);
   void take_tasks(int worker);
+  template <typename F>
+  void each_task(int worker, F f);
+  int64_t share_begin(int64_t worker) const { return tasks_ * worker / size(); }
   void stop_workers();
   void keep_apart();
 
@@ -60,7 +64,7 @@ class Crew : public lower::Workers {
   static constexpr uint32_t kOpen = uint32_t{1} << 16, kInside = kOpen - 1;
   alignas(64) std::atomic<uint32_t> state_{0};       // kOpen, and how many workers are inside
   alignas(64) std::atomic<uint32_t> generation_{0};  // moves with every job; idle workers watch it
-  alignas(64) std::atomic<int64_t> next_{0};
+  std::vector<std::atomic<int64_t>> next_;           // by worker: of its share, the first task that nobody has begun
   alignas(64) std::atomic<int> asleep_{0};
   std::atomic<bool> stop_{false};
   std::atomic<bool> failed_{false};
