@@ -158,7 +158,7 @@ void check_chain(const Chain& chain, std::mt19937_64& random) {
   everywhere(g, [&](const Graph& graph, const CompileOptions& o) { check_against_plain(graph, {x}, o); });
   const Tensor whole = Lane(compile(g, {.threads = 1})).run({{"x", x}})[0].clone();
   const int64_t out_h = known_shape(g.values[g.outputs[0]].dims)->at(2);
-  for (const auto& cut : std::vector<std::array<int64_t, 2>>{{1, 1}, {2, 3}, {3, 2}, {1000, 1}, {1, 1000}}) {
+  for (const auto& cut : std::vector<std::array<int64_t, 2>>{{1, 1}, {2, 3}, {3, 2}, {1000, 1}, {1, 1000}, {0, 1}, {0, 3}}) {
     CAPTURE(cut[0]);
     CAPTURE(cut[1]);
     Recipes knobs;
@@ -236,8 +236,13 @@ TEST_CASE("a picture between two layers that somebody else wants, or that is sma
   CHECK(Chain{.layers = {{}, {}}}.steps() == 2);                                                            // no window
   CHECK(Chain{.layers = {{.channels = 600}, {.channels = 600, .group = 1}, {.channels = 300}}}.steps() ==
         2);  // more weights than stay near
-  const auto steps = compile(Chain{}.graph(), {.threads = 1, .fuse = false}).describe().steps;
-  CHECK(std::ranges::none_of(steps, [](const StepInfo& s) { return has(s.recipe, "lines at a time"); }));
+  const auto says = [](const CompileOptions& options, const char* text) {
+    const auto steps = compile(Chain{}.graph(), options).describe().steps;
+    return std::ranges::any_of(steps, [&](const StepInfo& s) { return has(s.recipe, text); });
+  };
+  CHECK(says({.threads = 2}, "lines at a time"));
+  CHECK(says({.threads = 16}, "layer by layer"));  // most lines would be made twice
+  CHECK(!says({.threads = 1, .fuse = false}, "lines at a time"));
 }
 
 TEST_CASE("channels-last pictures reach a convolution without being copied") {

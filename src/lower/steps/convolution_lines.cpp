@@ -45,25 +45,52 @@ class LinesConvolution : public StepKernel {
   kernels::Plane plane = nullptr;
   std::vector<Layer> layers;
   Location input, output, scratch;
-  int64_t in_pitch = 0, out_pitch = 0;                        // floats from pixel to pixel
-  int64_t images = 0, block = 1, task_floats = 0, tasks = 1;  // lines of results at a time; of scratch
+  int64_t in_pitch = 0, out_pitch = 0;             // floats from pixel to pixel
+  int64_t images = 0, task_floats = 0, tasks = 1;  // of scratch
+  int64_t block = 1;                               // lines of results at a time; 0: layer by layer, whole pictures in one scratch
 
   void run(const StepContext& c) const override {
-    const int64_t out_h = layers.back().out_h, total = images * out_h;
-    c.workers.each(tasks, [&](int64_t task, int) {
-      const int64_t end = total * (task + 1) / tasks;
-      for (int64_t line = total * task / tasks; line < end;) {
-        const int64_t image = line / out_h, stop = std::min(end, (image + 1) * out_h);
-        run_image(c, image, {line - image * out_h, stop - image * out_h}, pointer<float>(c, scratch) + task * task_floats);
+    if (block == 0) return layer_by_layer(c);
+    share_lines(c, layers.back(), [&](int64_t task, int64_t image, Range wanted) {
+      run_image(c, image, wanted, pointer<float>(c, scratch) + task * task_floats);
+    });
+  }
+
+ private:
+  // Calls f(task, image, lines of its results) for all lines of a layer's results.
+  template <typename F>
+  void share_lines(const StepContext& c, const Layer& l, F f) const {
+    const int64_t total = images * l.out_h, count = std::min(tasks, total);
+    c.workers.each(count, [&](int64_t task, int) {
+      const int64_t end = total * (task + 1) / count;
+      for (int64_t line = total * task / count; line < end;) {
+        const int64_t image = line / l.out_h, stop = std::min(end, (image + 1) * l.out_h);
+        f(task, image, Range{line - image * l.out_h, stop - image * l.out_h});
         line = stop;
       }
     });
   }
 
- private:
+  void layer_by_layer(const StepContext& c) const {
+    float* const pictures = pointer<float>(c, scratch);
+    for (size_t i = 0; i < layers.size(); ++i) {
+      const Layer& l = layers[i];
+      share_lines(c, l, [&](int64_t, int64_t image, Range lines) {
+        const float* in = pointer<const float>(c, i == 0 ? input : scratch);
+        if (i > 0) in += layers[i - 1].scratch + (l.pointwise ? 0 : image * layers[i - 1].out_h * layers[i - 1].line());
+        make(c, i, image, lines, in, i + 1 < layers.size() ? pictures + l.scratch : pointer<float>(c, output));
+      });
+    }
+  }
+
   void run_image(const StepContext& c, int64_t image, Range wanted, float* lines) const {
     const size_t last = layers.size() - 1;
     std::array<Range, kMostLayers> there{};  // of each layer, the lines that are made and kept
+    // Where line 0 of a layer's results would be: of an image for windows, of all images for rows.
+    const auto line_0 = [&](size_t layer, int64_t images_before) {
+      const Layer& of = layers[layer];
+      return lines + of.scratch - (images_before * of.out_h + there[layer].from) * of.line();
+    };
     for (int64_t at = wanted.from; at < wanted.to; at += block) {
       // From the results back: what each layer has to make, which is what the one behind it reads and has not been made.
       std::array<Range, kMostLayers> fresh{}, kept{};
@@ -85,29 +112,24 @@ class LinesConvolution : public StepKernel {
           if (again > 0 && moved > 0) std::memmove(to, to + moved * l.line(), static_cast<size_t>(again * l.line()) * sizeof(float));
           there[i] = kept[i];
         }
-        if (fresh[i].from < fresh[i].to) make(c, i, image, fresh[i], lines, there);
+        if (fresh[i].from == fresh[i].to) continue;
+        make(c, i, image, fresh[i], i == 0 ? pointer<const float>(c, input) : line_0(i - 1, l.pointwise ? image : 0),
+             i < last ? line_0(i, image) : pointer<float>(c, output));
       }
     }
   }
 
-  // `there`: of the layers that keep their lines.
-  void make(const StepContext& c, size_t i, int64_t image, Range fresh, float* lines, const std::array<Range, kMostLayers>& there) const {
+  // Lines of an image's results. `in`: where its line 0 is for a window (of the input: the first image's), the first image's for a
+  // pointwise layer; `out`: where the first image's results are.
+  void make(const StepContext& c, size_t i, int64_t image, Range lines, const float* in, float* out) const {
     const Layer& l = layers[i];
-    const bool first = i == 0, last = i + 1 == layers.size();
-    // Where line 0 of a layer's results would be: of an image for windows, of all images for rows.
-    const auto line_0 = [&](size_t layer, int64_t images_before) {
-      const Layer& of = layers[layer];
-      return lines + of.scratch - (images_before * of.out_h + there[layer].from) * of.line();
-    };
-    const float* const in = first ? pointer<const float>(c, input) : line_0(i - 1, l.pointwise ? image : 0);
-    float* const out = last ? pointer<float>(c, output) : line_0(i, image);
-    const int64_t pitch = last ? out_pitch : l.channels, begin = (image * l.out_h + fresh.from) * l.out_w,
-                  end = (image * l.out_h + fresh.to) * l.out_w;
+    const int64_t pitch = i + 1 == layers.size() ? out_pitch : l.channels, begin = (image * l.out_h + lines.from) * l.out_w,
+                  end = (image * l.out_h + lines.to) * l.out_w;
     kernels::TapeOperand operands[kernels::kMaxSlots];
     if (l.pointwise) {
       kernels::DenseArguments a;
       a.a = in;
-      a.lda = first ? in_pitch : l.in_channels;
+      a.lda = i == 0 ? in_pitch : l.in_channels;
       a.run = l.in_channels;
       a.row_begin = begin, a.row_end = end, a.all_rows = images * l.out_h * l.out_w;
       a.panel_end = l.panels, a.columns = l.channels;
@@ -147,6 +169,11 @@ struct LinesMatch : Match {
     for (size_t i = kept.size(); i > 0; --i)
       block = kept[i - 1] = std::min(layers[i]->xs[2], (block - 1) * layers[i]->window.strides[0] + extent(*layers[i]));
     return kept;
+  }
+  std::vector<int64_t> whole_pictures() const {
+    std::vector<int64_t> lines;
+    for (size_t i = 1; i < layers.size(); ++i) lines.push_back(images() * layers[i]->xs[2]);
+    return lines;
   }
   int64_t scratch_bytes(int64_t block) const {
     int64_t bytes = 0;
@@ -222,11 +249,8 @@ class LinesFamily : public StepFamily {
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
     const auto& m = static_cast<const LinesMatch&>(match);
-    // As many lines as fill two thirds of L2 (of which a block is three eighths); whole fours, which the depthwise kernel makes at once.
-    int64_t lines = 1;
-    while (lines < m.out_h() && m.scratch_bytes(lines + 1) <= p.machine.block_bytes * 7 / 4) ++lines;
-    space.knob("lines", lines >= 4 ? lines / 4 * 4 : lines, 1, m.out_h());
-    // Lines on the border of two tasks are made by both: no more than a thirtieth of all, where there are tasks enough without.
+    // Lines on the border of two tasks are made by both: no more than a thirtieth of all, where there are tasks enough without. Where it
+    // would be an eighth even with a task a thread, pictures are made one after the other.
     double twice = 0;
     int64_t shared = 0;
     for (size_t i = m.layers.size(); i > 1; --i) {
@@ -235,8 +259,13 @@ class LinesFamily : public StepFamily {
       twice += m.layers[i - 2]->work.flops / static_cast<double>(m.images() * l.xs[2]) * static_cast<double>(shared);
     }
     const int64_t total = m.images() * m.out_h(), threads = p.machine.threads;
+    const bool one_by_one = static_cast<double>(threads - 1) * twice * 8 > m.work.flops;
     int64_t tasks = threads > 1 ? threads * 4 : 1;
-    while (tasks > threads && static_cast<double>(tasks) * twice * 30 > m.work.flops) tasks -= threads;
+    while (!one_by_one && tasks > threads && static_cast<double>(tasks) * twice * 30 > m.work.flops) tasks -= threads;
+    // As many lines as fill two thirds of L2 (of which a block is three eighths); whole fours, which the depthwise kernel makes at once.
+    int64_t lines = 1;
+    while (lines < m.out_h() && m.scratch_bytes(lines + 1) <= p.machine.block_bytes * 7 / 4) ++lines;
+    space.knob("lines", one_by_one ? 0 : lines >= 4 ? lines / 4 * 4 : lines, 0, m.out_h());
     space.knob("line_tasks", std::clamp<int64_t>(tasks, 1, total), 1, total);
   }
 
@@ -250,7 +279,7 @@ class LinesFamily : public StepFamily {
     k.dense = kernels::dense(machine.isa), k.plane = kernels::plane(machine.isa);
     k.images = m.images(), k.tasks = recipe.at("line_tasks");
     k.block = std::min(recipe.at("lines"), (k.images * m.out_h() + k.tasks - 1) / k.tasks);
-    const auto kept = m.lines_kept(k.block);
+    const auto kept = k.block > 0 ? m.lines_kept(k.block) : m.whole_pictures();
     std::string text;
     for (size_t i = 0; i < m.layers.size(); ++i) {
       const ConvolutionMatch& of = *m.layers[i];
@@ -267,12 +296,13 @@ class LinesFamily : public StepFamily {
       k.layers.push_back(std::move(l));
     }
     step.reads.push_back(k.input.buffer);
-    k.scratch = {b.scratch(static_cast<size_t>(k.tasks * k.task_floats) * sizeof(float))};
+    k.scratch = {b.scratch(static_cast<size_t>((k.block > 0 ? k.tasks : 1) * k.task_floats) * sizeof(float))};
     step.scratch.push_back(k.scratch.buffer);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.out_pitch);
     step.writes.push_back(k.output.buffer);
-    step.text = fmt::format("{} lines at a time through {}, {} {}x{} tile, tasks {}x1", k.block, text, kernels::name(machine.isa),
-                            kernels::max_rows(machine.isa), kernels::panel_width(machine.isa), k.tasks);
+    step.text =
+        fmt::format("{} through {}, {} {}x{} tile, tasks {}x1", k.block > 0 ? fmt::format("{} lines at a time", k.block) : "layer by layer",
+                    text, kernels::name(machine.isa), kernels::max_rows(machine.isa), kernels::panel_width(machine.isa), k.tasks);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
