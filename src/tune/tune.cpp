@@ -588,13 +588,15 @@ class Search {
     }
     steps_of_best();
     const std::vector<int> steps_before = steps_in(untuned);
+    // Medians of the parts may add up to more than the median of the whole.
+    const double whole = std::max({1e-12, before[all], std::accumulate(before.begin(), before.end() - 1, 0.0)});
     for (size_t i = 0; i < all; ++i) {
       const Sought& s = sought_[i];
       if (steps_before[i] == 0 && s.steps == 0) continue;
       TunedProblem p;
       p.problem = s.problem, p.op = s.op, p.nodes = s.nodes;
       p.steps = std::max(steps_before[i], s.steps);
-      p.share = before[i] / std::max(1e-12, before[all]);
+      p.share = before[i] / whole;
       p.before = before[i], p.after = after[i];
       p.untuned = s.space.text(s.first), p.recipe = s.space.text(s.best);
       p.trials = s.trials, p.points = s.space.points();
