@@ -137,12 +137,24 @@ def recurrent():
                 percent(f"{op} {size} (steps, batch, inputs, hidden), {threads} thread{'s' if threads > 1 else ''}", share(by[ISA]), 0.7)
 
 
+def few_results():
+    """Parts along the summed axis (docs/decisions/0056) against none, in one process."""
+    row, rows = 200000, ["--pin", "family=rows", "--with", ISA]
+    for threads, asked in ((1, 0.95), (2, 1.3)):
+        on = f"{threads} thread{'s' if threads > 1 else ''}"
+        for op in ("Softmax", "LogSoftmax", "LayerNormalization", "ReduceSum", "ReduceMax"):
+            [(_, by, _)] = sweep(op, "--sizes", str(row), "--row", str(row), *rows, threads=threads)
+            times(f"{op}, one row of {row}, in parts against not, {on}", seconds(by["pinned"]) / seconds(by[ISA]), asked)
+        for size, by, _ in sweep("MatMul", "--sizes", "1x32x60000", "8x24x30000", "--pin", "family=product", "--with", ISA, threads=threads):
+            times(f"product {size}, K in parts against not, {on}", seconds(by["pinned"]) / seconds(by[ISA]), asked)
+
+
 def crew():
     print(subprocess.run(["build/release/bin/crew", "--rounds", str(args.rounds)], capture_output=True, text=True, check=True).stdout)
 
 
 PARTS = {"products": products, "convolutions": convolutions, "8 and 16 bits": narrow, "bandwidth": memory_bound, "attention": attention,
-         "recurrent": recurrent, "crew": crew}
+         "recurrent": recurrent, "few results": few_results, "crew": crew}
 if args.list:
     print("\n".join(PARTS))
     raise SystemExit(0)

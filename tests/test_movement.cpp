@@ -150,6 +150,112 @@ TEST_CASE("softmax at its edges") {
   agrees("Softmax", filled(DType::f32, {5, 77}, 4), {}, {}, {"softmax", false});
 }
 
+namespace {
+
+// A graph of long rows: by parts, near plain, and the same bits on any number of threads.
+void parts_agree(const Graph& g, const std::vector<Tensor>& fed) {
+  const auto expected = evaluate_plain(g, fed);
+  for (const std::string& isa : machine_info().isas) {
+    std::vector<Tensor> first;
+    for (int threads : {1, 2, 5}) {
+      CAPTURE(isa);
+      CAPTURE(threads);
+      const Program p = compile(g, {.threads = threads, .isa = isa});
+      const auto info = p.describe();
+      CHECK(std::ranges::any_of(info.steps, [](const StepInfo& s) { return has(s.recipe, " parts, "); }));
+      Lane lane(p);
+      const Outputs out = lane.run(std::span<const Tensor>(fed));
+      for (size_t i = 0; i < expected.size(); ++i) {
+        CHECK(compare("y", out[i], expected[i], Tolerance{1e-5, 2e-5, 0}).pass);
+        if (threads == 1) first.push_back(out[i].clone());
+        else CHECK(identical(out[i], first[i]));
+      }
+    }
+  }
+}
+
+// Rows of numbers up to 8; of five, the last three hold what is no number, infinity, and -infinity all over or in most places.
+Tensor long_rows(const Shape& s, float low = -8) {
+  Tensor x = random_tensor(s, 11, low, 8);
+  const int64_t length = s.back();
+  if (s.front() < 5) return x;
+  float* rows = x.as<float>().data();
+  rows[2 * length + length / 3] = NAN;
+  rows[3 * length + length - 1] = INFINITY;
+  std::fill_n(rows + 4 * length, length / 2, -INFINITY);
+  return x;
+}
+
+}  // namespace
+
+TEST_CASE("long rows in parts: every op, with nodes around it, and numbers that are none") {
+  constexpr int64_t kLength = 50007;
+  const auto net = [&](const std::string& op, const Shape& s, bool around, bool kept, std::map<std::string, Data> attributes = {}) {
+    Builder b("rows", 23);
+    ValueId v = b.input("x", DType::f32, Dims(s.begin(), s.end()));
+    const bool norm = op == "LayerNormalization" || op == "RMSNormalization", reduces = op.starts_with("Reduce");
+    if (around) v = b.op("Mul", {v, b.constant("m", random_tensor({kLength}, 5, 0.5f, 1.5f))});
+    if (kept) b.output(v, "kept");
+    std::vector<ValueId> in{v};
+    if (norm) in.push_back(b.constant("scale", random_tensor({kLength}, 1)));
+    if (op[0] == 'L' && norm) in.push_back(b.constant("bias", random_tensor({kLength}, 2)));
+    if (op[0] == 'I' || op[0] == 'G') {
+      for (const char* name : {"scale", "bias"}) in.push_back(b.constant(name, random_tensor({s[1]}, 3)));
+    }
+    if (reduces) in.push_back(b.constant("axes", i64s({-1})));
+    v = b.op(op, in, std::move(attributes));
+    if (around && !reduces) v = b.op("Add", {v, b.constant("a", random_tensor({kLength}, 6))});
+    b.output(v, "y");
+    return b.finish();
+  };
+  for (const char* op : {"Softmax", "LogSoftmax", "LayerNormalization", "RMSNormalization", "ReduceSum", "ReduceMean", "ReduceMax",
+                         "ReduceMin", "ReduceSumSquare", "ReduceL1", "ReduceL2"}) {
+    CAPTURE(std::string(op));
+    parts_agree(net(op, {5, kLength}, false, false), {long_rows({5, kLength})});
+    parts_agree(net(op, {2, kLength}, true, false), {long_rows({2, kLength})});
+    parts_agree(net(op, {2, kLength}, true, true), {long_rows({2, kLength})});
+  }
+  parts_agree(net("InstanceNormalization", {1, 3, 111, 333}, false, false), {long_rows({1, 3, 111, 333})});
+  parts_agree(net("GroupNormalization", {2, 6, 101, 137}, false, false, {{"num_groups", int64_t{2}}}), {long_rows({2, 6, 101, 137})});
+}
+
+TEST_CASE("few columns in parts, and sums that leave the range of floats where results do not") {
+  const auto reduction = [](const char* op, const Shape& s, int64_t axis) {
+    Builder b("reduction", 18);
+    b.output(b.op(op, {b.input("x", DType::f32, Dims(s.begin(), s.end())), b.constant("axes", i64s({axis}))}), "y");
+    return b.finish();
+  };
+  const Shape columns{2, 9001, 19}, row{3, 100000};
+  const auto scaled = [](Tensor x, float factor) {
+    for (float& v : x.as<float>()) v *= factor;
+    return x;
+  };
+  for (const char* op : {"ReduceSum", "ReduceMean", "ReduceMax", "ReduceMin", "ReduceSumSquare", "ReduceL1", "ReduceL2"}) {
+    CAPTURE(std::string(op));
+    Tensor x = long_rows(columns, -2);  // sums of numbers that cancel would have no digits to compare
+    parts_agree(reduction(op, columns, 1), {x});
+    x.as<float>()[4000] = NAN;
+    parts_agree(reduction(op, columns, 1), {x});
+  }
+  for (const char* op : {"ReduceMean", "ReduceL2", "ReduceMax"}) {
+    CAPTURE(std::string(op));
+    for (const float factor : {1e36f, 1e-24f}) {
+      parts_agree(reduction(op, columns, 1), {scaled(long_rows(columns, -2), factor)});
+      parts_agree(reduction(op, row, 1), {scaled(long_rows(row, -2), factor)});
+    }
+  }
+  // A half beyond floats, and the other half that takes it back.
+  Tensor x(DType::f32, {1, 200000});
+  std::fill_n(x.as<float>().begin(), 100000, 1e36f);
+  std::fill_n(x.as<float>().begin() + 100000, 100000, -1e36f);
+  x.as<float>()[7] += 3e36f;
+  parts_agree(reduction("ReduceSum", {1, 200000}, 1), {x});
+  // Normalised, they are in range again.
+  Builder b("norm", 23);
+  b.output(b.op("LayerNormalization", {b.input("x", DType::f32, {1, 200000}), b.constant("s", random_tensor({200000}, 1))}), "y");
+  parts_agree(b.finish(), {scaled(long_rows({1, 200000}), 1e30f)});
+}
+
 TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one thread and several") {
   const auto check = [](const char* op, int64_t gates, const char* direction, bool extras, std::map<std::string, Data> more, int64_t hidden,
                         int64_t batch) {
@@ -179,7 +285,7 @@ TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one 
     std::optional<Tensor> first;
     for (const std::string& isa : machine_info().isas) {
       first.reset();
-      for (int threads : {1, 3}) {
+      for (int threads : {1, 2, 5}) {
         INFO(op << " " << direction << " hidden " << hidden << " batch " << batch << " " << isa << " " << threads);
         const Program p = compile(g, {.threads = threads, .isa = isa});
         CHECK(p.describe().steps[0].kind == "recurrent");
@@ -203,6 +309,12 @@ TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one 
   }
   check("LSTM", 4, "forward", true, {}, 130, 20);  // large enough to be shared out
   check("GRU", 3, "forward", true, {}, 130, 20);
+  for (const char* direction : {"forward", "bidirectional"}) {  // units that are whole panels
+    check("LSTM", 4, direction, true, {}, 192, 1);
+    check("GRU", 3, direction, true, {}, 192, 3);
+    check("GRU", 3, direction, true, {{"linear_before_reset", int64_t{1}}}, 192, 2);
+    check("RNN", 1, direction, true, {}, 320, 17);
+  }
   check("LSTM", 4, "forward", false, {{"clip", 0.5f}}, 5, 2);
   check("GRU", 3, "forward", false, {{"activations", std::vector<std::string>{"Sigmoid", "Relu"}}}, 5, 2);
 }

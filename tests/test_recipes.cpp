@@ -95,6 +95,19 @@ std::vector<Sample> samples() {
   add("rows", [&](Maker& m) {
     return m.b.op("ReduceMean", {m.feed({3, 70, 600}), m.b.constant("axes", Tensor::from<int64_t>({1}, {1}))});
   });
+  add("rows.parts", [&](Maker& m) {
+    return m.b.op("Add", {m.b.op("Softmax", {m.b.op("Mul", {m.feed({2, 40000}), m.weight({40000})})}), m.weight({40000})});
+  });
+  add("rows.parts", [&](Maker& m) {
+    return m.b.op("ReduceL2",
+                  {m.b.op("Mul", {m.feed({2, 40000}), m.weight({40000})}), m.b.constant("axes", Tensor::from<int64_t>({1}, {1}))});
+  });
+  add("rows.parts", [&](Maker& m) {
+    return m.b.op("ReduceMean", {m.feed({2, 9000, 20}), m.b.constant("axes", Tensor::from<int64_t>({1}, {1}))});
+  });
+  add("product.deep", [&](Maker& m) {
+    return m.b.op("Sigmoid", {m.b.op("Gemm", {m.feed({3, 30000}), m.weight({30000, 20}, 0.05f), m.weight({20})})});
+  });
   add("running_sum", [&](Maker& m) {
     return m.b.op("CumSum", {m.feed({20, 33, 9}), m.b.constant("axis", Tensor::from<int64_t>({}, {1}))});
   });
@@ -114,6 +127,10 @@ std::vector<Sample> samples() {
   add("select", [&](Maker& m) { return m.b.op("ArgMax", {m.feed({90, 70})}, {{"axis", int64_t{1}}}); });
   add("recurrent", [&](Maker& m) {
     return m.b.op("LSTM", {m.feed({12, 3, 40}), m.weight({1, 4 * 24, 40}), m.weight({1, 4 * 24, 24})}, {{"hidden_size", int64_t{24}}});
+  });
+  add("recurrent", [&](Maker& m) {
+    return m.b.op("GRU", {m.feed({12, 3, 40}), m.weight({2, 3 * 128, 40}), m.weight({2, 3 * 128, 128}, 0.1f)},
+                  {{"hidden_size", int64_t{128}}, {"direction", std::string("bidirectional")}});
   });
   add("attention", [&](Maker& m) {
     return m.b.op("Attention", {m.feed({1, 3, 150, 16}), m.feed({1, 3, 400, 16}), m.feed({1, 3, 400, 16})});
@@ -234,12 +251,12 @@ TEST_CASE("each family with knobs does its sample, by the recipe that it says") 
     const auto& steps = p.impl()->edition(p.bound_shapes())->steps;
     CHECK(std::ranges::any_of(steps, [&](const lower::Step& step) { return step.recipe == *it; }));
   }
-  CHECK(seen.size() == 23);
+  CHECK(seen.size() == 25);
 }
 
 TEST_CASE("any recipe is refused with a sentence or gives right numbers, and the same bits unless it reorders sums") {
   std::mt19937_64 random(5);
-  const std::set<std::string> reorder{"k_block", "key_block", "block_rows", "made", "tiles"};
+  const std::set<std::string> reorder{"k_block", "key_block", "block_rows", "made", "tiles", "parts"};
   const int64_t values[]{-1, 0, 1, 2, 3, 4, 5, 7, 8, 12, 16, 28, 30, 64, 100, 128, 240, 576, 1000, 4096, int64_t{1} << 40, INT64_MIN};
   int taken = 0, refused = 0;
   for (Sample& s : samples()) {

@@ -4,6 +4,7 @@
 #include <limits>
 
 #include "steps.hpp"
+#include "tensor/widen.hpp"
 
 using namespace test;
 
@@ -159,6 +160,61 @@ TEST_CASE("products: ragged, narrow, batched, the same bits for every thread cou
         const Tensor y = lane.run(std::span<const Tensor>(fed))["y"].clone();
         if (first.empty()) first = y;
         else CHECK(identical(first, y));
+      }
+    }
+  }
+}
+
+TEST_CASE("few rows and columns over a long K, cut: constant, 16-bit and run-time weights, epilogues, the same bits on any threads") {
+  auto recipes = std::make_shared<Recipes>();
+  recipes->pin(read_pin("family=product.deep"));
+  std::mt19937_64 random(15);
+  for (int trial = 0; trial < 24; ++trial) {
+    CAPTURE(trial);
+    const int64_t m = trial % 3 == 0 ? 1 : between(random, 2, 30), n = between(random, 1, 70), k = between(random, 30000, 60000);
+    const int form = trial % 4;  // constant, f16, made at run time, transposed with alpha and a bias
+    Builder b("deep", 21);
+    const ValueId x = b.input("x", DType::f32, {m, k});
+    std::vector<Tensor> fed{random_tensor({m, k}, trial)};
+    const Tensor w = random_tensor({k, n}, trial + 1, -0.1f, 0.1f);
+    ValueId y;
+    if (form == 3) {
+      std::map<std::string, Attribute::Data> attributes{{"alpha", 0.5f}, {"transB", int64_t{1}}};
+      const Tensor turned = random_tensor({n, k}, trial + 1, -0.1f, 0.1f);
+      ValueId weights = kAbsent;
+      if (trial % 8 == 3) weights = b.constant("w", turned);
+      else weights = b.input("w", DType::f32, {n, k}), fed.push_back(turned);
+      y = b.op("Gemm", {x, weights, b.constant("c", random_tensor({n}, 4))}, attributes);
+    } else if (form == 2) {
+      fed.push_back(w);
+      y = b.op("MatMul", {x, b.input("w", DType::f32, {k, n})});
+    } else if (form == 1) {
+      std::vector<double> numbers(w.as<float>().begin(), w.as<float>().end());
+      y = b.op("MatMul", {x, b.op("Cast", {b.constant("w", narrow<double>(DType::f16, {k, n}, numbers))}, {{"to", int64_t{1}}})});
+    } else {
+      y = b.op("MatMul", {x, b.constant("w", w)});
+    }
+    if (trial % 5 == 0) y = b.op("Relu", {y});
+    if (trial % 5 == 1) y = b.op("Add", {b.op("Sigmoid", {y}), b.constant("row", random_tensor({n}, 9))});
+    if (trial % 5 == 2) {
+      y = b.op("Add", {y, b.input("residual", DType::f32, {m, n})});
+      fed.push_back(random_tensor({m, n}, 8));
+    }
+    b.output(y, "y");
+    const Graph g = b.finish();
+    for (kernels::Isa isa : kernels::available()) {
+      CAPTURE(std::string(kernels::name(isa)));
+      Tensor first;
+      for (int threads : {1, 2, 5}) {
+        const CompileOptions o{.threads = threads, .recipes = recipes, .isa = std::string(kernels::name(isa))};
+        const Program p = compile(g, o);
+        const bool deep = std::ranges::any_of(p.describe().steps, [](const StepInfo& s) { return has(s.recipe, ", K in "); });
+        CHECK(deep == (isa != kernels::Isa::amx || form != 1));
+        Lane lane(p);
+        const Tensor out = lane.run(std::span<const Tensor>(fed))["y"].clone();
+        CHECK(compare("y", out, evaluate_plain(g, fed)[0], Tolerance{2e-4, 1e-4, 0}).pass);
+        if (first.empty()) first = out;
+        else CHECK(identical(first, out));
       }
     }
   }

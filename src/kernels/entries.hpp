@@ -18,8 +18,9 @@ inline constexpr std::string_view kParameterTypes =
     "struct DenseArguments; struct Depthwise8Arguments; struct DotsArguments; struct FewArguments;\n"
     "struct GateArguments; struct GridArguments; struct MixArguments; struct NarrowArguments; struct NarrowPanels;\n"
     "struct PartedRows; struct PixelLine; struct PlaneArguments; struct Pool8Arguments; struct PoolAnyArguments;\n"
-    "struct PoolArguments; struct Range; struct ResampleArguments; struct RowArguments; struct SampledArguments;\n"
-    "struct SampledPixelsArguments; struct SoftenArguments; struct SpectrumPlan; struct Tape; struct TapeOperand; struct TopArguments;\n"
+    "struct PoolArguments; struct Range; struct ResampleArguments; struct RowArguments; struct RowPart; struct PartStatistics;\n"
+    "struct SampledArguments; struct SampledPixelsArguments; struct SoftenArguments; struct SpectrumPlan; struct Tape;\n"
+    "struct TapeOperand; struct TopArguments;\n"
     "struct WideReductionArguments; struct WinogradInput; struct WinogradOutput; struct WinogradWeights;\n";
 
 inline constexpr std::array kEntries = std::to_array<KernelEntry>({
@@ -49,6 +50,8 @@ inline constexpr std::array kEntries = std::to_array<KernelEntry>({
     {"void", "ResampleHere", "const ResampleArguments&"},
     {"void", "ResampleRowsHere", "const ResampleArguments&"},
     {"void", "RowsHere", "const RowArguments&"},
+    {"void", "MeasurePartHere", "const RowPart&, PartStatistics&"},
+    {"void", "FinishPartHere", "const RowPart&"},
     {"void", "SampledHere", "const SampledArguments&"},
     {"void", "SampledPixelsHere", "const SampledPixelsArguments&"},
     {"bool", "FindTapsHere", "const GridArguments&"},

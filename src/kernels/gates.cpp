@@ -43,8 +43,8 @@ template <bool kUsual>
 void gates_through(const GateArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d), n = g.hidden;
-  for (int64_t i = 0; i < n; i += lanes) {
-    const int64_t count = n - i < lanes ? n - i : lanes;
+  for (int64_t i = g.begin; i < g.end; i += lanes) {
+    const int64_t count = g.end - i < lanes ? g.end - i : lanes;
     const auto load = [&](const float* p) {
       if (count == lanes) return hn::LoadU(d, p + i);
       HWY_ALIGN float t[HWY_MAX_BYTES / 4 + 1] = {};

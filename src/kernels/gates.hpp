@@ -30,11 +30,12 @@ struct GateFunction {
   float alpha = 0, beta = 0;
 };
 
-// Preconditions: no alignment; all arrays of exactly the lengths given, none read or written past its end; out may be `before` (each
-// element is read before it is written), and overlaps nothing else.
+// Preconditions: no alignment; all arrays of exactly the lengths given, none read or written outside the units to do; out may be `before`
+// (each element is read before it is written), and overlaps nothing else.
 struct GateArguments {
   GateOp op = GateOp::rnn;
   int64_t hidden = 0;
+  int64_t begin = 0, end = 0;        // of the hidden units, those to do
   const float* x = nullptr;          // input's share of the gates, biases in it: [gates * hidden]
   const float* r = nullptr;          // the state's share: [gates * hidden]
   const float* candidate = nullptr;  // gru: the state's share of the candidate: [hidden]

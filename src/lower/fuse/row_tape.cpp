@@ -107,11 +107,11 @@ void RowTape::run_rows(const StepContext& c, int64_t first, int64_t last, int64_
   }
 }
 
-void RowTape::run(const StepContext& c, int64_t row, int64_t length, float* to, bool own) const {
+void RowTape::run(const StepContext& c, int64_t row, int64_t length, float* to, bool own, int64_t from) const {
   TapeOperand operands[kernels::kMaxSlots];
   if (own) operands[0] = {to, 1, kernels::TapeType::f32};
   for (size_t i = 0; i < locations.size(); ++i) {
-    const int64_t at = row_offset(dims, strides[i], row);
+    const int64_t at = row_offset(dims, strides[i], row) + from * strides[i].back();
     operands[i + (own ? 1 : 0)] = {pointer<const char>(c, locations[i]) + at * bytes_of(types[i]), strides[i].back(), types[i]};
   }
   run_tape(tape, operands, to, kernels::TapeType::f32, length);

@@ -16,8 +16,8 @@ struct RowTape {
   std::vector<int64_t> dims;                  // of the rows, slowest first
   std::vector<std::vector<int64_t>> strides;  // per operand, per dim; then along the row
 
-  // With `own`, operand 0 is the row itself, where `to` points.
-  void run(const StepContext& c, int64_t row, int64_t length, float* to, bool own) const;
+  // `length` elements of a row, from this one on. With `own`, operand 0 is the row itself, where `to` points.
+  void run(const StepContext& c, int64_t row, int64_t length, float* to, bool own, int64_t from = 0) const;
   // Rows [first, last), one after another from `to` on. Short ones many at a time: a call of the tape for each would cost more than its
   // work. Operands that do not run on from row to row (one a channel, one a row, parts of something wider) are copied out for so many rows.
   void run_rows(const StepContext& c, int64_t first, int64_t last, int64_t length, void* to, kernels::TapeType to_type, bool own) const;

@@ -7,31 +7,14 @@
 #include <limits>
 
 #include "kernels/dense_tiles.hpp"
-#include "lower/recipe/step_family.hpp"
 #include "lower/steps/forms.hpp"
+#include "lower/steps/product.hpp"
 #include "lower/steps/product_kernel.hpp"
 #include "lower/steps/tiles.hpp"
 #include "ops/support.hpp"
 
 namespace lathe::lower {
 namespace {
-
-struct ProductMatch : Match {
-  using Match::Match;
-  Shape as, bs, os;
-  int64_t m = 0, n = 0, k = 0;
-  bool transpose_a = false, transpose_b = false;
-  float alpha = 1;
-  std::vector<int64_t> a_offsets{0}, b_offsets{0};  // by batch, in matrices
-  int64_t b_matrices = 1;
-  Epilogue epilogue;
-  std::optional<ops::NarrowWeights> narrow;  // B as the model keeps it
-  ValueId a() const { return node().inputs[0]; }
-  ValueId b() const { return node().inputs[1]; }
-  int64_t batches() const { return static_cast<int64_t>(a_offsets.size()); }
-  int64_t k_stride() const { return transpose_b ? 1 : n; }
-  int64_t n_stride() const { return transpose_b ? k : 1; }
-};
 
 // Matrices made at run time, one for each batch: every slot packs its own, one after another.
 bool packs_by_batch(const ProductMatch& m) {
@@ -79,39 +62,7 @@ class ProductFamily : public StepFamily {
   }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
-    if (group.role != Anchor::tiles) return nullptr;
-    const Node& n = view.node(group.anchor);
-    const bool gemm = n.op == "Gemm";
-    if (!gemm && n.op != "MatMul") return nullptr;
-    auto m = std::make_unique<ProductMatch>(view, group, StepKind::product);
-    m->as = view.shape(m->a()), m->bs = view.shape(m->b()), m->os = view.shape(n.outputs[0]);
-    m->transpose_a = gemm && n.integer("transA", 0) != 0;
-    m->transpose_b = gemm && n.integer("transB", 0) != 0;
-    m->alpha = gemm ? n.real("alpha", 1) : 1;
-    m->n = m->os.back();
-    m->k = m->bs[m->bs.size() - (m->transpose_b ? 1 : 2)];
-    if (m->bs.size() == 2 && !m->transpose_a) {  // all leading dims of A are rows
-      m->m = product(m->os, 0, m->os.size() - 1);
-    } else {
-      m->m = m->os[m->os.size() - 2];
-      const Shape batch(m->os.begin(), m->os.end() - 2), ab(m->as.begin(), m->as.end() - 2), bb(m->bs.begin(), m->bs.end() - 2);
-      m->a_offsets = ops::strided_index(batch, ops::broadcast_strides(ab, batch));
-      m->b_offsets = ops::strided_index(batch, ops::broadcast_strides(bb, batch));
-      m->b_matrices = element_count(bb);
-    }
-    // C of the output's own shape is a residual, else a vector over the columns.
-    const ValueId c = gemm && given(n.inputs, 2) ? n.inputs[2] : kAbsent;
-    const bool whole = c != kAbsent && view.shape(c) == m->os;
-    m->epilogue = epilogue_of(view, group, whole ? kAbsent : c);
-    if (whole) {
-      m->epilogue.residual = c;
-      m->epilogue.text = m->epilogue.text.empty() ? "residual" : "residual + " + m->epilogue.text;
-    }
-    m->narrow = view.narrow(m->b());
-    m->work.flops = 2 * static_cast<double>(m->batches() * m->m) * static_cast<double>(m->n) * static_cast<double>(m->k);
-    const double read = group.ahead().empty() ? static_cast<double>(element_count(m->as)) : 0;
-    m->work.bytes = 4 * (read + static_cast<double>(element_count(m->bs)) + static_cast<double>(element_count(m->os)));
-    return m;
+    return match_product(view, group);
   }
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
@@ -265,6 +216,42 @@ class ProductFamily : public StepFamily {
 };
 
 }  // namespace
+
+std::unique_ptr<ProductMatch> match_product(const GraphView& view, const Group& group) {
+  if (group.role != Anchor::tiles) return nullptr;
+  const Node& n = view.node(group.anchor);
+  const bool gemm = n.op == "Gemm";
+  if (!gemm && n.op != "MatMul") return nullptr;
+  auto m = std::make_unique<ProductMatch>(view, group, StepKind::product);
+  m->as = view.shape(m->a()), m->bs = view.shape(m->b()), m->os = view.shape(n.outputs[0]);
+  m->transpose_a = gemm && n.integer("transA", 0) != 0;
+  m->transpose_b = gemm && n.integer("transB", 0) != 0;
+  m->alpha = gemm ? n.real("alpha", 1) : 1;
+  m->n = m->os.back();
+  m->k = m->bs[m->bs.size() - (m->transpose_b ? 1 : 2)];
+  if (m->bs.size() == 2 && !m->transpose_a) {  // all leading dims of A are rows
+    m->m = product(m->os, 0, m->os.size() - 1);
+  } else {
+    m->m = m->os[m->os.size() - 2];
+    const Shape batch(m->os.begin(), m->os.end() - 2), ab(m->as.begin(), m->as.end() - 2), bb(m->bs.begin(), m->bs.end() - 2);
+    m->a_offsets = ops::strided_index(batch, ops::broadcast_strides(ab, batch));
+    m->b_offsets = ops::strided_index(batch, ops::broadcast_strides(bb, batch));
+    m->b_matrices = element_count(bb);
+  }
+  // C of the output's own shape is a residual, else a vector over the columns.
+  const ValueId c = gemm && given(n.inputs, 2) ? n.inputs[2] : kAbsent;
+  const bool whole = c != kAbsent && view.shape(c) == m->os;
+  m->epilogue = epilogue_of(view, group, whole ? kAbsent : c);
+  if (whole) {
+    m->epilogue.residual = c;
+    m->epilogue.text = m->epilogue.text.empty() ? "residual" : "residual + " + m->epilogue.text;
+  }
+  m->narrow = view.narrow(m->b());
+  m->work.flops = 2 * static_cast<double>(m->batches() * m->m) * static_cast<double>(m->n) * static_cast<double>(m->k);
+  const double read = group.ahead().empty() ? static_cast<double>(element_count(m->as)) : 0;
+  m->work.bytes = 4 * (read + static_cast<double>(element_count(m->bs)) + static_cast<double>(element_count(m->os)));
+  return m;
+}
 
 const StepFamily& products() {
   static const ProductFamily family;

@@ -112,9 +112,27 @@ class RecurrentFamily : public StepFamily {
     return m;
   }
 
-  void candidates(const Match&, const Problem& p, RecipeSpace& space) const override {
+  void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
+    const auto& m = static_cast<const RecurrentMatch&>(match);
+    const int64_t threads = p.machine.threads, tile = kernels::max_rows(p.machine.isa), rows = m.steps * m.batch;
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("block_bytes", p.machine.block_bytes, 1 << 14, 1 << 26);
+    const auto inputs = 2.0 * static_cast<double>(rows * m.in) * static_cast<double>(m.gates * m.hidden);
+    const bool share = threads > 1 && worth_sharing(p.machine.rates, inputs);
+    int64_t row_tasks = share ? std::clamp<int64_t>(rows / tile, 1, threads * 4) : 1;
+    while (!keeps_order(rows, row_tasks, static_cast<int>(tile))) --row_tasks;
+    space.knob("row_tasks", row_tasks, 1, std::max<int64_t>(1, rows));
+    // Two directions on two or three threads go side by side: nothing to wait for in between.
+    const bool beside = m.directions == 2 && (threads == 2 || threads == 3) && worth_sharing(p.machine.rates, m.work.flops);
+    space.knob("direction_tasks", beside ? 2 : 1, 1, m.directions);
+    const int64_t panels = unit_panels(m, p.machine);
+    const bool cut = threads > 1 && !beside && step_is_long(m, p.machine.rates);
+    space.knob("unit_tasks", cut ? std::min(panels, threads) : 1, 1, panels);
+  }
+  std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
+    const auto& m = static_cast<const RecurrentMatch&>(match);
+    if (r.at("direction_tasks") > 1 && r.at("unit_tasks") > 1) return "directions side by side take no tasks of units";
+    return keeps_order(m.steps * m.batch, r.at("row_tasks"), kernels::max_rows(p.machine.isa)) ? "" : "tasks of one or two rows";
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
@@ -137,7 +155,7 @@ class RecurrentFamily : public StepFamily {
     k->gates = kernels::gates(p.machine.isa);
     k->width = kernels::panel_width(p.machine.isa);
     k->k_block = recipe.at("k_block"), k->block_bytes = recipe.at("block_bytes");
-    k->least_shared = 2 * p.machine.rates.fork * p.machine.rates.flops;
+    k->row_tasks = recipe.at("row_tasks"), k->direction_tasks = recipe.at("direction_tasks"), k->unit_tasks = recipe.at("unit_tasks");
     bind_directions(m, *k);
     if (m.made) bind_made(b, m, *k, step);
     else bind_weights(b, m, *k, step);
@@ -159,15 +177,25 @@ class RecurrentFamily : public StepFamily {
     k->has_y = out(0, k->y);
     k->has_last_h = out(1, k->last_h);
     k->has_last_c = m.lstm && out(2, k->last_c);
-    k->scratch = b.scratch(k->scratch_floats() * sizeof(float));
+    k->scratch = b.scratch(static_cast<size_t>(k->scratch_floats()) * sizeof(float));
     step.scratch.push_back(k->scratch);
-    step.text = fmt::format("{} steps of batch {}, {} -> {}, {} direction{}", m.steps, m.batch, m.in, m.hidden, m.directions,
-                            m.directions == 1 ? "" : "s");
+    step.text = fmt::format("{} steps of batch {}, {} -> {}, {} direction{}, tasks {}x{}, of a step {}", m.steps, m.batch, m.in, m.hidden,
+                            m.directions, m.directions == 1 ? "" : "s", k->direction_tasks, k->row_tasks, k->unit_tasks);
     step.kernel = std::move(k);
     b.add(std::move(step));
   }
 
  private:
+  // Of each gate, where its units are whole panels (and tasks may take some of them); else 1.
+  static int64_t unit_panels(const RecurrentMatch& m, const Machine& machine) {
+    const int64_t width = kernels::panel_width(machine.isa);
+    return m.hidden % width == 0 ? m.hidden / width : 1;
+  }
+  // Long enough for a fork and a join. Few sequences: it takes as long as to read the weights.
+  static bool step_is_long(const RecurrentMatch& m, const Rates& rates) {
+    const auto weights = static_cast<double>(m.gates * m.hidden * m.hidden);
+    return std::max(2 * weights * static_cast<double>(m.batch) / rates.flops, 4 * weights / rates.near_bandwidth) >= 2 * rates.fork;
+  }
   // What of them is no weights.
   static void bind_directions(const RecurrentMatch& m, RecurrentKernel& k) {
     const std::string direction = m.node().text("direction", "forward");

@@ -9,36 +9,6 @@ namespace lathe::lower {
 
 using kernels::GateOp;
 
-void RecurrentKernel::multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const Location& packed, int64_t columns,
-                               const float* bias, float* out, int64_t ldc) const {
-  const int64_t panels = (columns + width - 1) / width;
-  // A step of a small layer is over before another thread has woken.
-  const bool shared = c.workers.size() > 1 && static_cast<double>(rows * depth * columns) > least_shared;
-  const int64_t row_pieces = shared && rows >= 64 ? std::min<int64_t>(rows / 16, c.workers.size() * 4) : 1;
-  const int64_t panel_pieces = shared && row_pieces == 1 ? std::min<int64_t>(panels, c.workers.size()) : 1;
-  const auto piece = [&](int64_t p) {
-    kernels::DenseArguments d;
-    d.a = a;
-    d.lda = depth;
-    d.run = depth;
-    d.row_begin = rows * (p / panel_pieces) / row_pieces;
-    d.row_end = rows * (p / panel_pieces + 1) / row_pieces;
-    d.all_rows = rows;
-    d.panel_begin = panels * (p % panel_pieces) / panel_pieces;
-    d.panel_end = panels * (p % panel_pieces + 1) / panel_pieces;
-    d.columns = columns;
-    d.k_block = k_block;
-    d.panel_block = std::max<int64_t>(1, block_bytes / (std::min<int64_t>(depth, d.k_block) * width * 4));
-    d.b = pointer<const float>(c, packed);
-    d.c = out;
-    d.ldc = ldc;
-    d.epilogue.bias = bias;
-    dense(d);
-  };
-  if (row_pieces * panel_pieces == 1) return piece(0);
-  c.workers.each(row_pieces * panel_pieces, [&](int64_t p, int) { piece(p); });
-}
-
 std::array<int64_t, 3> RecurrentKernel::panel_floats() const {
   const int64_t all = gate_count * hidden;
   return {kernels::packed_size(in, all, width), kernels::packed_size(hidden, late ? 2 * hidden : all, width),
@@ -90,66 +60,155 @@ void RecurrentKernel::run(const StepContext& c) const {
   else run_with(c, directions);
 }
 
+namespace {
+
+// One direction's way through the steps.
+class Walk {
+ public:
+  Walk(const RecurrentKernel& kernel, const StepContext& context, const Direction& weights, int64_t nth, float* scratch)
+      : k_(kernel), c_(context), w_(weights), nth_(nth), all_(k_.gate_count * k_.hidden), cells_(k_.batch * k_.hidden), gx_(scratch) {
+    gh_ = gx_ + k_.steps * k_.batch * all_, rh_ = gh_ + k_.batch * all_, candidate_ = rh_ + cells_, h_ = candidate_ + cells_;
+    next_ = h_ + cells_, state_ = next_ + cells_;
+    until_ = k_.lengths ? pointer<const int32_t>(c_, *k_.lengths) : nullptr;
+    gates_.hidden = k_.hidden;
+    gates_.clip = k_.clip;
+    gates_.coupled = k_.coupled;
+    std::ranges::copy(w_.functions, gates_.functions);
+    gates_.peephole = w_.peephole.empty() ? nullptr : w_.peephole.data();
+  }
+
+  // What the inputs of all steps give the gates.
+  void multiply_inputs() const {
+    const int64_t rows = k_.steps * k_.batch;
+    const auto whole = product(pointer<const float>(c_, k_.x), rows, k_.in, w_.input, all_, w_.input_bias.data(), gx_);
+    c_.workers.each(k_.row_tasks, [&](int64_t task, int) {
+      kernels::DenseArguments some = whole;
+      some.row_begin = rows * task / k_.row_tasks, some.row_end = rows * (task + 1) / k_.row_tasks;
+      k_.dense(some);
+    });
+  }
+
+  void run(int64_t directions) {
+    start(k_.has_h0, k_.h0, h_);
+    if (k_.op == GateOp::lstm) start(k_.has_c0, k_.c0, state_);
+    const auto by_state = [&] {
+      return product(h_, k_.batch, k_.hidden, w_.state, k_.late ? 2 * k_.hidden : all_,
+                     w_.state_bias.empty() ? nullptr : w_.state_bias.data(), gh_);
+    };
+    for (int64_t s = 0; s < k_.steps; ++s) {
+      now_ = w_.backwards ? k_.steps - 1 - s : s;
+      y_ = k_.has_y ? pointer<float>(c_, k_.y) + (now_ * directions + nth_) * cells_ : nullptr;
+      if (k_.late) {
+        advance(by_state(), GateOp::reset, rh_);
+        advance(product(rh_, k_.batch, k_.hidden, w_.late, k_.hidden, nullptr, candidate_), k_.op, next_);
+      } else {
+        advance(by_state(), k_.op, next_);
+      }
+      std::swap(h_, next_);
+    }
+    const auto bytes = static_cast<size_t>(cells_) * sizeof(float);
+    if (k_.has_last_h) std::memcpy(pointer<float>(c_, k_.last_h) + nth_ * cells_, h_, bytes);
+    if (k_.has_last_c) std::memcpy(pointer<float>(c_, k_.last_c) + nth_ * cells_, state_, bytes);
+  }
+
+ private:
+  void start(bool has, const Location& from, float* to) const {
+    if (has) std::memcpy(to, pointer<const float>(c_, from) + nth_ * cells_, static_cast<size_t>(cells_) * sizeof(float));
+    else std::memset(to, 0, static_cast<size_t>(cells_) * sizeof(float));
+  }
+
+  // Of as many columns as `out` has side by side, or (the gates that do not wait for the candidate) fewer.
+  kernels::DenseArguments product(const float* a, int64_t rows, int64_t depth, const Location& packed, int64_t columns, const float* bias,
+                                  float* out) const {
+    kernels::DenseArguments d;
+    d.a = a;
+    d.lda = d.run = depth;
+    d.row_end = d.all_rows = rows;
+    d.panel_end = (columns + k_.width - 1) / k_.width;
+    d.columns = columns;
+    d.k_block = k_.k_block;
+    d.panel_block = std::max<int64_t>(1, k_.block_bytes / (std::min<int64_t>(depth, d.k_block) * k_.width * 4));
+    d.b = pointer<const float>(c_, packed);
+    d.c = out;
+    d.ldc = out == candidate_ ? k_.hidden : all_;
+    d.epilogue.bias = bias;
+    return d;
+  }
+
+  // A product with some gates' weights, and what follows it for the same units: each task its own.
+  void advance(const kernels::DenseArguments& whole, GateOp what, float* out) const {
+    if (k_.unit_tasks == 1) {
+      k_.dense(whole);
+      return do_gates(what, out, 0, k_.hidden);
+    }
+    const int64_t panels = k_.hidden / k_.width;
+    c_.workers.each(k_.unit_tasks, [&](int64_t task, int) {
+      kernels::DenseArguments some = whole;
+      const int64_t begin = panels * task / k_.unit_tasks, end = panels * (task + 1) / k_.unit_tasks;
+      for (int64_t gate = 0; gate < whole.panel_end; gate += panels) {
+        some.panel_begin = gate + begin, some.panel_end = gate + end;
+        k_.dense(some);
+      }
+      do_gates(what, out, begin * k_.width, end * k_.width);
+    });
+  }
+
+  // For units [begin, end) of every sequence.
+  void do_gates(GateOp what, float* out, int64_t begin, int64_t end) const {
+    kernels::GateArguments g = gates_;
+    g.op = what;
+    g.begin = begin, g.end = end;
+    const auto bytes = static_cast<size_t>(end - begin) * sizeof(float);
+    for (int64_t b = 0; b < k_.batch; ++b) {
+      const int64_t row = b * k_.hidden, first = row + begin;
+      const bool stays = until_ && now_ >= until_[b];  // not begun yet, or over
+      if (stays) {
+        std::memcpy(out + first, h_ + first, bytes);
+      } else {
+        g.x = gx_ + (now_ * k_.batch + b) * all_;
+        g.r = gh_ + b * all_;
+        g.candidate = candidate_ + row;
+        g.before = h_ + row;
+        g.cell = state_ + row;
+        g.out = out + row;
+        k_.gates(g);
+      }
+      if (what == GateOp::reset || y_ == nullptr) continue;
+      if (stays) std::memset(y_ + first, 0, bytes);
+      else std::memcpy(y_ + first, out + first, bytes);
+    }
+  }
+
+  const RecurrentKernel& k_;
+  const StepContext& c_;
+  const Direction& w_;
+  int64_t nth_, all_, cells_, now_ = 0;
+  float *gx_, *gh_ = nullptr, *rh_ = nullptr, *candidate_ = nullptr, *h_ = nullptr, *next_ = nullptr, *state_ = nullptr, *y_ = nullptr;
+  const int32_t* until_ = nullptr;
+  kernels::GateArguments gates_;
+};
+
+}  // namespace
+
 void RecurrentKernel::run_with(const StepContext& c, std::span<const Direction> directions) const {
   const int32_t* until = lengths ? pointer<const int32_t>(c, *lengths) : nullptr;
   for (int64_t b = 0; until && b < batch; ++b) {
     if (until[b] < 0 || until[b] > steps)
       throw Error({{Category::value, where, fmt::format("sequence length {} is outside 0..{}", until[b], steps)}});
   }
-  const int64_t all = gate_count * hidden, cells = batch * hidden, count = static_cast<int64_t>(directions.size());
-  auto* gx = reinterpret_cast<float*>(c.buffers[scratch]);
-  float *gh = gx + steps * batch * all, *rh = gh + batch * all, *candidate = rh + cells, *h = candidate + cells, *next = h + cells,
-        *state = next + cells;
-  for (int64_t d = 0; d < count; ++d) {
-    const Direction& w = directions[d];
-    multiply(c, pointer<const float>(c, x), steps * batch, in, w.input, all, w.input_bias.data(), gx, all);
-    const auto start = [&](bool has, const Location& place, float* to) {
-      if (has) std::memcpy(to, pointer<const float>(c, place) + d * cells, static_cast<size_t>(cells) * sizeof(float));
-      else std::memset(to, 0, static_cast<size_t>(cells) * sizeof(float));
-    };
-    start(has_h0, h0, h);
-    if (op == GateOp::lstm) start(has_c0, c0, state);
-    for (int64_t s = 0; s < steps; ++s) {
-      const int64_t t = w.backwards ? steps - 1 - s : s;
-      multiply(c, h, batch, hidden, w.state, late ? 2 * hidden : all, w.state_bias.empty() ? nullptr : w.state_bias.data(), gh, all);
-      kernels::GateArguments g;
-      g.hidden = hidden;
-      g.clip = clip;
-      g.coupled = coupled;
-      std::ranges::copy(w.functions, g.functions);
-      g.peephole = w.peephole.empty() ? nullptr : w.peephole.data();
-      const auto each_row = [&](GateOp what, float* out) {
-        g.op = what;
-        for (int64_t b = 0; b < batch; ++b) {
-          if (until && t >= until[b]) {  // not begun yet, or over: the state stays
-            std::memcpy(out + b * hidden, h + b * hidden, static_cast<size_t>(hidden) * sizeof(float));
-            continue;
-          }
-          g.x = gx + (t * batch + b) * all;
-          g.r = gh + b * all;
-          g.candidate = candidate + b * hidden;
-          g.before = h + b * hidden;
-          g.cell = state + b * hidden;
-          g.out = out + b * hidden;
-          gates(g);
-        }
-      };
-      if (late) {
-        each_row(GateOp::reset, rh);
-        multiply(c, rh, batch, hidden, w.late, hidden, nullptr, candidate, hidden);
-      }
-      each_row(op, next);
-      std::swap(h, next);
-      if (!has_y) continue;
-      float* to = pointer<float>(c, y) + (t * count + d) * cells;
-      std::memcpy(to, h, static_cast<size_t>(cells) * sizeof(float));
-      for (int64_t b = 0; until && b < batch; ++b) {
-        if (t >= until[b]) std::memset(to + b * hidden, 0, static_cast<size_t>(hidden) * sizeof(float));
-      }
+  const auto count = static_cast<int64_t>(directions.size());
+  auto* room = reinterpret_cast<float*>(c.buffers[scratch]);
+  if (direction_tasks == 1) {
+    for (int64_t d = 0; d < count; ++d) {
+      Walk walk(*this, c, directions[static_cast<size_t>(d)], d, room);
+      walk.multiply_inputs();
+      walk.run(count);
     }
-    if (has_last_h) std::memcpy(pointer<float>(c, last_h) + d * cells, h, static_cast<size_t>(cells) * sizeof(float));
-    if (has_last_c) std::memcpy(pointer<float>(c, last_c) + d * cells, state, static_cast<size_t>(cells) * sizeof(float));
+    return;
   }
+  std::array walks{Walk(*this, c, directions[0], 0, room), Walk(*this, c, directions[1], 1, room + direction_floats())};
+  for (const Walk& walk : walks) walk.multiply_inputs();
+  c.workers.each(count, [&](int64_t d, int) { walks[static_cast<size_t>(d)].run(count); });
 }
 
 }  // namespace lathe::lower

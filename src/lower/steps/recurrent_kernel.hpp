@@ -44,12 +44,13 @@ class RecurrentKernel : public StepKernel {
   bool has_h0 = false, has_c0 = false, has_y = false, has_last_h = false, has_last_c = false;
   BufferId scratch = kNoBuffer;
   int64_t k_block = 0, block_bytes = 0;  // of packed weights, how many are passed over together
-  double least_shared = 0;               // multiply-adds of a product that is worth sharing out
+  int64_t row_tasks = 1;                 // of the product with all inputs
+  int64_t direction_tasks = 1;           // as many as directions: side by side, without other tasks while they step; or 1
+  int64_t unit_tasks = 1;                // of a step: each takes some hidden units through all gates. More than 1: units are whole panels
 
-  // Floats of scratch: gates of all inputs, gates of the state, r * h, the candidate, h, the next h, c.
-  size_t scratch_floats() const {
-    return static_cast<size_t>(steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden);
-  }
+  // Floats of scratch, of a direction: gates of all inputs, gates of the state, r * h, the candidate, h, the next h, c.
+  int64_t direction_floats() const { return steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden; }
+  int64_t scratch_floats() const { return direction_tasks * direction_floats(); }
   // Floats of a direction's panels: of the input, of the state, of the candidate that waits.
   std::array<int64_t, 3> panel_floats() const;
   // Biases of a direction, out of all that the model has for it (or none): the state's joins the input's, but for a candidate that is
@@ -58,8 +59,6 @@ class RecurrentKernel : public StepKernel {
   void run(const StepContext& c) const override;
 
  private:
-  void multiply(const StepContext& c, const float* a, int64_t rows, int64_t depth, const Location& packed, int64_t columns,
-                const float* bias, float* out, int64_t ldc) const;
   std::vector<Direction> packed_now(const StepContext& c) const;
   void run_with(const StepContext& c, std::span<const Direction> directions) const;
 };

@@ -18,12 +18,14 @@ namespace lathe::lower {
   F(convolution_winograd)      \
   F(convolution_tiled)         \
   F(products)                  \
+  F(deep_products)             \
   F(pool_lines)                \
   F(pool_planes)               \
   F(pool_bytes)                \
   F(pool_any)                  \
   F(elementwise)               \
   F(rows)                      \
+  F(rows_in_parts)             \
   F(gathers)                   \
   F(parts)                     \
   F(views)                     \
