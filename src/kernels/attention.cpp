@@ -17,6 +17,30 @@
 HWY_BEFORE_NAMESPACE();
 namespace lathe::kernels::HWY_NAMESPACE {
 
+// The largest of `start` and n numbers, whole vectors of them; NaN when there is one. Looking for NaN in every step takes longer than the
+// comparisons do: a sum carried along turns NaN with it (and for infinities of both signs); then it is done again with care.
+float largest(const float* s, int64_t n, float start) {
+  const F32 d;
+  const int64_t lanes = hn::Lanes(d);
+  VF a0 = hn::Set(d, start), a1 = a0, odd0 = hn::Zero(d), odd1 = odd0;
+  int64_t i = 0;
+  for (; i + 2 * lanes <= n; i += 2 * lanes) {
+    const VF v0 = hn::LoadU(d, s + i), v1 = hn::LoadU(d, s + i + lanes);
+    a0 = hn::Max(v0, a0), a1 = hn::Max(v1, a1);
+    odd0 = hn::Add(odd0, v0), odd1 = hn::Add(odd1, v1);
+  }
+  if (i < n) {
+    const VF v = hn::LoadU(d, s + i);
+    a0 = hn::Max(v, a0), odd0 = hn::Add(odd0, v);
+  }
+  // What was the largest before is no number: its row is given up already, and stays so.
+  if (HWY_LIKELY(hn::AllFalse(d, hn::IsNaN(hn::Add(odd0, odd1))) && start == start)) return hn::GetLane(hn::MaxOfLanes(d, hn::Max(a0, a1)));
+  VF most = hn::Set(d, start);
+  for (i = 0; i < n; i += lanes) most = max_nan(d, hn::LoadU(d, s + i), most);
+  // A NaN in any lane must win; the maximum over lanes may lose it.
+  return hn::AllFalse(d, hn::IsNaN(most)) ? hn::GetLane(hn::MaxOfLanes(d, most)) : std::numeric_limits<float>::quiet_NaN();
+}
+
 LATHE_GIVES_WAY void SoftenHere(const SoftenArguments& g) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
@@ -38,12 +62,7 @@ LATHE_GIVES_WAY void SoftenHere(const SoftenArguments& g) {
     if (rest > 0) hn::StoreU(hn::IfThenElse(last, hn::LoadU(d, s + whole), hn::Set(d, kNone)), d, s + whole);
     float maximum = g.first ? kNone : g.maximum[r];
     const float before = maximum;
-    int64_t i = 0;
-    VF most = hn::Set(d, maximum);
-    for (; i < padded; i += lanes) most = max_nan(d, hn::LoadU(d, s + i), most);
-    maximum = hn::GetLane(hn::MaxOfLanes(d, most));
-    // A NaN in any lane must win; the maximum over lanes may lose it.
-    if (!hn::AllFalse(d, hn::IsNaN(most))) maximum = std::numeric_limits<float>::quiet_NaN();
+    maximum = largest(s, padded, maximum);
     // While no key counts, every weight is 0 (and not exp(-inf + inf)).
     const float shift = maximum == kNone ? 0 : maximum;
     if (!(shift <= std::numeric_limits<float>::max())) {  // NaN, or infinity less infinity: nothing but NaN comes of the row
@@ -55,7 +74,8 @@ LATHE_GIVES_WAY void SoftenHere(const SoftenArguments& g) {
     }
     VF sum = hn::Zero(d);
     const VF t = hn::Set(d, shift);
-    for (i = 0; i + kTogether * lanes <= padded; i += kTogether * lanes) {
+    int64_t i = 0;
+    for (; i + kTogether * lanes <= padded; i += kTogether * lanes) {
       Several<kTogether> e;
       LATHE_UNROLL(4)
       for (int k = 0; k < kTogether; ++k) e.v[k] = hn::Sub(hn::LoadU(d, s + i + k * lanes), t);
