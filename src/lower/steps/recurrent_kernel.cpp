@@ -147,6 +147,8 @@ class Walk {
       const int64_t begin = panels * task / k_.unit_tasks, end = panels * (task + 1) / k_.unit_tasks;
       for (int64_t gate = 0; gate < whole.panel_end; gate += panels) {
         some.panel_begin = gate + begin, some.panel_end = gate + end;
+        const int64_t next = gate + panels < whole.panel_end ? some.panel_begin + panels : begin;  // of the step that follows, the first
+        some.next_b = static_cast<const float*>(whole.b) + next * whole.run * k_.width;
         k_.dense(some);
       }
       do_gates(what, out, begin * k_.width, end * k_.width);
