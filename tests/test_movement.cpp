@@ -314,6 +314,8 @@ TEST_CASE("recurrent layers: every kind, direction, bias, initial state, in one 
     check("GRU", 3, direction, true, {}, 192, 3);
     check("GRU", 3, direction, true, {{"linear_before_reset", int64_t{1}}}, 192, 2);
     check("RNN", 1, direction, true, {}, 320, 17);
+    check("LSTM", 4, direction, true, {}, 250, 3);  // units that are not
+    check("GRU", 3, direction, true, {}, 250, 1);
   }
   check("LSTM", 4, "forward", false, {{"clip", 0.5f}}, 5, 2);
   check("GRU", 3, "forward", false, {{"activations", std::vector<std::string>{"Sigmoid", "Relu"}}}, 5, 2);

@@ -10,6 +10,9 @@ namespace lathe::lower {
 double seconds(const Rates& rates, const Work& work) { return std::max(work.flops / rates.flops, work.bytes / rates.far_bandwidth); }
 
 bool worth_sharing(const Rates& rates, double flops) { return flops / rates.flops >= 2 * rates.fork; }
+bool worth_sharing(const Rates& rates, const Work& work) {
+  return worth_sharing(rates, work.flops) || work.bytes / rates.near_bandwidth >= 2 * rates.fork;
+}
 
 bool row_calls_pay(const Rates& rates, int64_t rows, int64_t length) {
   constexpr double kNear = 1e6;  // bytes that stay in L2 between two steps

@@ -15,6 +15,8 @@ struct Work {
 double seconds(const Rates& rates, const Work& work);
 // Whether a step is long enough to be shared out: what is over in a microsecond or two is done before another thread has begun.
 bool worth_sharing(const Rates& rates, double flops);
+// The same for what may be bound by reading what lies near.
+bool worth_sharing(const Rates& rates, const Work& work);
 // Elementwise nodes before a product, done on the rows that it reads: the memory saved against a call for each row.
 bool row_calls_pay(const Rates& rates, int64_t rows, int64_t length);
 // A step that is long enough for a fork and a join, and not so long that its own split would serve better.

@@ -88,12 +88,10 @@ class DeepFamily : public StepFamily {
   std::string_view name() const override { return "product.deep"; }
   std::span<const Numbers> numbers() const override { return kF32; }
 
-  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine& machine) const override {
+  std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
     auto m = match_product(view, group);
     if (!m || !group.ahead().empty() || m->transpose_a || m->batches() != 1 || m->b_matrices != 1) return nullptr;
     if (m->narrow && m->narrow->quantised()) return nullptr;
-    // What is done by tiles of bf16 where there are such would give other bits.
-    if (machine.isa == kernels::Isa::amx && m->narrow) return nullptr;
     constexpr int64_t kMostRows = 256, kMostColumns = 512;
     if (m->m == 0 || m->n == 0 || m->m > kMostRows || m->n > kMostColumns || most_parts(*m) < 2) return nullptr;
     return m;
@@ -104,14 +102,15 @@ class DeepFamily : public StepFamily {
     const int64_t all = panels(m, p.machine), parts = std::clamp<int64_t>(m.k / kPart, 1, std::min(kMostParts, most_parts(m)));
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
     space.knob("parts", parts, 1, most_parts(m), 1, true);
-    const bool share = p.machine.threads > 1 && seconds(p.machine.rates, match.work) >= 2 * p.machine.rates.fork;
+    const bool share = p.machine.threads > 1 && worth_sharing(p.machine.rates, match.work);
     space.knob("tasks", share ? std::min(all * parts, p.machine.threads * int64_t{4}) : 1, 1, all * most_parts(m));
   }
   std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
     const int64_t pieces = panels(static_cast<const ProductMatch&>(match), p.machine) * r.at("parts");
     return r.at("tasks") > pieces ? "fewer parts than tasks" : "";
   }
-  // The same work; better shared out where there is little else to share, and not by how many threads there are.
+  // The same work; better shared out where there is little else to share, and not by how many threads there are. Where there are tiles of
+  // bf16, products are theirs.
   double estimate(const Match& match, const Problem& p, const Recipe&) const override {
     const auto& m = static_cast<const ProductMatch&>(match);
     const int64_t tile = kernels::max_rows(p.machine.isa), tiles = (m.m + tile - 1) / tile * panels(m, p.machine);

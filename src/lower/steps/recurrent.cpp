@@ -125,8 +125,13 @@ class RecurrentFamily : public StepFamily {
     // Two directions on two or three threads go side by side: nothing to wait for in between.
     const bool beside = m.directions == 2 && (threads == 2 || threads == 3) && worth_sharing(p.machine.rates, m.work.flops);
     space.knob("direction_tasks", beside ? 2 : 1, 1, m.directions);
-    const int64_t panels = unit_panels(m, p.machine);
-    const bool cut = threads > 1 && !beside && step_is_long(m, p.machine.rates);
+    const int64_t width = kernels::panel_width(p.machine.isa);
+    const bool whole = m.hidden % width == 0;
+    const int64_t panels = whole ? m.hidden / width : (m.gates * m.hidden + width - 1) / width;
+    // Few sequences: a step takes as long as to read the weights. Two forks where units are no whole panels.
+    const auto weights = static_cast<double>(m.gates * m.hidden * m.hidden) / (whole ? 1 : 2);
+    const bool cut =
+        threads > 1 && !beside && worth_sharing(p.machine.rates, Work{2 * weights * static_cast<double>(m.batch), 4 * weights});
     space.knob("unit_tasks", cut ? std::min(panels, threads) : 1, 1, panels);
   }
   std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
@@ -186,16 +191,6 @@ class RecurrentFamily : public StepFamily {
   }
 
  private:
-  // Of each gate, where its units are whole panels (and tasks may take some of them); else 1.
-  static int64_t unit_panels(const RecurrentMatch& m, const Machine& machine) {
-    const int64_t width = kernels::panel_width(machine.isa);
-    return m.hidden % width == 0 ? m.hidden / width : 1;
-  }
-  // Long enough for a fork and a join. Few sequences: it takes as long as to read the weights.
-  static bool step_is_long(const RecurrentMatch& m, const Rates& rates) {
-    const auto weights = static_cast<double>(m.gates * m.hidden * m.hidden);
-    return std::max(2 * weights * static_cast<double>(m.batch) / rates.flops, 4 * weights / rates.near_bandwidth) >= 2 * rates.fork;
-  }
   // What of them is no weights.
   static void bind_directions(const RecurrentMatch& m, RecurrentKernel& k) {
     const std::string direction = m.node().text("direction", "forward");

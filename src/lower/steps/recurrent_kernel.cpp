@@ -135,24 +135,27 @@ class Walk {
     return d;
   }
 
-  // A product with some gates' weights, and what follows it for the same units: each task its own.
+  // A product with some gates' weights, and what follows it.
   void advance(const kernels::DenseArguments& whole, GateOp what, float* out) const {
-    if (k_.unit_tasks == 1) {
+    const int64_t tasks = k_.unit_tasks;
+    if (tasks == 1) {
       k_.dense(whole);
       return do_gates(what, out, 0, k_.hidden);
     }
-    const int64_t panels = k_.hidden / k_.width;
-    c_.workers.each(k_.unit_tasks, [&](int64_t task, int) {
+    const int64_t panels = k_.whole_panels() ? k_.hidden / k_.width : whole.panel_end;  // of a gate, or of all
+    c_.workers.each(tasks, [&](int64_t task, int) {
       kernels::DenseArguments some = whole;
-      const int64_t begin = panels * task / k_.unit_tasks, end = panels * (task + 1) / k_.unit_tasks;
+      const int64_t begin = panels * task / tasks, end = panels * (task + 1) / tasks;
       for (int64_t gate = 0; gate < whole.panel_end; gate += panels) {
         some.panel_begin = gate + begin, some.panel_end = gate + end;
         const int64_t next = gate + panels < whole.panel_end ? some.panel_begin + panels : begin;  // of the step that follows, the first
         some.next_b = static_cast<const float*>(whole.b) + next * whole.run * k_.width;
         k_.dense(some);
       }
-      do_gates(what, out, begin * k_.width, end * k_.width);
+      if (k_.whole_panels()) do_gates(what, out, begin * k_.width, end * k_.width);
     });
+    if (k_.whole_panels()) return;
+    c_.workers.each(tasks, [&](int64_t task, int) { do_gates(what, out, k_.hidden * task / tasks, k_.hidden * (task + 1) / tasks); });
   }
 
   // For units [begin, end) of every sequence.

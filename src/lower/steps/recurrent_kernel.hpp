@@ -46,8 +46,11 @@ class RecurrentKernel : public StepKernel {
   int64_t k_block = 0, block_bytes = 0;  // of packed weights, how many are passed over together
   int64_t row_tasks = 1;                 // of the product with all inputs
   int64_t direction_tasks = 1;           // as many as directions: side by side, without other tasks while they step; or 1
-  int64_t unit_tasks = 1;                // of a step: each takes some hidden units through all gates. More than 1: units are whole panels
+  int64_t unit_tasks = 1;                // of a step
 
+  // Whether a gate's units are panels of their own: then a task takes some of them through all gates. Otherwise panels are shared out, and
+  // the units when all of them are there.
+  bool whole_panels() const { return hidden % width == 0; }
   // Floats of scratch, of a direction: gates of all inputs, gates of the state, r * h, the candidate, h, the next h, c.
   int64_t direction_floats() const { return steps * batch * gate_count * hidden + batch * gate_count * hidden + 5 * batch * hidden; }
   int64_t scratch_floats() const { return direction_tasks * direction_floats(); }

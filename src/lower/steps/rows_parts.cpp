@@ -246,8 +246,7 @@ class RowPartsFamily : public StepFamily {
     const int64_t parts = std::min({std::max<int64_t>(2, f.length * f.width / kPart), kMostParts, most_parts(f)});
     space.knob("parts", parts, 1, most_parts(f), 1, true);
     const int64_t pieces = f.count * parts, some = std::min(pieces, p.machine.threads * int64_t{4});
-    space.knob("tasks", p.machine.threads > 1 && worth_sharing(p.machine.rates, match.work.flops) ? some : 1, 1,
-               f.count * std::min<int64_t>(most_parts(f), 1024));
+    space.knob("tasks", p.machine.threads > 1 && worth_sharing(p.machine.rates, match.work) ? some : 1, 1, f.count * most_parts(f));
   }
   std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
     const int64_t pieces = static_cast<const RowsMatch&>(match).form(p).count * r.at("parts");
@@ -283,7 +282,7 @@ class RowPartsFamily : public StepFamily {
   }
 
  private:
-  static int64_t most_parts(const RowForm& f) { return std::max<int64_t>(1, f.length / 64); }
+  static int64_t most_parts(const RowForm& f) { return std::clamp<int64_t>(f.length / 64, 1, 1024); }
 };
 
 }  // namespace
