@@ -22,8 +22,10 @@ std::string why(const GraphView& view, const Group& group) {
     const std::string& op = view.graph().nodes[group.anchor].op;
     const size_t ahead = group.ahead().size(), after = group.nodes.size() - 1 - ahead;
     if (group.joined)
-      text = fmt::format("from {} on each convolution makes what the next one alone reads: a few lines at a time, which do not leave L2",
-                         node_label(view.node(group.nodes[0])));
+      text = fmt::format(
+          "from {} on each convolution makes what the next one alone reads: one step, which can pass a few lines at a time through all of "
+          "them",
+          node_label(view.node(group.nodes[0])));
     else if (ahead > 0)
       text = fmt::format("{} what the {} reads: done on its rows as it comes to them",
                          ahead > 1 ? fmt::format("{} nodes make", ahead) : "a node makes", op);
