@@ -135,7 +135,7 @@ class DeepFamily : public StepFamily {
     step.reads.push_back(k.a.buffer);
     bind_weights(b, m, k, step);
     Tensor ones(DType::f32, {k.parts});
-    std::ranges::fill(ones.as<float>(), k.pack_while_running ? m.alpha : 1.0f);
+    std::fill_n(ones.as<float>().begin(), k.parts, k.pack_while_running ? m.alpha : 1.0f);
     k.ones = {b.constant_buffer(ones)};
     step.reads.push_back(k.ones.buffer);
     constexpr int64_t kBehind = 16;  // floats that products may fetch
