@@ -4,7 +4,6 @@
 
 #include <algorithm>
 
-#include "kernels/dense_tiles.hpp"
 #include "lower/steps/product.hpp"
 #include "lower/steps/product_weights.hpp"
 
@@ -64,13 +63,13 @@ class DeepProduct : public StepKernel {
     d.row_end = d.all_rows = m;
     d.panel_end = 1;
     d.columns = columns;
-    const int64_t element = b_type == kernels::PanelType::f32 ? 4 : 2;
     if (pack_while_running) {
       float* room = pointer<float>(c, packed) + task * longest() * width;
       const float* here = pointer<const float>(c, b) + from * b_k_stride + panel * width * b_n_stride;
       kernels::pack_panels(here, b_k_stride, b_n_stride, depth, columns, width, room, 0, 1);
       d.b = room;
     } else {
+      const int64_t element = b_type == kernels::PanelType::f32 ? 4 : 2;
       d.b = pointer<const char>(c, packed) + (panel * k + from) * width * element;
     }
     d.b_type = b_type;

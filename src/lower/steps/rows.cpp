@@ -1,13 +1,9 @@
 // Softmax, normalisations and reductions: work along rows, with the elementwise nodes before and after it done while a row is near.
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <array>
 
-#include "lower/fuse/row_tape.hpp"
 #include "lower/steps/forms.hpp"
 #include "lower/steps/rows.hpp"
-#include "ops/support.hpp"
 
 namespace lathe::lower {
 namespace {
