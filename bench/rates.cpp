@@ -9,6 +9,7 @@
 #include <thread>
 #include <vector>
 
+#include "base/clock.hpp"
 #include "kernels/tape.hpp"
 #include "lower/recipe/machine.hpp"
 #include "networks.hpp"
@@ -25,7 +26,7 @@ double seconds(F f) {
   for (int round = 0; round < 15; ++round) {
     const auto begin = std::chrono::steady_clock::now();
     f();
-    best = std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
+    best = std::min(best, since(begin));
   }
   return best;
 }

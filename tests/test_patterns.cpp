@@ -500,6 +500,41 @@ TEST_CASE("small independent branches run side by side, with the same bits") {
   const Tensor expected = alone.run(std::span<const Tensor>(n.fed))[0].clone();
   Lane several(compile(g, {.threads = 4}));
   for (int i = 0; i < 50; ++i) CHECK(identical(expected, several.run(std::span<const Tensor>(n.fed))[0]));
+
+  // A recipe says whether they run at once.
+  const auto joined_by = [&](std::shared_ptr<Recipes> recipes) {
+    const Program p = compile(g, {.threads = 2, .recipes = std::move(recipes)});
+    Lane lane(p);
+    CHECK(identical(expected, lane.run(std::span<const Tensor>(n.fed))[0]));
+    const EditionInfo edition = p.describe();
+    const auto it = std::ranges::find(edition.steps, "side by side", &StepInfo::kind);
+    REQUIRE(it != edition.steps.end());
+    return *it;
+  };
+  const StepInfo step = joined_by(std::make_shared<Recipes>());
+  CHECK(step.chosen == "side_by_side/1 at_once=1");
+  CHECK(step.chosen_by == "estimate");
+  const auto pinned = std::make_shared<Recipes>();
+  pinned->pin(read_pin("at_once=0"));
+  const StepInfo apart = joined_by(pinned);
+  CHECK(apart.chosen_by == "pinned");
+  CHECK(apart.recipe.starts_with("one after the other: "));
+  const auto tuned = std::make_shared<Recipes>();
+  tuned->add({step.problem, compile(g, {.threads = 2}).options().isa, 2, "side_by_side/1 at_once=0", 1.5});
+  CHECK(joined_by(tuned).chosen_by == "tuned");
+  pinned->pin(read_pin("at_once=2"));
+  CHECK(has(joined_by(pinned).refused, "knob 'at_once' is 2, expected 0 to 1"));
+  // An archive keeps it; one for other threads needs it not.
+  const Folder folder;
+  const std::filesystem::path kept = folder.path / "kept.lathe";
+  save_program(compile(g, {.threads = 2, .recipes = tuned}), kept);
+  const auto chosen_in = [&](int threads) {
+    std::string all;
+    for (const StepInfo& s : load_program(kept, {.threads = threads}).describe().steps) all += s.chosen + ";";
+    return all;
+  };
+  CHECK(has(chosen_in(2), "at_once=0"));
+  CHECK(!has(chosen_in(1), "at_once"));
 }
 
 namespace {

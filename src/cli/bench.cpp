@@ -4,6 +4,7 @@
 #include <limits>
 
 #include "bench.hpp"
+#include "base/clock.hpp"
 #include "drawing.hpp"
 
 namespace lathe::cli {
@@ -36,7 +37,7 @@ Json environment_json(const Environment& e) {
 double StolenWatch::share() const {
   const auto now = stolen_seconds();
   if (!before_ || !now) return 0;
-  const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start_).count();
+  const double seconds = since(start_);
   return (*now - *before_) / (seconds * std::max(1, machine_info().cores));
 }
 
@@ -224,11 +225,9 @@ Command add_bench(CLI::App& app) {
     if (load) return bench_load(*o);
     if (several) return bench_side_by_side(*o);
     if (swept) return bench_sweep(*o, *swept);
-    using Clock = std::chrono::steady_clock;
-    const auto seconds = [](Clock::time_point from) { return std::chrono::duration<double>(Clock::now() - from).count(); };
     const auto loading = Clock::now();
     Graph graph = o->model.load_graph();
-    const double load_seconds = seconds(loading);
+    const double load_seconds = since(loading);
     CompileOptions options = o->model.compile_options(graph);
     o->feed.read(o->model, graph, options);
     if (o->model.archived() && (o->versus_unfused || !o->prefer.empty()))
@@ -258,7 +257,7 @@ Command add_bench(CLI::App& app) {
     const auto inputs = o->feed.make(o->model, program, options, o->seed);
     const std::vector<Shape> shapes = shapes_of(inputs);
     o->model.check_pins(options, program.describe(shapes));
-    const double compile_seconds = seconds(compiling);
+    const double compile_seconds = since(compiling);
     if (o->versus_unfused) return versus(*o, graph, options, program, shapes, inputs);
     const int threads = program.options().threads;
     o->bench.max_seconds = std::max(10.0, 3 * o->bench.min_seconds);

@@ -5,6 +5,7 @@
 #include <cstring>
 #include <set>
 
+#include "base/clock.hpp"
 #include "base/text.hpp"
 
 namespace lathe::cli {
@@ -125,7 +126,7 @@ void Beside::run_once(const Tensor& picture, const RunOptions& run, BesideValues
   (void)once_.describe(shapes);  // compiled now, so that it is not in the figure
   const auto start = std::chrono::steady_clock::now();
   const Outputs made = lane_->run(in, run);
-  out.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  out.seconds = since(start);
   for (size_t i = 0; i < made.size(); ++i) {
     if (std::ranges::find(inputs_, made.name(i)) != inputs_.end()) out.values.push_back({made.name(i), made[i]});
   }

@@ -3,6 +3,7 @@
 #include <filesystem>
 #include <set>
 
+#include "base/clock.hpp"
 #include "base/files.hpp"
 #include "base/tables.hpp"
 #include "base/text.hpp"
@@ -132,7 +133,7 @@ int generate_each(GenerateSession& s) {
   double picture_seconds = 0;
   const auto start = std::chrono::steady_clock::now();
   const auto made = make_all(s, all, picture_seconds);
-  const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  const double seconds = since(start);
   Json results = Json::array();
   Table table(all.expected ? "lll" : "ll",
               all.expected ? std::vector<std::string>{"prompt", "made", ""} : std::vector<std::string>{"prompt", "made"});

@@ -9,6 +9,7 @@
 #include <iostream>
 #include <regex>
 
+#include "base/clock.hpp"
 #include "base/files.hpp"
 #include "base/text.hpp"
 #include "lathe/log.hpp"
@@ -93,8 +94,7 @@ void CallLog::failed(const std::string& what) const {
 
 void CallLog::ended(int code) const {
   if (!impl_->logger) return;
-  impl_->logger->info("exit code {} after {}", code,
-                      seconds_text(std::chrono::duration<double>(std::chrono::steady_clock::now() - impl_->start).count()));
+  impl_->logger->info("exit code {} after {}", code, seconds_text(since(impl_->start)));
 }
 
 }  // namespace lathe::cli

@@ -6,6 +6,7 @@
 #include <fstream>
 #include <numeric>
 
+#include "base/clock.hpp"
 #include "feed.hpp"
 #include "ranks.hpp"
 #include "base/files.hpp"
@@ -360,7 +361,7 @@ int run_series(RunFlags& o, Graph graph, CompileOptions compile_options) {
     }
     const auto start = std::chrono::steady_clock::now();
     const Outputs out = lane.run(std::span<const Tensor>(inputs), run);
-    seconds.push_back(std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+    seconds.push_back(since(start));
     for (size_t i = 0; i < out.size(); ++i) {
       if (out[i].composite() || bit_width(out[i].dtype()) % 8 != 0 || (r > 0 && out[i].shape() != made[i][0].shape()))
         throw Error(Category::shape, fmt::format("output '{}' of run {} is {} {}: results of a series must be arrays of one size",

@@ -11,6 +11,7 @@
 #include <optional>
 #include <unordered_map>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "base/log.hpp"
 #include "base/text.hpp"
@@ -546,8 +547,8 @@ Graph load(const std::filesystem::path& path, const LoadOptions& options) {
   if (logs(LogLevel::info)) {
     size_t bytes = 0;
     for (const Value& v : graph.values) bytes += v.constant && v.constant->dtype() != DType::string ? v.constant->byte_size() : 0;
-    log_line(LogLevel::info, "{}: loaded in {:.3f} s: {} nodes, {} bytes of initializers", path.string(),
-             std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(), graph.nodes.size(), bytes);
+    log_line(LogLevel::info, "{}: loaded in {:.3f} s: {} nodes, {} bytes of initializers", path.string(), since(start), graph.nodes.size(),
+             bytes);
   }
   return graph;
 }

@@ -7,6 +7,7 @@
 #include <mutex>
 #include <thread>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "lathe/judge.hpp"
 
@@ -125,7 +126,7 @@ ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, siz
   for (std::thread& t : others) t.join();
   if (thrown) std::rethrow_exception(thrown);
   std::ranges::sort(result.failed);
-  result.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  result.seconds = since(start);
   return result;
 }
 
@@ -184,7 +185,7 @@ ItemsRun run_items(const Program& program, const std::vector<Shape>& shapes, siz
                 gather, options.progress);
   std::ranges::sort(result.failed);
   result.lanes = lanes;
-  result.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  result.seconds = since(start);
   return result;
 }
 

@@ -24,9 +24,6 @@ inline constexpr int kVectors = kPanelVectors;
 inline constexpr int kRows = HWY_TARGET == HWY_AVX3 ? 14 : HWY_TARGET == HWY_SCALAR ? 4 : 6;
 inline constexpr int64_t kWidth = kPanelWidth;
 
-// Rows of B fetched ahead of their use.
-inline constexpr int64_t kAhead = 16;
-
 // A packed B up to this size is taken to stay in L2 from one call to the next.
 inline constexpr int64_t kNearBytes = 1 << 20;
 
@@ -88,7 +85,8 @@ HWY_INLINE VF add_product(VF acc, const float* a, VF b) {
 struct Ahead {
   const char* from = nullptr;
   int64_t step = 0;
-  bool far = false;  // B as a whole does not stay in L2: low tiles, which pass over it once, fetch it themselves
+  int64_t bytes = kFetchAhead;  // how far ahead of where it is a tile fetches its own panel
+  bool far = false;             // B as a whole does not stay in L2: low tiles, which pass over it once, fetch it themselves
 };
 
 // What follows the sums of a tile: those of other parts of K, bias, residual, clamp, store. One pass over the registers for each, so that
@@ -147,8 +145,6 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
   // Few accumulators would wait for one another: sums of alternate k run side by side. Only where a tile this low means that the whole
   // product has so few rows, so that no split among threads changes an element's order of summation.
   constexpr int U = HWY_TARGET == HWY_SCALAR || R > 2 ? 1 : R == 1 ? 4 : 2;
-  // Low tiles pass over B once, from memory: two kilobytes ahead (with twelve, a row from memory ran at three quarters of that speed).
-  constexpr int64_t kFar = 2048 / (kWidth * static_cast<int64_t>(sizeof(B)));
   // Of every four rows one leaves its broadcast inside the multiply-adds: with more of them load ports are short (92 % of the peak with
   // two of four, 98 % with one), with none decoding is, when the core's other thread is busy.
   constexpr bool kFused = HWY_TARGET == HWY_AVX3 && V > 1;
@@ -162,9 +158,10 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
     }
   }
   const bool far = ahead.far;
-  const char* fetched = ahead.from ? ahead.from : reinterpret_cast<const char*>(b + kAhead * kWidth);
+  const char* fetched = ahead.from ? ahead.from : reinterpret_cast<const char*>(b) + ahead.bytes;
   const int64_t fetch_step = ahead.from ? ahead.step : kWidth * static_cast<int64_t>(sizeof(B));
   const bool two_lines = fetch_step > 64;
+  const int64_t own = ahead.bytes / static_cast<int64_t>(sizeof(B));
   const auto step = [&](int u, int ahead) HWY_ATTR {
     VF bv[V];
 #pragma GCC unroll 4
@@ -175,8 +172,8 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
       if (two_lines) __builtin_prefetch(fetched + 64, 0, 2);
       fetched += fetch_step;
     } else if (far) {
-      hwy::Prefetch(b + (kFar + ahead) * kWidth);
-      if (kWidth * sizeof(B) > 64) hwy::Prefetch(b + (kFar + ahead) * kWidth + 16);
+      hwy::Prefetch(b + own + ahead * kWidth);
+      if (kWidth * sizeof(B) > 64) hwy::Prefetch(b + own + ahead * kWidth + 16);
     }
 #pragma GCC unroll 16
     for (int r = 0; r < R; ++r) {
@@ -218,11 +215,11 @@ HWY_NOINLINE void micro(const float* HWY_RESTRICT a, int64_t depth, const void* 
 }
 
 // A tile whose rows are read where they stand, `stride` floats apart, for `segments` runs of K at even distances.
-// `far`: B comes from memory, and is asked for two kilobytes ahead.
+// `fetch`: so many floats ahead B, which comes from memory, is asked for; 0: not.
 template <int R, int V, bool kPart>
 HWY_NOINLINE void micro_there(const float* HWY_RESTRICT a, int64_t stride, int64_t segments, int64_t segment_stride, int64_t run,
                               const float* HWY_RESTRICT b, float* HWY_RESTRICT c, int64_t ldc, const Finish* finish, int64_t part,
-                              bool far) {
+                              int64_t fetch) {
   const F32 d;
   const int64_t lanes = hn::Lanes(d);
   VF acc[R][V];
@@ -241,9 +238,9 @@ HWY_NOINLINE void micro_there(const float* HWY_RESTRICT a, int64_t stride, int64
       VF bv[V];
 #pragma GCC unroll 4
       for (int v = 0; v < V; ++v) bv[v] = hn::LoadU(d, b + v * lanes);
-      if (far) {
-        hwy::Prefetch(b + 512);
-        if (kWidth > 16) hwy::Prefetch(b + 512 + 16);
+      if (fetch > 0) {
+        hwy::Prefetch(b + fetch);
+        if (kWidth > 16) hwy::Prefetch(b + fetch + 16);
       }
 #pragma GCC unroll 16
       for (int r = 0; r < R; ++r) {
@@ -271,7 +268,8 @@ constexpr std::array<std::array<Micro, kRows + 1>, sizeof...(V) + 1> micro_table
 template <bool kPart, typename B>
 inline constexpr auto kTable = micro_table<kPart, B>(std::make_integer_sequence<int, kVectors>());
 
-using MicroThere = void (*)(const float*, int64_t, int64_t, int64_t, int64_t, const float*, float*, int64_t, const Finish*, int64_t, bool);
+using MicroThere = void (*)(const float*, int64_t, int64_t, int64_t, int64_t, const float*, float*, int64_t, const Finish*, int64_t,
+                            int64_t);
 template <int V, bool kPart, int... R>
 constexpr std::array<MicroThere, sizeof...(R) + 1> there_row(std::integer_sequence<int, R...>) {
   return {nullptr, micro_there<R + 1, V, kPart>...};
@@ -323,17 +321,24 @@ void gather_rows(const float* const* pointers, int rows, int64_t taps, int64_t r
   }
 }
 
+// Tiles of equal height rather than full ones and a rest.
+int64_t tiles_over(const DenseArguments& g, int64_t rows) {
+  const int64_t height = g.tile_rows > 0 ? std::min<int64_t>(g.tile_rows, kRows) : kRows;
+  return (rows + height - 1) / height;
+}
+
 void apply_tape(const DenseArguments& g, RunTape run, int64_t row, int rows, int64_t column, int64_t columns) {
   tape_over_rows(g.epilogue, run, g.c + row * g.ldc + column, g.ldc, row, rows, column, columns);
 }
 
 // Short rows that are read where they stand: tiles of equal height along all of them, or along each output line of a window.
 void there(const DenseArguments& g, RunTape run_tape_here, bool far) {
+  const int64_t fetch = far ? g.fetch_ahead / static_cast<int64_t>(sizeof(float)) : 0;
   const WindowRows* w = g.window;
   const int64_t lanes = hn::Lanes(F32()), k = g.segments * g.run, length = w ? w->out_w : g.row_end, plane = w ? w->out_h * length : 0,
                 stride = w ? g.pixel_stride : g.lda;
   for (int64_t line = g.row_begin; line < g.row_end;) {
-    const int64_t begin = w ? line % length : line, count = std::min(length - begin, g.row_end - line), tiles = (count + kRows - 1) / kRows;
+    const int64_t begin = w ? line % length : line, count = std::min(length - begin, g.row_end - line), tiles = tiles_over(g, count);
     const float* from =
         w ? w->base + line / plane * w->image_stride + w->y[line % plane / length * w->kh] + w->x[begin] : g.a + line * g.lda;
     for (int64_t t = 0; t < tiles; ++t) {
@@ -345,7 +350,7 @@ void there(const DenseArguments& g, RunTape run_tape_here, bool far) {
         const Finish f = finish_at(g.epilogue, row, column);
         (part == lanes || HWY_TARGET == HWY_SCALAR ? kThere<false> : kThere<HWY_TARGET != HWY_SCALAR>)[vectors][height](
             from + first * stride, stride, g.segments, g.segment_stride, g.run, static_cast<const float*>(g.b) + p * k * kWidth,
-            g.c + row * g.ldc + column, g.ldc, &f, part, far);
+            g.c + row * g.ldc + column, g.ldc, &f, part, fetch);
       }
       if (g.epilogue.tape) {
         const int64_t column = g.panel_begin * kWidth;
@@ -529,7 +534,7 @@ class PanelsAt {
 // The order of each element's sum is that of the other way.
 void packed(const DenseArguments& g, const Depth& depth, RunTape run_tape_here) {
   const int64_t rows = g.row_end - g.row_begin, k = g.segments * g.run;
-  const int64_t tiles = (rows + kRows - 1) / kRows, blocks = (tiles + kPackedTiles - 1) / kPackedTiles;
+  const int64_t tiles = tiles_over(g, rows), blocks = (tiles + kPackedTiles - 1) / kPackedTiles;
   PanelsAt b(g, tiles / blocks);
   const float* pointers[kMaxTaps * kRows];
   const auto row_of = [&](int64_t t) { return g.row_begin + rows * t / tiles; };
@@ -615,8 +620,7 @@ LATHE_GIVES_WAY void DenseHere(const DenseArguments& g) {
   const int64_t k_block = single ? std::max<int64_t>(1, g.run) : std::min(g.k_block, kMostDepth);
   const Depth depth = depth_of(g, k_block);
   const auto [parts, part, taps_each] = depth;
-  // Tiles of equal height rather than full ones and a rest.
-  const int64_t tiles = (rows + kRows - 1) / kRows;
+  const int64_t tiles = tiles_over(g, rows);
   const float* pointers[kMaxTaps * kRows];
   alignas(64) float near_by[kRows * kNearStride];
 
@@ -672,7 +676,7 @@ LATHE_GIVES_WAY void DenseHere(const DenseArguments& g) {
             const char *behind = p + 1 < panel + panels ? at.given(p + 1, k_at) : nullptr,
                        *block = next ? next + (p - panel) * k * line : nullptr;
             Ahead ahead = fetched(warm, t, tiles, behind, block, taps * run, line);
-            ahead.far = far;
+            ahead.far = far, ahead.bytes = g.fetch_ahead;
             choice.kernel(a, taps * run, at.at(p), c, g.ldc, !first, last ? &f : nullptr, choice.part, ahead);
           }
           if (last && e.tape)

@@ -89,6 +89,9 @@ void tape_over_rows(const DenseEpilogue& e, RunTape run, float* c, int64_t ldc, 
 // Elements of a packed B; arithmetic is in f32 whatever they are. Quantised ones are described by themselves (NarrowPanels).
 enum class PanelType { f32, f16, bf16, quantised };
 
+// Of B from memory: with twelve kilobytes a row ran at three quarters of the speed, without any at five sixths.
+inline constexpr int64_t kFetchAhead = 2048;
+
 // Preconditions: A, C and the operands of the epilogue need no alignment; B is packed as pack_panels does it, aligned to 64 bytes, and the
 // 64 bytes behind its last panel may be read (they are fetched, or lie in the same allocation). C overlaps neither A nor B; a residual may
 // be C itself only when K is done in one go (k_block >= K). 0 <= row_begin <= row_end, 0 <= panel_begin <= panel_end; k_block and
@@ -114,8 +117,10 @@ struct DenseArguments {
   float* c = nullptr;
   int64_t ldc = 0;
   DenseEpilogue epilogue;
-  int64_t k_block = 256;    // recipe: largest K done in one go
-  int64_t panel_block = 8;  // recipe: panels kept in L2 while rows pass
+  int64_t k_block = 256;              // recipe: largest K done in one go
+  int64_t panel_block = 8;            // recipe: panels kept in L2 while rows pass
+  int64_t tile_rows = 0;              // recipe: rows of a register tile, at most, 5 or more; 0: as many as registers hold
+  int64_t fetch_ahead = kFetchAhead;  // recipe: bytes ahead of where it is that a tile asks for what comes of its own panel
   // Room for kPackedTiles tiles of rows (packed_rows() floats, aligned to 64 bytes), or null. With it, and more than one block of panels,
   // so many tiles of A are copied side by side once for each part of K and stay in L2 while all panels pass, a few at a time; without it a
   // tile is copied again for each block of panels.

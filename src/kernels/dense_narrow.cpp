@@ -18,9 +18,6 @@ namespace lathe::kernels::HWY_NAMESPACE {
 inline constexpr int kNarrowVectors = kPanelVectors;
 inline constexpr int64_t kNarrowWidth = kPanelWidth;
 
-// Bytes ahead of their use that weights are fetched from memory.
-inline constexpr int64_t kNarrowAhead = 2048;
-
 // The numbers of one entry of K, as floats.
 template <NarrowType T>
 HWY_INLINE void load_numbers(const uint8_t* q, VF (&out)[kNarrowVectors]) {
@@ -137,8 +134,8 @@ void narrow_panel(const NarrowArguments& g, int64_t panel) {
     };
     int64_t k = 0;
     for (; k + 4 <= length; k += 4) {
-      hwy::Prefetch(q + kNarrowAhead);
-      if (kEntry<T> * 4 > 64) hwy::Prefetch(q + kNarrowAhead + 64);
+      hwy::Prefetch(q + g.fetch_ahead);
+      if (kEntry<T> * 4 > 64) hwy::Prefetch(q + g.fetch_ahead + 64);
       step(0, 0);
       step(U - 1, 1);
       step(0, 2);

@@ -21,6 +21,7 @@ struct NarrowArguments {
   float* c = nullptr;
   int64_t ldc = 0;
   DenseEpilogue epilogue;
+  int64_t fetch_ahead = kFetchAhead;  // as in DenseArguments
 };
 // No allocation, no exception.
 using NarrowProduct = void (*)(const NarrowArguments&);

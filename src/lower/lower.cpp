@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <iterator>
 
 #include "base/fail.hpp"
 #include "lower/group/layouts.hpp"
@@ -174,8 +175,14 @@ Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weig
   }
   b.prefer(choose_layouts(view, groups, demands));
 
+  std::vector<Recipe> of_groups, of_branches;
   std::optional<StoredRecipes> stored;
-  if (remembered) stored.emplace(remembered->recipes, remembered->same_threads);
+  if (remembered) {
+    std::partition_copy(remembered->recipes.begin(), remembered->recipes.end(), std::back_inserter(of_branches),
+                        std::back_inserter(of_groups), [](const Recipe& r) { return r.family == kSideBySide; });
+    if (!remembered->same_threads) of_branches.clear();
+    stored.emplace(of_groups, remembered->same_threads);
+  }
   Chooser chooser(stored ? &*stored : nullptr, options.recipes, options.learned ? learned_costs(options.machine.isa) : nullptr);
   for (size_t i = 0; i < groups.size(); ++i) {
     const size_t first = b.plan().steps.size();
@@ -199,7 +206,7 @@ Plan lower(std::shared_ptr<const Graph> graph, const LowerOptions& options, Weig
     fail(Category::format, "it holds more recipes than its steps need; ship the model again with this version");
   Plan plan = b.finish();
   leave_out(plan);
-  if (fuse) join_branches(plan, options.machine);
+  if (fuse) join_branches(plan, options.machine, options.recipes, of_branches);
   plan_memory(plan);
   return plan;
 }

@@ -22,7 +22,7 @@ struct LowerOptions {
 
 // What an archive remembers of a plan.
 struct Remembered {
-  std::vector<Recipe> recipes;   // a group each, in order
+  std::vector<Recipe> recipes;   // a group each, in order; then of what runs side by side
   bool same_threads = true;      // chosen for as many threads as these; else only what decides the order of sums is taken from them
   std::shared_ptr<Weights> own;  // packed forms of constants of these shapes alone
 };

@@ -1,3 +1,4 @@
+#include "base/clock.hpp"
 #include "lathe/program.hpp"
 
 #include <algorithm>
@@ -455,7 +456,7 @@ std::shared_ptr<const lower::Plan> ProgramImpl::build(std::shared_ptr<const Grap
            most);
   }
   ++compiled;
-  log_plan(*plan, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count());
+  log_plan(*plan, since(start));
   // Constants of these shapes alone that were packed are held once too.
   for (const auto& [key, entry] : plan->own->entries()) forget(g->values[static_cast<size_t>(key.value)]);
   return_free_memory();

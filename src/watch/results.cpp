@@ -9,6 +9,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "base/clock.hpp"
 #include "base/fail.hpp"
 #include "base/files.hpp"
 #include "lathe/watch.hpp"
@@ -220,7 +221,7 @@ void Results::draw(Sight& s) {
   if (f.annotated.empty() && f.video.empty()) return;
   std::string corner;
   if (f.corner) {
-    const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - impl_->start).count();
+    const double seconds = since(impl_->start);
     corner = fmt::format("{:.1f} frames/s", static_cast<double>(++impl_->drawn) / std::max(seconds, 1e-6));
   }
   const Tensor pixels = annotated(s, impl_->labels, corner);

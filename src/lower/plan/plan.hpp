@@ -34,7 +34,7 @@ struct Plan {
   std::vector<ValueId> output_values;
   size_t arena_bytes = 0, arena_bound = 0;
   size_t weight_bytes = 0;             // constants the steps read
-  std::vector<Recipe> recipes;         // of the groups, in the order in which they were lowered
+  std::vector<Recipe> recipes;         // of the groups, in the order in which they were lowered; then of what runs side by side
   std::shared_ptr<const Graph> graph;  // the shaped graph the steps were made from
   std::vector<bool> dynamic;           // by ValueId: held as a Tensor
   std::map<ValueId, Tensor> restored;  // constants read as they are whose originals had gone: their graph does not hold them

@@ -25,7 +25,7 @@ bool small_enough_to_join(const Rates& rates, const Work& work) {
   return t >= 0.75 * rates.fork && t <= 10 * rates.fork;
 }
 
-bool keeps_order(int64_t rows, int64_t row_tasks, int tile_rows) {
+bool keeps_order(int64_t rows, int64_t row_tasks, int64_t tile_rows) {
   constexpr int64_t kLeast = 3;
   const auto lowest_tile = [&](int64_t n) { return n / std::max<int64_t>(1, (n + tile_rows - 1) / tile_rows); };
   return row_tasks == 1 || std::min(lowest_tile(rows / row_tasks), lowest_tile((rows + row_tasks - 1) / row_tasks)) >= kLeast;
@@ -33,8 +33,9 @@ bool keeps_order(int64_t rows, int64_t row_tasks, int tile_rows) {
 
 Split split_work(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows) {
   Split s;
-  const double flops = 2.0 * static_cast<double>(rows * panels) * static_cast<double>(width * depth);
-  if (threads <= 1 || !worth_sharing(machine.rates, flops)) return s;
+  // A few rows take as long as B takes to be read.
+  const double numbers = static_cast<double>(panels * width) * static_cast<double>(depth);
+  if (threads <= 1 || !worth_sharing(machine.rates, Work{2 * static_cast<double>(rows) * numbers, 4 * numbers})) return s;
   const int64_t tiles = (rows + tile_rows - 1) / tile_rows;
   // Several tasks a thread even out a core that is slower for a while; each should have some tiles, or some panels, to itself.
   const int64_t by_rows = std::clamp<int64_t>(tiles / 4, std::min<int64_t>(tiles, threads), threads * 4),

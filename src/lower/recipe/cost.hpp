@@ -33,7 +33,7 @@ struct Split {
   int64_t count() const { return row_tasks * panel_tasks; }
 };
 // Whether tasks of so many rows keep the order of sums that one task has: tiles of one or two rows add in several chains.
-bool keeps_order(int64_t rows, int64_t row_tasks, int tile_rows);
+bool keeps_order(int64_t rows, int64_t row_tasks, int64_t tile_rows);
 // A product of rows x (panels * width) x depth with register tiles of tile_rows, for `threads` of the machine's.
 Split split_work(const Machine& machine, int threads, int64_t rows, int64_t panels, int64_t width, int64_t depth, int tile_rows);
 // Panels of an L2 block, when one is `width` columns of `depth` numbers of four bytes.

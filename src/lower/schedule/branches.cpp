@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "lower/recipe/cost.hpp"
+#include "lower/recipe/recipe_space.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -21,8 +22,13 @@ class Alone : public Workers {
 class SideBySide : public StepKernel {
  public:
   std::vector<std::unique_ptr<StepKernel>> parts;
+  bool at_once = true;  // else one after the other, with all threads for each
 
   void run(const StepContext& c) const override {
+    if (!at_once) {
+      for (const auto& part : parts) part->run(c);
+      return;
+    }
     c.workers.each(static_cast<int64_t>(parts.size()), [&](int64_t part, int) {
       Alone alone;
       const StepContext own{c.buffers, c.tensors, alone, nullptr, c.held};
@@ -41,6 +47,48 @@ bool independent(const Step& a, const Step& b) {
          !meet(a.scratch, b.reads) && !meet(a.reads, b.scratch) && !meet(a.scratch, b.writes) && !meet(a.writes, b.scratch);
 }
 
+// How they are done, and (where recipes are asked) what there was to choose from.
+struct Chosen {
+  Recipe recipe;
+  std::shared_ptr<const Choosing> choosing;
+  bool at_once() const { return recipe.at("at_once") != 0; }
+};
+
+Chosen choose(const std::vector<const Step*>& parts, const Machine& machine, const Recipes* recipes, const Recipe* stored) {
+  RecipeSpace space(kSideBySide, 1);
+  space.knob("at_once", 1, 0, 1);
+  const bool fits = stored && space.fault(*stored).empty();
+  Chosen chosen{fits ? *stored : space.first(), nullptr};
+  if (recipes == nullptr) return chosen;
+  auto choosing = std::make_shared<Choosing>();
+  for (const Step* s : parts)
+    choosing->problem +=
+        fmt::format("{}{}", choosing->problem.empty() ? "side by side: " : " || ", s->choosing ? s->choosing->problem : s->text);
+  choosing->families = {space.info()};
+  choosing->estimated = kSideBySide;
+  choosing->by = fits ? "archive" : "estimate";
+  chosen.choosing = choosing;
+  if (fits) return chosen;
+  const auto follow = [&](const Recipe& recipe, const std::string& text, std::string_view by) {
+    if (const std::string fault = space.fault(recipe); !fault.empty()) choosing->refused = fmt::format("{}: {}", text, fault);
+    else chosen.recipe = recipe, choosing->by = by;
+    return choosing->by == by;
+  };
+  if (const TunedRecipe* t = recipes->find(choosing->problem, kernels::name(machine.isa), machine.threads)) {
+    if (follow(read_recipe(t->recipe).value_or(Recipe()), t->recipe, "tuned")) choosing->gain = t->gain;
+  }
+  for (const PinnedKnob& pin : recipes->pins()) {
+    const auto names_it = [&](const Step* s) {
+      return std::ranges::any_of(s->nodes, [&](const std::string& label) { return label.starts_with(pin.node + " ("); });
+    };
+    if (pin.knob != "at_once" || !(pin.node.empty() || std::ranges::any_of(parts, names_it))) continue;
+    Recipe pinned = chosen.recipe;
+    pinned.knobs[0].value = pin.value;
+    follow(pinned, to_string(pin), "pinned");
+  }
+  return chosen;
+}
+
 template <typename T>
 void append(std::vector<T>& to, const std::vector<T>& from) {
   to.insert(to.end(), from.begin(), from.end());
@@ -48,7 +96,7 @@ void append(std::vector<T>& to, const std::vector<T>& from) {
 
 }  // namespace
 
-void join_branches(Plan& plan, const Machine& machine) {
+void join_branches(Plan& plan, const Machine& machine, const Recipes* recipes, std::span<const Recipe> stored) {
   const int threads = machine.threads;
   if (threads < 2 || std::ranges::any_of(plan.steps, &Step::reads_tensors)) return;
   const auto seconds_of = [&](const Step& s) { return seconds(machine.rates, {s.flops, s.bytes}); };
@@ -59,6 +107,7 @@ void join_branches(Plan& plan, const Machine& machine) {
   constexpr size_t kAhead = 12;
   std::vector<Step> out;
   std::vector<bool> taken(plan.steps.size(), false);
+  size_t joined = 0;
   for (size_t i = 0; i < plan.steps.size(); ++i) {
     if (taken[i]) continue;
     Step& first = plan.steps[i];
@@ -79,6 +128,14 @@ void join_branches(Plan& plan, const Machine& machine) {
     auto kernel = std::make_unique<SideBySide>();
     Step all;
     all.kind = StepKind::side_by_side;
+    std::vector<const Step*> parts;
+    for (size_t k : together) parts.push_back(&plan.steps[k]);
+    const Chosen chosen = choose(parts, machine, recipes, joined < stored.size() ? &stored[joined] : nullptr);
+    ++joined;
+    kernel->at_once = chosen.at_once();
+    all.recipe = chosen.recipe, all.choosing = chosen.choosing;
+    plan.recipes.push_back(chosen.recipe);
+    if (!chosen.at_once()) all.text = "one after the other: ";
     for (size_t k : together) {
       Step& s = plan.steps[k];
       taken[k] = true;
@@ -91,10 +148,11 @@ void join_branches(Plan& plan, const Machine& machine) {
       append(all.scratch, s.scratch);
       all.flops += s.flops;
       all.bytes += s.bytes;
-      all.text += fmt::format("{}{}: {}", all.text.empty() ? "" : " | ", name_of(s.kind), s.text);
+      all.text += fmt::format("{}{}: {}", kernel->parts.empty() ? "" : " | ", name_of(s.kind), s.text);
       kernel->parts.push_back(std::move(s.kernel));
     }
-    all.why = fmt::format("{} independent steps, each too small to share among {} threads", together.size(), threads);
+    all.why = chosen.at_once() ? fmt::format("{} independent steps, each too small to share among {} threads", together.size(), threads)
+                               : fmt::format("{} independent steps, by their recipe one after the other", together.size());
     all.why_not = "what follows needs one of them, or is of another size";
     all.kernel = std::move(kernel);
     out.push_back(std::move(all));

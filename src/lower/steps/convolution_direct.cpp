@@ -35,7 +35,7 @@ class DenseConvolution : public StepKernel {
   WindowTables window;
   std::optional<Location> zeros;  // what stands in the padding
   int64_t groups = 1, group_channels = 0, group_filters = 0, taps = 1, segments = 1, run_length = 0;
-  int64_t rows = 0, width = 0, panels = 0, k_block = 0, panel_block = 0;
+  int64_t rows = 0, width = 0, panels = 0, k_block = 0, panel_block = 0, tile_rows = 0, fetch_ahead = 0;
   bool from_memory = false;
   Location packed_rows;               // scratch, by task
   int64_t packed_row_floats = 0;      // of each; 0: none
@@ -96,6 +96,8 @@ class DenseConvolution : public StepKernel {
       a.c = pointer<float>(c, output) + g * group_filters;
       a.k_block = k_block;
       a.panel_block = panel_block;
+      a.tile_rows = tile_rows;
+      a.fetch_ahead = fetch_ahead;
       if (packed_row_floats > 0) a.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
       a.widened = widened.room(c, task);
       if (tile_room) a.tile_room = pointer<char>(c, *tile_room) + room * kernels::kTileRoom, a.rows_like_b = rows_like_b;
@@ -244,6 +246,7 @@ class DirectFamily : public StepFamily {
     const double against = against_vectors(m, machine);
     const bool tiles = against < kTilesPay;
     space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against) ? 1 : 0, 1, true);
+    dense_knobs(space, machine.isa);
     space.knob("packed_rows", !tiles && packed && m.groups * split.count() <= kMostPacked, 0, padded_ ? 0 : 1);
     space.knob("row_tasks", split.row_tasks, 1, m.rows);
     space.knob("panel_tasks", split.panel_tasks, 1, panels);
@@ -254,9 +257,9 @@ class DirectFamily : public StepFamily {
     else prologue_knob(m, machine, m.xs[1], split, space);
   }
 
-  std::string fault(const Match& match, const Problem& p, const Recipe& recipe) const override {
+  std::string fault(const Match& match, const Problem&, const Recipe& recipe) const override {
     const auto& m = static_cast<const ConvolutionMatch&>(match);
-    if (!keeps_order(m.rows, recipe.at("row_tasks"), kernels::max_rows(p.machine.isa))) return "tasks of one or two rows";
+    if (!keeps_order(m.rows, recipe.at("row_tasks"), recipe.at("tile_rows"))) return "tasks of one or two rows";
     return padded_ ? "" : prologue_fault(m, recipe);
   }
 
@@ -281,6 +284,7 @@ class DirectFamily : public StepFamily {
     k.width = kernels::panel_width(machine.isa);
     k.panels = (k.group_filters + k.width - 1) / k.width;
     k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block");
+    k.tile_rows = recipe.at("tile_rows"), k.fetch_ahead = recipe.at("fetch_ahead");
     k.split = {recipe.at("row_tasks"), recipe.at("panel_tasks")};
     if (padded_) bind_padded(b, m, machine, recipe, k, step);
     else bind_window(b, m, k, step);
@@ -307,7 +311,7 @@ class DirectFamily : public StepFamily {
                             : padded_   ? "padded rows"
                                         : "row pointers",
                             m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", kernels::name(machine.isa),
-                            kernels::max_rows(machine.isa), k.width, k.split.row_tasks, k.split.panel_tasks,
+                            k.tile_rows, k.width, k.split.row_tasks, k.split.panel_tasks,
                             tiles                     ? ", " + tiles_text(tile_form(m))
                             : k.packed_row_floats > 0 ? ", rows packed once"
                                                       : "",

@@ -76,10 +76,11 @@ class ProductFamily : public StepFamily {
     const double against = against_vectors(m, machine);
     const bool tiles = against < kTilesPay;
     space.knob("tiles", tiles ? 1 : 0, 0, std::isfinite(against) ? 1 : 0, 1, true);
+    dense_knobs(space, machine.isa);
     if (whole_panels(m, machine)) {
       space.knob("panel_block", std::min(panels, panels_of_block(machine, m.k, width)), 1, panels);
       space.knob("panel_tasks",
-                 worth_sharing(machine.rates, m.work.flops) && machine.threads > 1 ? std::min<int64_t>(panels, machine.threads * 2) : 1, 1,
+                 worth_sharing(machine.rates, m.work) && machine.threads > 1 ? std::min<int64_t>(panels, machine.threads * 2) : 1, 1,
                  panels);
       return;
     }
@@ -99,7 +100,7 @@ class ProductFamily : public StepFamily {
   std::string fault(const Match& match, const Problem& p, const Recipe& r) const override {
     const auto& m = static_cast<const ProductMatch&>(match);
     if (whole_panels(m, p.machine)) return "";
-    if (!keeps_order(m.m, r.at("row_tasks"), kernels::max_rows(p.machine.isa))) return "tasks of one or two rows";
+    if (!keeps_order(m.m, r.at("row_tasks"), r.at("tile_rows"))) return "tasks of one or two rows";
     if (packs_by_batch(m) && r.at("slots") > 0 && r.at("row_tasks") * r.at("panel_tasks") > 1) return "slots do whole matrices";
     return prologue_fault(match, r);
   }
@@ -120,7 +121,8 @@ class ProductFamily : public StepFamily {
     k.from_memory = b.is_constant(m.b()) && p.weights_leave_caches;
     k.width = kernels::panel_width(isa);
     k.panels = (k.n + k.width - 1) / k.width;
-    k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block");
+    k.k_block = recipe.at("k_block"), k.panel_block = recipe.at("panel_block"), k.tile_rows = recipe.at("tile_rows"),
+    k.fetch_ahead = recipe.at("fetch_ahead");
     const bool whole = k.whole_panels = whole_panels(m, p.machine);
     k.split = {whole ? 1 : recipe.at("row_tasks"), recipe.at("panel_tasks")};
     if (packs_by_batch(m)) k.slots = recipe.at("slots");
@@ -159,8 +161,8 @@ class ProductFamily : public StepFamily {
     step.writes.push_back(k.output.buffer);
     k.before = bind_prologue(b, m, p.machine, recipe, m.as, Layout::natural, k.m, step);
     step.text = fmt::format("{}x{}x{}{}{}, {} {}x{} tile, tasks {}x{}{}{}{}", k.m, k.n, k.k,
-                            m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "", weights_text(b, m), kernels::name(isa),
-                            kernels::max_rows(isa), k.width, k.split.row_tasks, k.split.panel_tasks,
+                            m.batches() > 1 ? fmt::format(" x{}", m.batches()) : "", weights_text(b, m), kernels::name(isa), k.tile_rows,
+                            k.width, k.split.row_tasks, k.split.panel_tasks,
                             tiles                     ? ", " + tiles_text(form_of(m))
                             : k.packed_row_floats > 0 ? ", rows packed once"
                                                       : "",
@@ -191,20 +193,16 @@ class ProductFamily : public StepFamily {
       k.b_type = kernels::PanelType::quantised;
       return;
     }
-    if (m.narrow) {  // half the bytes to read; widened in registers
-      k.b_type = form_of(m).b;
-      k.packed = pack_halves(b, m.narrow->values, form);
-    } else if (b.is_constant(m.b())) {
-      k.packed = pack_weights(b, m.b(), form, m.alpha);
-    } else {
-      k.pack_while_running = true;
-      k.b = b.contiguous(m.b(), Layout::natural);
-      k.packed = {b.scratch(static_cast<size_t>((k.slots > 0 ? k.slots : m.b_matrices) * form.packed_numbers()) * sizeof(float))};
-      step.reads.push_back(k.b.buffer);
-      step.scratch.push_back(k.packed.buffer);
+    if (const auto panels = pack_constant(b, m, form)) {
+      k.b_type = panels->type, k.packed = panels->at;
+      step.reads.push_back(k.packed.buffer);
       return;
     }
-    step.reads.push_back(k.packed.buffer);
+    k.pack_while_running = true;
+    k.b = b.contiguous(m.b(), Layout::natural);
+    k.packed = {b.scratch(static_cast<size_t>((k.slots > 0 ? k.slots : m.b_matrices) * form.packed_numbers()) * sizeof(float))};
+    step.reads.push_back(k.b.buffer);
+    step.scratch.push_back(k.packed.buffer);
   }
 
   static std::string weights_text(const PlanBuilder& b, const ProductMatch& m) {
@@ -251,6 +249,15 @@ std::unique_ptr<ProductMatch> match_product(const GraphView& view, const Group& 
   const double read = group.ahead().empty() ? static_cast<double>(element_count(m->as)) : 0;
   m->work.bytes = 4 * (read + static_cast<double>(element_count(m->bs)) + static_cast<double>(element_count(m->os)));
   return m;
+}
+
+std::optional<ConstantPanels> pack_constant(PlanBuilder& b, const ProductMatch& m, const MatrixForm& form) {
+  if (m.narrow) {  // half the bytes to read; widened in registers
+    const bool f16 = b.dtype(m.narrow->values) == DType::f16;
+    return ConstantPanels{f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16, pack_halves(b, m.narrow->values, form)};
+  }
+  if (b.is_constant(m.b())) return ConstantPanels{kernels::PanelType::f32, pack_weights(b, m.b(), form, m.alpha)};
+  return std::nullopt;
 }
 
 const StepFamily& products() {

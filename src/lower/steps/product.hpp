@@ -7,6 +7,7 @@
 
 #include "lower/fuse/epilogue.hpp"
 #include "lower/recipe/step_family.hpp"
+#include "lower/steps/product_weights.hpp"
 #include "ops/narrow_weights.hpp"
 
 namespace lathe::lower {
@@ -30,5 +31,12 @@ struct ProductMatch : Match {
 
 // Nothing when the group is no such product of floats.
 std::unique_ptr<ProductMatch> match_product(const GraphView& view, const Group& group);
+
+// B, where it is a constant that is not quantised: packed, f32 ones times alpha.
+struct ConstantPanels {
+  kernels::PanelType type = kernels::PanelType::f32;
+  Location at;
+};
+std::optional<ConstantPanels> pack_constant(PlanBuilder& builder, const ProductMatch& match, const MatrixForm& form);
 
 }  // namespace lathe::lower

@@ -5,7 +5,6 @@
 #include <algorithm>
 
 #include "lower/steps/product.hpp"
-#include "lower/steps/product_weights.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -24,7 +23,7 @@ class DeepProduct : public StepKernel {
   Location sums;  // scratch: row by row, panel by panel, the parts' sums one after another, as the panels of a product with `ones`
   Location ones;  // as many as parts; alpha where B is made at run time
   int64_t m = 0, n = 0, k = 0, b_k_stride = 0, b_n_stride = 0, a_pitch = 0, out_pitch = 0;
-  int64_t width = 0, panels = 0, parts = 1, tasks = 1, k_block = 0;
+  int64_t width = 0, panels = 0, parts = 1, tasks = 1, k_block = 0, tile_rows = 0, fetch_ahead = 0;
   BoundEpilogue epilogue;
 
   int64_t longest() const { return (k + parts - 1) / parts; }
@@ -78,6 +77,8 @@ class DeepProduct : public StepKernel {
     d.ldc = panels * panel_floats();
     d.k_block = k_block;
     d.panel_block = 1;
+    d.tile_rows = tile_rows;
+    d.fetch_ahead = fetch_ahead;
     dense(d);
   }
 };
@@ -100,6 +101,7 @@ class DeepFamily : public StepFamily {
     const auto& m = static_cast<const ProductMatch&>(match);
     const int64_t all = panels(m, p.machine), parts = std::clamp<int64_t>(m.k / kPart, 1, std::min(kMostParts, most_parts(m)));
     space.knob("k_block", kDepthBlock, 64, kDepthBlock, 16, true);
+    dense_knobs(space, p.machine.isa);
     space.knob("parts", parts, 1, most_parts(m), 1, true);
     const bool share = p.machine.threads > 1 && worth_sharing(p.machine.rates, match.work);
     space.knob("tasks", share ? std::min(all * parts, p.machine.threads * int64_t{4}) : 1, 1, all * most_parts(m));
@@ -130,6 +132,7 @@ class DeepFamily : public StepFamily {
     k.b_k_stride = m.k_stride(), k.b_n_stride = m.n_stride();
     k.width = kernels::panel_width(isa), k.panels = panels(m, p.machine);
     k.parts = recipe.at("parts"), k.tasks = recipe.at("tasks"), k.k_block = recipe.at("k_block");
+    k.tile_rows = recipe.at("tile_rows"), k.fetch_ahead = recipe.at("fetch_ahead");
     k.a = b.rows(m.a(), Layout::natural, k.a_pitch);
     step.reads.push_back(k.a.buffer);
     bind_weights(b, m, k, step);
@@ -145,7 +148,7 @@ class DeepFamily : public StepFamily {
     step.writes.push_back(k.output.buffer);
     step.text = fmt::format("{}x{}x{}{}, {} {}x{} tile, K in {} parts, {} tasks{}", k.m, k.n, k.k,
                             m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", kernels::name(isa),
-                            kernels::max_rows(isa), k.width, k.parts, k.tasks, m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
+                            k.tile_rows, k.width, k.parts, k.tasks, m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
     step.kernel = std::move(kernel);
     b.add(std::move(step));
   }
@@ -159,21 +162,17 @@ class DeepFamily : public StepFamily {
 
   static void bind_weights(PlanBuilder& b, const ProductMatch& m, DeepProduct& k, Step& step) {
     const MatrixForm form{1, m.k, m.n, m.k_stride(), m.n_stride(), k.width, m.transpose_b};
-    if (m.narrow) {
-      k.b_type = b.dtype(m.narrow->values) == DType::f16 ? kernels::PanelType::f16 : kernels::PanelType::bf16;
-      k.packed = pack_halves(b, m.narrow->values, form);
-    } else if (b.is_constant(m.b())) {
-      k.packed = pack_weights(b, m.b(), form, m.alpha);
-    } else {
-      constexpr int64_t kBehind = 16;
-      k.pack_while_running = true;
-      k.b = b.contiguous(m.b(), Layout::natural);
-      k.packed = {b.scratch(static_cast<size_t>(k.tasks * k.longest() * k.width + kBehind) * sizeof(float))};
-      step.reads.push_back(k.b.buffer);
-      step.scratch.push_back(k.packed.buffer);
+    if (const auto panels = pack_constant(b, m, form)) {
+      k.b_type = panels->type, k.packed = panels->at;
+      step.reads.push_back(k.packed.buffer);
       return;
     }
-    step.reads.push_back(k.packed.buffer);
+    constexpr int64_t kBehind = 16;
+    k.pack_while_running = true;
+    k.b = b.contiguous(m.b(), Layout::natural);
+    k.packed = {b.scratch(static_cast<size_t>(k.tasks * k.longest() * k.width + kBehind) * sizeof(float))};
+    step.reads.push_back(k.b.buffer);
+    step.scratch.push_back(k.packed.buffer);
   }
 };
 

@@ -54,6 +54,8 @@ void ProductKernel::run(const StepContext& c) const {
     d.ldc = out_pitch;
     d.k_block = k_block;
     d.panel_block = panel_block;
+    d.tile_rows = tile_rows;
+    d.fetch_ahead = fetch_ahead;
     if (packed_row_floats > 0) d.packed_rows = pointer<float>(c, packed_rows) + task * packed_row_floats;
     d.widened = widened_parts.room(c, task);
     d.quantised = &quantised, d.widen = widen;
@@ -113,7 +115,7 @@ void ProductKernel::run_narrow(const StepContext& c) const {
           const int64_t row = m * pass / passes, rows = m * (pass + 1) / passes - row;
           kernels::TapeOperand shifted[kernels::kMaxSlots];
           multiply_narrow({weights, pointer<const float>(c, this->a) + row * a_pitch, a_pitch, rows, p, passes > 1 ? p + 1 : end,
-                           pointer<float>(c, output) + row * out_pitch, out_pitch, from_row(whole, row, shifted)});
+                           pointer<float>(c, output) + row * out_pitch, out_pitch, from_row(whole, row, shifted), fetch_ahead});
         }
       }
       return;
@@ -135,6 +137,8 @@ void ProductKernel::run_narrow(const StepContext& c) const {
       d.ldc = out_pitch;
       d.k_block = k_block;
       d.panel_block = count;
+      d.tile_rows = tile_rows;
+      d.fetch_ahead = fetch_ahead;
       if (tile_room) d.tile_room = pointer<char>(c, *tile_room) + room * kernels::kTileRoom;
       epilogue.fill(c, column, d.epilogue, operands);
       dense(d);

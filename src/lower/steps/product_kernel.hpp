@@ -30,7 +30,7 @@ class ProductKernel : public StepKernel {
   int64_t a_pitch = 0, out_pitch = 0;  // floats from row to row
   float alpha = 1;
   std::vector<int64_t> a_offsets, b_offsets;  // by batch, in matrices
-  int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0;
+  int64_t b_matrices = 1, width = 0, panels = 0, k_block = 0, panel_block = 0, tile_rows = 0, fetch_ahead = 0;
   bool from_memory = false;
   Split split;
   std::optional<Prologue> before;

@@ -106,6 +106,14 @@ kernels::NarrowPanels BoundNarrow::panels(const StepContext& c) const {
   return p;
 }
 
+void dense_knobs(RecipeSpace& space, kernels::Isa isa) {
+  constexpr int64_t kLowest = 5;  // lower tiles could leave one or two rows, which are added up in another order
+  constexpr int64_t kNearest = 256, kFarthest = 16384, kLine = 64;
+  const int64_t tile = kernels::max_rows(isa);
+  space.knob("tile_rows", tile, std::min(kLowest, tile), tile);
+  space.knob("fetch_ahead", kernels::kFetchAhead, kNearest, kFarthest, kLine);
+}
+
 BoundNarrow pack_narrow(PlanBuilder& b, const ops::NarrowWeights& w, const MatrixForm& f, Step& step) {
   const DType dtype = b.dtype(w.values);
   const bool halves = bit_width(dtype) == 4;

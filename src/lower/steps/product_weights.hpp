@@ -31,6 +31,9 @@ struct WidenedPanels {
 WidenedPanels bind_widened(PlanBuilder& builder, kernels::PanelType type, kernels::Isa isa, int64_t rows, int64_t panels, int64_t depth,
                            const Recipe& recipe, int64_t tasks, Step& step);
 
+// The knobs of the dense kernel itself: the height of its register tiles, and how far ahead (bytes) it asks for weights from memory.
+void dense_knobs(RecipeSpace& space, kernels::Isa isa);
+
 struct BoundNarrow {
   kernels::NarrowPanels form;  // without its pointers
   Location data, scales, zeros;

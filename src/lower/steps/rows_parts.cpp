@@ -94,7 +94,7 @@ class RowPartsKernel : public StepKernel, public BoundRows {
   kernels::MeasurePart measure = nullptr;
   kernels::FinishPart finish = nullptr;
   int64_t parts = 1, tasks = 1;
-  Location found;  // scratch: what the parts found, row by row
+  Location found;  // scratch: what the parts found, row by row; behind it summaries of rows whose shape is kept
 
   int64_t begin(int64_t j) const {
     const int64_t at = arguments.length * j / parts;
@@ -192,10 +192,12 @@ class RowPartsKernel : public StepKernel, public BoundRows {
       p.length = length_of(j);
       measure(p, statistics[row * parts + j]);
     });
+    auto* summaries = reinterpret_cast<RowSummary*>(statistics + count * parts);
+    for (int64_t r = 0; r < count; ++r)
+      summaries[r] = summary(arguments.op, statistics + r * parts, parts, arguments.length, arguments.epsilon,
+                             [&](int64_t i) { return length_of(i); });
     each_part(c, [&](int64_t row, int64_t j, int64_t) {
-      const PartStatistics* of_row = statistics + row * parts;
-      const RowSummary s =
-          summary(arguments.op, of_row, parts, arguments.length, arguments.epsilon, [&](int64_t i) { return length_of(i); });
+      const RowSummary& s = summaries[row];
       const int64_t first = row * arguments.length, at = begin(j);
       if (!s.held) {
         if (j == 0) do_whole(c, whole, x, row);
@@ -206,7 +208,7 @@ class RowPartsKernel : public StepKernel, public BoundRows {
       p.out = out + first + at;
       p.length = length_of(j);
       p.shift = s.shift;
-      p.factor = static_cast<float>(softens(p.op) ? s.factor * std::exp(of_row[j].centre - s.largest) : s.factor);
+      p.factor = static_cast<float>(softens(p.op) ? s.factor * std::exp(statistics[row * parts + j].centre - s.largest) : s.factor);
       if (p.op == RowOp::group_norm) {
         p.first = at;
         p.channel = row * (arguments.length / arguments.pixels) % arguments.channels;
@@ -271,10 +273,10 @@ class RowPartsFamily : public StepFamily {
     k.parts = recipe.at("parts"), k.tasks = recipe.at("tasks");
     k.arguments.length = form.length;
     bind_rows(b, m, form, p.machine.isa, k.tasks * k.longest(), k, step);
-    const auto found = static_cast<size_t>(form.count * k.parts);
-    k.found = {b.scratch(found * (form.width > 1         ? static_cast<size_t>(form.width) * sizeof(float)
-                                  : keeps_shape(form.op) ? sizeof(PartStatistics)
-                                                         : sizeof(double)))};
+    const auto rows = static_cast<size_t>(form.count), found = rows * static_cast<size_t>(k.parts);
+    k.found = {b.scratch(form.width > 1         ? found * static_cast<size_t>(form.width) * sizeof(float)
+                         : keeps_shape(form.op) ? found * sizeof(PartStatistics) + rows * sizeof(RowSummary)
+                                                : found * sizeof(double))};
     step.scratch.push_back(k.found.buffer);
     step.text += fmt::format(" in {} parts, {} tasks{}", k.parts, k.tasks, tapes_text(k));
     step.kernel = std::move(kernel);
