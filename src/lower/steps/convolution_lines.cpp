@@ -261,7 +261,7 @@ class LinesFamily : public StepFamily {
     const int64_t total = m.images() * m.out_h(), threads = p.machine.threads;
     const bool one_by_one = static_cast<double>(threads - 1) * twice * 8 > m.work.flops;
     int64_t tasks = threads > 1 ? threads * 4 : 1;
-    while (!one_by_one && tasks > threads && static_cast<double>(tasks) * twice * 30 > m.work.flops) tasks -= threads;
+    while (!one_by_one && tasks > threads && static_cast<double>(tasks) * twice * 60 > m.work.flops) tasks -= threads;
     // As many lines as fill two thirds of L2 (of which a block is three eighths); whole fours, which the depthwise kernel makes at once.
     int64_t lines = 1;
     while (lines < m.out_h() && m.scratch_bytes(lines + 1) <= p.machine.block_bytes * 7 / 4) ++lines;
