@@ -45,10 +45,13 @@ Split split_work(const Machine& machine, int threads, int64_t rows, int64_t pane
   const int64_t rows_cost = small_b ? 0 : panels * width * by_rows, panels_cost = rows * by_panels;
   const auto even = [&](int64_t n) { return n >= threads ? n - n % threads : n; };
   const bool enough_rows = by_rows >= threads, enough_panels = by_panels >= threads;
+  // How much longer the busiest thread works than all would on average: three panels for one, two for the other.
+  const auto uneven = [&](int64_t n) { return static_cast<double>((n + threads - 1) / threads * threads) / static_cast<double>(n); };
+  const bool rows_are_even = enough_rows && uneven(panels) > 1.1 * uneven(tiles);
   // Each task of panels copies all rows side by side, unless they are few: it has to have panels enough for that to be little.
   constexpr int64_t kReadInPlace = 8, kPanelsACopy = 32;
   const auto fewer = std::clamp<int64_t>(panels / kPanelsACopy, threads, threads * 4);
-  if (enough_rows && (!enough_panels || rows_cost < panels_cost)) s.row_tasks = even(by_rows);
+  if (enough_rows && (!enough_panels || rows_cost < panels_cost || rows_are_even)) s.row_tasks = even(by_rows);
   else if (enough_panels) s.panel_tasks = even(rows > kReadInPlace ? std::min(fewer, by_panels) : by_panels);
   else s.row_tasks = by_rows, s.panel_tasks = by_panels;
   while (!keeps_order(rows, s.row_tasks, tile_rows)) --s.row_tasks;

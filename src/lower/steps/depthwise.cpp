@@ -67,8 +67,12 @@ class PlaneFamily : public StepFamily {
   LayoutDemand layouts(const Match&) const override { return {Order::channels_last, Order::channels_last, Order::channels_last}; }
 
   void candidates(const Match& match, const Problem& p, RecipeSpace& space) const override {
-    const int64_t rows = static_cast<const ConvolutionMatch&>(match).rows;
-    space.knob("row_tasks", std::clamp<int64_t>(p.machine.threads > 1 ? p.machine.threads * 4 : 1, 1, std::max<int64_t>(1, rows)), 1, rows);
+    const auto& m = static_cast<const ConvolutionMatch&>(match);
+    // Tasks of less than four lines read more of them twice; two a thread make up for a slower core about as well as four.
+    const int64_t threads = p.machine.threads, lines = m.rows / std::max<int64_t>(1, m.window.out.back());
+    const int64_t tasks = lines >= 16 * threads ? 4 * threads : 2 * threads;
+    const bool share = threads > 1 && worth_sharing(p.machine.rates, match.work);
+    space.knob("row_tasks", share ? std::clamp<int64_t>(tasks, 1, std::max<int64_t>(1, m.rows)) : 1, 1, m.rows);
   }
 
   void lower(PlanBuilder& b, const Match& match, const Problem& p, const Recipe& recipe) const override {
