@@ -524,6 +524,11 @@ TEST_CASE("small independent branches run side by side, with the same bits") {
   CHECK(joined_by(tuned).chosen_by == "tuned");
   pinned->pin(read_pin("at_once=2"));
   CHECK(has(joined_by(pinned).refused, "knob 'at_once' is 2, expected 0 to 1"));
+  // What is pinned at a part of it is.
+  const auto inside = std::make_shared<Recipes>();
+  inside->pin(read_pin(step.nodes[0].substr(0, step.nodes[0].find(" (")) + ":k_block=64"));
+  CHECK(joined_by(inside).chosen_by == "pinned");
+  CHECK(pin_fault(*inside, compile(g, {.threads = 2, .recipes = inside}).describe()) == "");
   // An archive keeps it; one for other threads needs it not.
   const Folder folder;
   const std::filesystem::path kept = folder.path / "kept.lathe";

@@ -48,18 +48,18 @@ bool independent(const Step& a, const Step& b) {
 }
 
 // How they are done, and (where recipes are asked) what there was to choose from.
-struct Chosen {
+struct Way {
   Recipe recipe;
   std::shared_ptr<const Choosing> choosing;
   bool at_once() const { return recipe.at("at_once") != 0; }
 };
 
-Chosen choose(const std::vector<const Step*>& parts, const Machine& machine, const Recipes* recipes, const Recipe* stored) {
+Way way_of(const std::vector<const Step*>& parts, const Machine& machine, const Recipes* recipes, const Recipe* stored) {
   RecipeSpace space(kSideBySide, 1);
   space.knob("at_once", 1, 0, 1);
   const bool fits = stored && space.fault(*stored).empty();
-  Chosen chosen{fits ? *stored : space.first(), nullptr};
-  if (recipes == nullptr) return chosen;
+  Way way{fits ? *stored : space.first(), nullptr};
+  if (recipes == nullptr) return way;
   auto choosing = std::make_shared<Choosing>();
   for (const Step* s : parts)
     choosing->problem +=
@@ -67,11 +67,11 @@ Chosen choose(const std::vector<const Step*>& parts, const Machine& machine, con
   choosing->families = {space.info()};
   choosing->estimated = kSideBySide;
   choosing->by = fits ? "archive" : "estimate";
-  chosen.choosing = choosing;
-  if (fits) return chosen;
+  way.choosing = choosing;
+  if (fits) return way;
   const auto follow = [&](const Recipe& recipe, const std::string& text, std::string_view by) {
     if (const std::string fault = space.fault(recipe); !fault.empty()) choosing->refused = fmt::format("{}: {}", text, fault);
-    else chosen.recipe = recipe, choosing->by = by;
+    else way.recipe = recipe, choosing->by = by;
     return choosing->by == by;
   };
   if (const TunedRecipe* t = recipes->find(choosing->problem, kernels::name(machine.isa), machine.threads)) {
@@ -82,11 +82,16 @@ Chosen choose(const std::vector<const Step*>& parts, const Machine& machine, con
       return std::ranges::any_of(s->nodes, [&](const std::string& label) { return label.starts_with(pin.node + " ("); });
     };
     if (pin.knob != "at_once" || !(pin.node.empty() || std::ranges::any_of(parts, names_it))) continue;
-    Recipe pinned = chosen.recipe;
+    Recipe pinned = way.recipe;
     pinned.knobs[0].value = pin.value;
     follow(pinned, to_string(pin), "pinned");
   }
-  return chosen;
+  // What was pinned at one of the parts, followed or not.
+  for (const Step* s : parts) {
+    if (s->choosing && s->choosing->by == "pinned") choosing->by = "pinned";
+    if (s->choosing && !s->choosing->refused.empty()) choosing->refused = s->choosing->refused;
+  }
+  return way;
 }
 
 template <typename T>
@@ -130,12 +135,12 @@ void join_branches(Plan& plan, const Machine& machine, const Recipes* recipes, s
     all.kind = StepKind::side_by_side;
     std::vector<const Step*> parts;
     for (size_t k : together) parts.push_back(&plan.steps[k]);
-    const Chosen chosen = choose(parts, machine, recipes, joined < stored.size() ? &stored[joined] : nullptr);
+    const Way way = way_of(parts, machine, recipes, joined < stored.size() ? &stored[joined] : nullptr);
     ++joined;
-    kernel->at_once = chosen.at_once();
-    all.recipe = chosen.recipe, all.choosing = chosen.choosing;
-    plan.recipes.push_back(chosen.recipe);
-    if (!chosen.at_once()) all.text = "one after the other: ";
+    kernel->at_once = way.at_once();
+    all.recipe = way.recipe, all.choosing = way.choosing;
+    plan.recipes.push_back(way.recipe);
+    if (!way.at_once()) all.text = "one after the other: ";
     for (size_t k : together) {
       Step& s = plan.steps[k];
       taken[k] = true;
@@ -151,8 +156,8 @@ void join_branches(Plan& plan, const Machine& machine, const Recipes* recipes, s
       all.text += fmt::format("{}{}: {}", kernel->parts.empty() ? "" : " | ", name_of(s.kind), s.text);
       kernel->parts.push_back(std::move(s.kernel));
     }
-    all.why = chosen.at_once() ? fmt::format("{} independent steps, each too small to share among {} threads", together.size(), threads)
-                               : fmt::format("{} independent steps, by their recipe one after the other", together.size());
+    all.why = way.at_once() ? fmt::format("{} independent steps, each too small to share among {} threads", together.size(), threads)
+                            : fmt::format("{} independent steps, by their recipe one after the other", together.size());
     all.why_not = "what follows needs one of them, or is of another size";
     all.kernel = std::move(kernel);
     out.push_back(std::move(all));
