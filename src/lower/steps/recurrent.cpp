@@ -120,7 +120,7 @@ class RecurrentFamily : public StepFamily {
     const auto inputs = 2.0 * static_cast<double>(rows * m.in) * static_cast<double>(m.gates * m.hidden);
     const bool share = threads > 1 && worth_sharing(p.machine.rates, inputs);
     int64_t row_tasks = share ? std::clamp<int64_t>(rows / tile, 1, threads * 4) : 1;
-    while (!keeps_order(rows, row_tasks, static_cast<int>(tile))) --row_tasks;
+    while (!keeps_order(rows, row_tasks, tile)) --row_tasks;
     space.knob("row_tasks", row_tasks, 1, std::max<int64_t>(1, rows));
     // Two directions on two or three threads go side by side: nothing to wait for in between.
     const bool beside = m.directions == 2 && (threads == 2 || threads == 3) && worth_sharing(p.machine.rates, m.work.flops);
