@@ -304,6 +304,72 @@ TEST_CASE("any recipe is refused with a sentence or gives right numbers, and the
   CHECK(refused > 300);
 }
 
+TEST_CASE("every family that can do a step does it, whichever the estimates prefer") {
+  std::set<std::string> tried;
+  for (Sample& s : samples()) {
+    CAPTURE(s.name);
+    for (const int threads : {1, 2}) {
+      CompileOptions options{.threads = threads, .recipes = std::make_shared<Recipes>()};
+      const Program p = compile(s.graph, options);
+      const auto expected = run(p, s.inputs);
+      double most = 1e-6;
+      for (float v : expected) most = std::max(most, static_cast<double>(std::abs(v)));
+      for (const StepInfo& step : p.describe().steps) {
+        for (const FamilyInfo& family : step.families) {
+          if (step.kind == "layout" || step.chosen.starts_with(family.family + "/")) continue;
+          CAPTURE(family.family);
+          auto recipes = std::make_shared<Recipes>();
+          const std::string node = step.nodes.front().substr(0, step.nodes.front().find(" ("));
+          recipes->pin({node, "family", 0, family.family});
+          options.recipes = recipes;
+          const Program other = compile(s.graph, options);
+          REQUIRE(pin_fault(*recipes, other.describe()) == "");
+          tried.insert(family.family);
+          const auto got = run(other, s.inputs);
+          REQUIRE(got.size() == expected.size());
+          size_t wrong = 0;
+          for (size_t i = 0; i < got.size(); ++i) wrong += std::abs(got[i] - expected[i]) > 1e-5 * most;
+          CHECK(wrong == 0);
+        }
+      }
+    }
+  }
+  for (const char* name : {"cut", "convolution.winograd_2x2", "convolution.direct"}) {
+    CAPTURE(std::string(name));
+    CHECK(tried.contains(name));
+  }
+}
+
+TEST_CASE("a step that is cut is two, which say so") {
+  Maker m;
+  const ValueId c = m.b.op("Conv", {m.feed({1, 16, 20, 20}), m.weight({24, 16, 3, 3})}, {{"strides", Ints{2, 2}}});
+  const Sample s = m.done("net", m.b.op("Mul", {m.b.op("Erf", {c}), m.weight({24, 1, 1})}));
+  auto recipes = std::make_shared<Recipes>();
+  recipes->pin(read_pin("family=cut"));
+  const Program fused = compile(s.graph, {.threads = 1}), cut = compile(s.graph, {.threads = 1, .recipes = recipes});
+  const auto steps = [](const Program& p) {
+    std::vector<StepInfo> computing;
+    for (const StepInfo& step : p.describe().steps) {
+      if (!step.chosen.empty()) computing.push_back(step);
+    }
+    return computing;
+  };
+  REQUIRE(steps(fused).size() == 1);
+  const auto two = steps(cut);
+  REQUIRE(two.size() == 2);
+  CHECK(two[0].nodes.size() == 1);
+  CHECK(two[1].nodes.size() == 2);
+  for (const StepInfo& step : two) {
+    CHECK(step.chosen.starts_with("cut/1 "));
+    CHECK(step.chosen_by == "pinned");
+    CHECK(has(step.why, "cut"));
+  }
+  CHECK(two[0].problem == two[1].problem);
+  CHECK(run(cut, s.inputs) == run(fused, s.inputs));
+  // As an archive has it.
+  CHECK(steps(with_recipes(fused, recipes_of(cut))).size() == 2);
+}
+
 TEST_CASE("recipes of other steps, other versions, too few and too many are refused") {
   Maker m;
   const ValueId c = m.b.op("Conv", {m.feed({1, 8, 9, 9}), m.weight({8, 8, 1, 1})});

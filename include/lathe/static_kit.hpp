@@ -14,6 +14,7 @@ struct StaticKit {
   std::vector<std::string> families;           // of steps, in the order of their table
   std::vector<std::string> ops;                // groups of ops, in theirs
   std::string isa{};                           // the instruction set that the archive was made for: kernels of the others are left out
+  std::vector<std::string> kernels{};          // of its own, those that the steps run
   std::vector<std::filesystem::path> files{};  // written, below the folder
 };
 

@@ -644,7 +644,7 @@ HWY_AFTER_NAMESPACE();
 namespace lathe::kernels {
 
 Dense8 dense8(Isa isa) {
-#if HWY_ARCH_X86 && !defined(LATHE_AVX2_ALONE)
+#if HWY_ARCH_X86 && (HWY_TARGETS & HWY_AVX3)
   if (isa == Isa::amx) return N_AVX3::Dense8InTiles;
 #endif
   return LATHE_SELECT(isa, Dense8Here);

@@ -382,7 +382,7 @@ namespace lathe::kernels {
 
 int64_t most_parted_depth(PanelType type) { return kTileRoom / (32 * 2 * TileForm{type}.b_parts()); }
 
-#if HWY_ARCH_X86 && !defined(LATHE_AVX2_ALONE)
+#if HWY_ARCH_X86 && (HWY_TARGETS & HWY_AVX3)
 void dense_by_tiles(const DenseArguments& g) { N_AVX3::DenseByTilesHere(g); }
 void parted_by_tiles(const DenseArguments& g, const PartedRows& rows) { N_AVX3::PartedByTilesHere(g, rows); }
 void part_floats(int parts, const float* from, int64_t count, uint16_t* to, int64_t distance) {

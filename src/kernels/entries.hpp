@@ -67,9 +67,12 @@ inline constexpr std::array kEntries = std::to_array<KernelEntry>({
     {"void", "WideF64Here", "const Tape&, const TapeOperand*, void*, TapeType, int64_t"},
     {"void", "WideI32Here", "const Tape&, const TapeOperand*, void*, TapeType, int64_t"},
     {"void", "WideI64Here", "const Tape&, const TapeOperand*, void*, TapeType, int64_t"},
-    {"void", "WeightsHere", "const WinogradWeights&"},
-    {"void", "InputHere", "const WinogradInput&"},
-    {"void", "OutputHere", "const WinogradOutput&"},
+    {"void", "Weights2Here", "const WinogradWeights&"},
+    {"void", "Input2Here", "const WinogradInput&"},
+    {"void", "Output2Here", "const WinogradOutput&"},
+    {"void", "Weights4Here", "const WinogradWeights&"},
+    {"void", "Input4Here", "const WinogradInput&"},
+    {"void", "Output4Here", "const WinogradOutput&"},
 });
 // Beside those, of processors that have tiles (kernels/tiles.hpp) as well.
 inline constexpr std::array kTileEntries = std::to_array<KernelEntry>({

@@ -21,19 +21,26 @@ inline Isa best() { return available().back(); }
 // Whether there are vectors of 512 bits.
 inline bool is_avx512(Isa isa) { return isa == Isa::avx512 || isa == Isa::amx; }
 
+// Is told, by its name in kernels/entries.hpp, of each kernel that this thread selects; null: nobody asks.
+inline constinit thread_local std::vector<std::string_view>* selected = nullptr;
+inline void note_selected(std::string_view name) {
+  if (selected != nullptr) selected->push_back(name);
+}
+
 }  // namespace lathe::kernels
 
 // Picks one symbol out of the namespaces that Highway compiles a kernel file into, one per instruction set. Such symbols are defined with
 // LATHE_GIVES_WAY, and listed in kernels/entries.hpp: a program for one instruction set leaves out those of the others.
+#define LATHE_SELECT(isa, symbol) (note_selected(#symbol), LATHE_SELECT_OF(isa, symbol))
 #if defined(__aarch64__)
-#define LATHE_SELECT(isa, symbol) ((isa) == Isa::neon ? N_NEON::symbol : N_SCALAR::symbol)
+#define LATHE_SELECT_OF(isa, symbol) ((isa) == Isa::neon ? N_NEON::symbol : N_SCALAR::symbol)
 #elif defined(__wasm_simd128__)
-#define LATHE_SELECT(isa, symbol) ((isa) == Isa::simd128 ? N_WASM::symbol : N_SCALAR::symbol)
+#define LATHE_SELECT_OF(isa, symbol) ((isa) == Isa::simd128 ? N_WASM::symbol : N_SCALAR::symbol)
 #elif defined(__wasm__)
-#define LATHE_SELECT(isa, symbol) (static_cast<void>(isa), N_SCALAR::symbol)
-#elif defined(LATHE_AVX2_ALONE)  // sanitizer builds
-#define LATHE_SELECT(isa, symbol) ((isa) == Isa::avx2 ? N_AVX2::symbol : N_SCALAR::symbol)
+#define LATHE_SELECT_OF(isa, symbol) (static_cast<void>(isa), N_SCALAR::symbol)
+#elif defined(LATHE_ALONE)  // the one set that LATHE_ISA asks for
+#define LATHE_SELECT_OF(isa, symbol) ((isa) == Isa::scalar ? N_SCALAR::symbol : LATHE_ALONE::symbol)
 #else
-#define LATHE_SELECT(isa, symbol) \
+#define LATHE_SELECT_OF(isa, symbol) \
   (is_avx512(isa) ? N_AVX3::symbol : (isa) == Isa::avx2 ? N_AVX2::symbol : (isa) == Isa::sse4 ? N_SSE4::symbol : N_SCALAR::symbol)
 #endif

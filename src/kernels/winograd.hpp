@@ -1,8 +1,8 @@
-// Winograd's minimal filtering for 3x3 windows of stride 1: four by four outputs from a tile of six by six inputs, with 36 products where
-// the direct sum takes 144. Channels-last, fp32.
+// Winograd's minimal filtering for 3x3 windows of stride 1: 2x2 or 4x4 outputs from a tile of two inputs more on each side, with a
+// product for each of the tile's inputs: 16 where the direct sum takes 36, 36 where it takes 144. Channels-last, fp32.
 //
-// Y = At [(G g Gt) . (Bt d B)] A, with the points 0, 3/4, -3/4, 3/2, -3/2 and infinity: their transforms err least in f32 (about twice the
-// direct sum's rounding; docs/decisions/0008). Source: S. Winograd, Arithmetic Complexity of Computations (1980), chapter V.
+// Y = At [(G g Gt) . (Bt d B)] A, with the points 0, +-p of Winograd<>::kPoints and infinity. For 4x4 they are 3/4 and 3/2, whose
+// transforms err least in f32 (docs/decisions/0008). Source: S. Winograd, Arithmetic Complexity of Computations (1980), chapter V.
 #pragma once
 
 #include <cstdint>
@@ -11,16 +11,17 @@
 
 namespace lathe::kernels {
 
-inline constexpr int64_t kTile = 6, kTileOut = 4, kTilePoints = kTile * kTile;
-
 struct WinogradShape {
+  int64_t outputs = 4;  // of a tile, on a side: 2 or 4
   int64_t in_h = 0, in_w = 0, channels = 0;
   int64_t out_h = 0, out_w = 0, filters = 0;
   int64_t top = 0, left = 0;                       // padding
   int64_t in_image = 0, in_row = 0, in_pixel = 0;  // floats from one to the next
   int64_t out_pixel = 0;
-  int64_t tiles_y() const { return (out_h + kTileOut - 1) / kTileOut; }
-  int64_t tiles_x() const { return (out_w + kTileOut - 1) / kTileOut; }
+  int64_t side() const { return outputs + 2; }
+  int64_t points() const { return side() * side(); }
+  int64_t tiles_y() const { return (out_h + outputs - 1) / outputs; }
+  int64_t tiles_x() const { return (out_w + outputs - 1) / outputs; }
   int64_t tiles() const { return tiles_y() * tiles_x(); }  // of an image
 };
 
@@ -33,7 +34,7 @@ struct WinogradRows {
     if (group / 16 % 2 == 0) group += 16;  // an odd number of lines: the points' tiles fall into different sets of L1
   }
   int64_t at(int64_t point, int64_t channels) const { return point / per_row * group + point % per_row * channels; }
-  int64_t floats() const { return (kTilePoints + per_row - 1) / per_row * group; }
+  int64_t floats(int64_t points) const { return (points + per_row - 1) / per_row * group; }
 };
 // Floats from a point's results (tiles x filters) to the next point's.
 inline int64_t winograd_results(int64_t count, int64_t filters) { return ((count * filters + 15) / 16 | 1) * 16; }
@@ -50,7 +51,7 @@ struct WinogradInput {
 };
 struct WinogradOutput {
   const WinogradShape* shape = nullptr;
-  const float* results = nullptr;  // 36 matrices of count x filters, winograd_results apart
+  const float* results = nullptr;  // as many matrices of count x filters as a tile has points, winograd_results apart
   int64_t first = 0, count = 0, begin = 0, end = 0;
   const uint8_t* odd = nullptr;
   const float* in = nullptr;       // odd tiles are summed directly, from these
@@ -65,21 +66,27 @@ struct WinogradOutput {
 
 using TransformInput = void (*)(const WinogradInput&);
 using TransformOutput = void (*)(const WinogradOutput&);
-TransformInput winograd_input(Isa isa);
-TransformOutput winograd_output(Isa isa);
-
 // G g Gt of panels [begin, end) as they stand in memory (see WinogradOutput::panels), in f32: weights that are transformed while they are
 // used are a fourth, or of 16 bits an eighth, of what stands ready.
 struct WinogradWeights {
   const void* panels = nullptr;
   PanelType type = PanelType::f32;
   int64_t channels = 0, width = 0, begin = 0, end = 0;
-  float* to = nullptr;  // 36 matrices of end - begin packed panels of channels x width, one behind the other
+  float* to = nullptr;  // for each of a tile's points a matrix of end - begin packed panels of channels x width, one behind the other
 };
 using TransformWeights = void (*)(const WinogradWeights&);
-TransformWeights winograd_weights_now(Isa isa);
+// G g Gt in double: [filter][channel][3][3] to a packed matrix of channels x filters for each of a tile's points,
+// packed_size(channels, filters, width) apart.
+using TransformWeightsAhead = void (*)(const float* weights, int64_t filters, int64_t channels, int64_t width, float* packed);
 
-// G g Gt in double: [filter][channel][3][3] to 36 packed matrices of channels x filters, packed_size(channels, filters, width) apart.
-void winograd_weights(const float* weights, int64_t filters, int64_t channels, int64_t width, float* packed);
+struct WinogradKernels {
+  TransformInput input = nullptr;
+  TransformOutput output = nullptr;
+  TransformWeights weights_now = nullptr;
+  TransformWeightsAhead weights_ahead = nullptr;
+};
+// For tiles of 2x2 and of 4x4 outputs.
+WinogradKernels winograd2(Isa isa);
+WinogradKernels winograd4(Isa isa);
 
 }  // namespace lathe::kernels

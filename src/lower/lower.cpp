@@ -92,7 +92,7 @@ std::vector<const Candidate*> fitting(const PlanBuilder& b, const Planned& p) {
     const bool other = is_fixed(out) && (out == Order::channels_last) != (b.preferred(c.match->result()) == Layout::channels_last);
     if (!other) fit.push_back(&c);
   }
-  return fit.empty() ? all : fit;
+  return std::ranges::any_of(fit, [](const Candidate* c) { return c->family->untuned(); }) ? fit : all;
 }
 
 // Why no family does a group, for people.
@@ -139,9 +139,8 @@ void explain(Plan& plan, size_t first, const Group& group, const Planned& planne
       continue;
     }
     step.recipe = plan.recipes.back();
-    step.members = group.nodes;
-    step.head = group.head();
-    step.why = planned.plain ? plain_reason(view, group, planned) : why(view, group);
+    if (step.members.empty()) step.members = group.nodes, step.head = group.head();
+    if (step.why.empty()) step.why = planned.plain ? plain_reason(view, group, planned) : why(view, group);
     step.why_not = why_not(view, families, group, owner, options.fuse);
   }
 }

@@ -81,13 +81,30 @@ bool enough(ProgramImpl::Parts& p, const std::set<std::string_view>& functions) 
   });
 }
 
+// The kernels that the steps of all editions are given, as they are made again.
+std::vector<std::string> kernels_of(ProgramImpl::Parts& p) {
+  std::vector<std::string_view> given;
+  kernels::selected = &given;
+  try {
+    for (const ProgramImpl::Edition& e : p.editions) steps_of(p, e, {});
+  } catch (...) {
+    kernels::selected = nullptr;
+    throw;
+  }
+  kernels::selected = nullptr;
+  given.push_back("RunTapeHere");  // what other kernels pick themselves, while they run
+  std::ranges::sort(given);
+  given.erase(std::ranges::unique(given).begin(), given.end());
+  return {given.begin(), given.end()};
+}
+
 constexpr std::string_view kMade = "// Made by `lathe ship --static-kit`";
 
 std::string table_of(const char* function, FamilyTable table, const std::vector<std::string>& functions, bool with_winograd = true) {
   std::vector<std::string> some;
   for (const NamedFamily& f : lower::all_families()) {
     const bool there = std::ranges::find(functions, f.function) != functions.end();
-    if (there && f.table == table && (with_winograd || f.function != "convolution_winograd"))
+    if (there && f.table == table && (with_winograd || !f.function.starts_with("convolution_winograd")))
       some.push_back(fmt::format("&{}()", f.function));
   }
   if (some.empty()) return fmt::format("Families {}() {{ return {{}}; }}\n", function);
@@ -111,18 +128,26 @@ std::vector<std::string_view> kernel_namespaces(kernels::Isa isa) {
   return all;
 }
 
-// Kernels of instruction sets that the archive was not made for, which a weak definition in the library gives way to.
-std::string kernels_text(kernels::Isa isa) {
-  const auto refusals = [](const auto& entries) {
+// Kernels that the archive's steps do not run, and all of instruction sets that it was not made for: a weak definition in the library
+// gives way to these.
+std::string kernels_text(kernels::Isa isa, const std::vector<std::string>& run) {
+  const auto refusal = [](const kernels::KernelEntry& e) {
+    return fmt::format("{} {}({}) {{ std::abort(); }}", e.result, e.name, e.parameters);
+  };
+  const auto refusals = [&](const auto& entries) {
     std::string text;
-    for (const kernels::KernelEntry& e : entries)
-      text += fmt::format(" \\\n  {} {}({}) {{ std::abort(); }}", e.result, e.name, e.parameters);
+    for (const kernels::KernelEntry& e : entries) text += " \\\n  " + refusal(e);
     return text;
   };
   std::string text = fmt::format(
       "namespace lathe::kernels {{\n\n// The archive is for {}: nobody calls these.\n{}#define LEFT_OUT{}\n#define TILES_LEFT_OUT{}\n",
       kernels::name(isa), kernels::kParameterTypes, refusals(kernels::kEntries), refusals(kernels::kTileEntries));
   const auto all = kernel_namespaces(isa);
+  text += fmt::format("namespace {} {{\n", all[0]);
+  for (const kernels::KernelEntry& e : kernels::kEntries) {
+    if (std::ranges::find(run, e.name) == run.end()) text += refusal(e) + "\n";
+  }
+  text += "}\n";
   for (size_t i = 1; i < all.size(); ++i) text += fmt::format("namespace {} {{\nLEFT_OUT\n}}\n", all[i]);
   if (isa != kernels::Isa::amx && isa != kernels::Isa::neon) text += "namespace N_AVX3 {\nTILES_LEFT_OUT\n}\n";
   return text + "\n}  // namespace lathe::kernels\n\n";
@@ -145,7 +170,7 @@ std::string needed_text(const StaticKit& kit) {
   text += table_of("empty_families", FamilyTable::empty, kit.families);
   text += table_of("plain_families", FamilyTable::plain, kit.families);
   text += table_of("oracle_families", FamilyTable::oracle, kit.families);
-  text += "\n}  // namespace lathe::lower\n\n" + kernels_text(*kernels::parse_isa(kit.isa));
+  text += "\n}  // namespace lathe::lower\n\n" + kernels_text(*kernels::parse_isa(kit.isa), kit.kernels);
   text +=
       "namespace lathe::ops {\n\nstruct OpGroup {\n  std::string_view name;\n  void "
       "(*add)(std::vector<OpDef>&);\n};\n";
@@ -263,6 +288,7 @@ StaticKit static_kit_of(const std::filesystem::path& archive) {
   }
   StaticKit kit;
   kit.isa = info.isa;
+  kit.kernels = kernels_of(p);
   for (const NamedFamily& f : lower::all_families()) {
     if (functions.contains(f.function)) kit.families.emplace_back(f.function);
   }

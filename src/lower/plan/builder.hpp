@@ -56,6 +56,7 @@ class PlanBuilder {
   // The layout that costs least for what makes the value, where it has a choice.
   Layout preferred(ValueId v) const { return preferred_[v]; }
   void prefer(std::vector<Layout> layouts) { preferred_ = std::move(layouts); }
+  void prefer(ValueId v, Layout layout) { preferred_[v] = layout; }
   // Values that a Concat puts together may be made in its memory from now on.
   void find_parts();
 

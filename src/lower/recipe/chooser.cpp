@@ -32,12 +32,12 @@ Choice Chooser::best(const std::vector<const Candidate*>& candidates, const Prob
     return family->space(*match, problem).fault(c.recipe).empty() && family->fault(*match, problem, c.recipe).empty();
   };
   if (const auto it = chosen_.find(key); it != chosen_.end() && runs(it->second)) return it->second;
-  std::vector<std::pair<double, Choice>> ranked;
+  std::vector<std::pair<std::pair<bool, double>, Choice>> ranked;
   for (size_t i = 0; i < candidates.size(); ++i) {
     const auto& [family, match] = *candidates[i];
     Recipe recipe = family->space(*match, problem).first();
     const double estimate = candidates.size() > 1 ? family->estimate(*match, problem, recipe) : 0;
-    ranked.push_back({estimate, {i, std::move(recipe)}});
+    ranked.push_back({{!family->untuned(), estimate}, {i, std::move(recipe)}});
   }
   std::ranges::stable_sort(ranked, {}, [](const auto& r) { return r.first; });
   const auto it = std::ranges::find_if(ranked, runs, [](const auto& r) -> const Choice& { return r.second; });

@@ -6,7 +6,8 @@
 #include <charconv>
 #include <cmath>
 #include <limits>
-#include <sstream>
+
+#include "lower/plan/recipe.hpp"
 
 namespace lathe::lower {
 namespace {
@@ -76,19 +77,13 @@ std::vector<double> Features::row(const std::string& problem, int threads, const
 
 std::vector<double> Features::row(const std::string& problem, int threads, const std::string& recipe) const {
   std::vector<double> x = sizes(problem, threads);
-  std::istringstream words(recipe);
-  std::string word;
-  words >> word;
   const auto set = [&](const std::string& name, double v) {
     if (const size_t slot = at(name); slot != kNowhere) x[slot] = v;
   };
-  set("family " + word.substr(0, word.rfind('/')), 1);
-  while (words >> word) {
-    const size_t equal = word.find('=');
-    int64_t v = 0;
-    if (equal == std::string::npos || std::from_chars(word.data() + equal + 1, word.data() + word.size(), v).ec != std::errc()) continue;
-    set("knob " + word.substr(0, equal), log2_of(v));
-  }
+  const auto read = read_recipe(recipe);
+  if (!read) return x;
+  set("family " + read->family, 1);
+  for (const Knob& k : read->knobs) set("knob " + k.name, log2_of(k.value));
   return x;
 }
 

@@ -84,6 +84,8 @@ class StepFamily {
   virtual void candidates(const Match&, const Problem&, RecipeSpace&) const {}
   // Why a recipe of the space cannot be run after all: where ranges of knobs hang together. Empty: it can.
   virtual std::string fault(const Match&, const Problem&, const Recipe&) const { return ""; }
+  // Whether an estimate may choose it. If not, it is for a tuner and for pins, and for what nothing else does.
+  virtual bool untuned() const { return true; }
   // Seconds on one thread.
   virtual double estimate(const Match& m, const Problem& p, const Recipe&) const { return seconds(p.machine.rates, m.work); }
 

@@ -15,17 +15,13 @@
 namespace lathe::lower {
 namespace {
 
-using kernels::kTilePoints;
-
 constexpr int64_t kSmallestChunk = 3;  // fewer rows would sum in another order (see the dense kernel): bits must not depend on the split
 
 class WinogradKernel : public StepKernel {
  public:
-  kernels::TransformInput transform_input = nullptr;
-  kernels::TransformOutput transform_output = nullptr;
+  kernels::WinogradKernels transforms;
   kernels::Dense dense = nullptr;
   kernels::WinogradShape shape;
-  kernels::TransformWeights transform_weights = nullptr;
   Location input, output, weights, scratch;
   // For tiles with NaN or infinity, and what is transformed while it is used: weights as they were, or as panels.
   Location raw_weights;
@@ -41,10 +37,10 @@ class WinogradKernel : public StepKernel {
   BoundEpilogue epilogue;
 
   int64_t most() const { return (tiles + chunks - 1) / chunks; }
-  int64_t input_floats() const { return kernels::WinogradRows(most(), shape.channels).floats(); }
-  int64_t made_floats() const { return made * kTilePoints * shape.channels * width; }
+  int64_t input_floats() const { return kernels::WinogradRows(most(), shape.channels).floats(shape.points()); }
+  int64_t made_floats() const { return made * shape.points() * shape.channels * width; }
   int64_t slot_floats() const {
-    return input_floats() + kTilePoints * kernels::winograd_results(most(), shape.filters) + (most() + 63) / 64 * 16;
+    return input_floats() + shape.points() * kernels::winograd_results(most(), shape.filters) + (most() + 63) / 64 * 16;
   }
 
   // A chunk's memory and what is read of it.
@@ -59,12 +55,12 @@ class WinogradKernel : public StepKernel {
     k.count = tiles * (chunk + 1) / chunks - k.first;
     k.rows = pointer<float>(c, scratch) + slot * slot_floats();
     k.results = k.rows + input_floats();
-    k.odd = reinterpret_cast<uint8_t*>(k.results + kTilePoints * kernels::winograd_results(most(), shape.filters));
+    k.odd = reinterpret_cast<uint8_t*>(k.results + shape.points() * kernels::winograd_results(most(), shape.filters));
     return k;
   }
 
   void take_in(const StepContext& c, const Chunk& k, int64_t begin, int64_t end) const {
-    transform_input({&shape, pointer<const float>(c, input), k.first, k.count, begin, end, k.rows, k.odd});
+    transforms.input({&shape, pointer<const float>(c, input), k.first, k.count, begin, end, k.rows, k.odd});
   }
   // The product of one point by panels [begin, end) that stand at `b`.
   kernels::DenseArguments product(const Chunk& k, int64_t point, const float* b, int64_t begin, int64_t end) const {
@@ -86,13 +82,13 @@ class WinogradKernel : public StepKernel {
     const int64_t matrix = kernels::packed_size(shape.channels, shape.filters, width);
     const float* b = pointer<const float>(c, weights) + point * matrix;
     kernels::DenseArguments d = product(k, point, b, 0, panels);
-    if (point + 1 < kTilePoints) d.next_b = b + matrix;
+    if (point + 1 < shape.points()) d.next_b = b + matrix;
     dense(d);
   }
   // The products of panels [begin, end) at all points, by weights transformed into `room`.
   void multiply_made(const StepContext& c, const Chunk& k, int64_t begin, int64_t end, float* room) const {
-    transform_weights({pointer<const void>(c, raw_weights), panel_type, shape.channels, width, begin, end, room});
-    for (int64_t point = 0; point < kTilePoints; ++point)
+    transforms.weights_now({pointer<const void>(c, raw_weights), panel_type, shape.channels, width, begin, end, room});
+    for (int64_t point = 0; point < shape.points(); ++point)
       dense(product(k, point, room + point * (end - begin) * shape.channels * width, begin, end));
   }
   void give_out(const StepContext& c, const Chunk& k, int64_t begin, int64_t end) const {
@@ -112,7 +108,7 @@ class WinogradKernel : public StepKernel {
     }
     o.out = pointer<float>(c, output);
     epilogue.fill(c, 0, o.epilogue, operands);
-    transform_output(o);
+    transforms.output(o);
   }
 
   void run(const StepContext& c) const override {
@@ -126,7 +122,7 @@ class WinogradKernel : public StepKernel {
           for (int64_t b = blocks * task / rooms; b < blocks * (task + 1) / rooms; ++b)
             multiply_made(c, k, b * made, std::min(panels, (b + 1) * made), pointer<float>(c, made_weights) + task * made_floats());
         });
-      else c.workers.each(kTilePoints, [&](int64_t point, int) { multiply(c, k, point); });
+      else c.workers.each(shape.points(), [&](int64_t point, int) { multiply(c, k, point); });
       c.workers.each(parts, [&](int64_t p, int) { give_out(c, k, k.count * p / parts, k.count * (p + 1) / parts); });
       return;
     }
@@ -136,7 +132,7 @@ class WinogradKernel : public StepKernel {
         take_in(c, k, 0, k.count);
         float* room = made > 0 ? pointer<float>(c, made_weights) + slot * made_floats() : nullptr;
         for (int64_t p = 0; room && p < panels; p += made) multiply_made(c, k, p, std::min(panels, p + made), room);
-        for (int64_t point = 0; !room && point < kTilePoints; ++point) multiply(c, k, point);
+        for (int64_t point = 0; !room && point < shape.points(); ++point) multiply(c, k, point);
         give_out(c, k, 0, k.count);
       }
     });
@@ -149,9 +145,13 @@ struct WinogradMatch : ConvolutionMatch {
   int64_t tiles = 0;
 };
 
+// By tiles of kOutputs x kOutputs.
+template <int kOutputs>
 class WinogradFamily : public StepFamily {
+  static constexpr int64_t kSide = kOutputs + 2, kPoints = kSide * kSide;
+
  public:
-  std::string_view name() const override { return "convolution.winograd"; }
+  std::string_view name() const override { return kOutputs == 2 ? "convolution.winograd_2x2" : "convolution.winograd"; }
   std::span<const Numbers> numbers() const override { return kF32; }
 
   std::unique_ptr<Match> match(const GraphView& view, const Group& group, const Machine&) const override {
@@ -166,8 +166,8 @@ class WinogradFamily : public StepFamily {
     if (!direct->constant_weights()) return nullptr;
     auto m = std::make_unique<WinogradMatch>(std::move(*direct));
     const ops::Window& window = m->window;
-    m->shape = {m->xs[2], m->xs[3], m->ws[1], window.out[0], window.out[1], m->ws[0], window.pads_begin[0], window.pads_begin[1], 0,
-                0,        0,        0};
+    m->shape = {kOutputs, m->xs[2], m->xs[3], m->ws[1], window.out[0], window.out[1], m->ws[0], window.pads_begin[0], window.pads_begin[1],
+                0,        0,        0,        0};
     m->tiles = m->xs[0] * m->shape.tiles();
     return m;
   }
@@ -199,10 +199,11 @@ class WinogradFamily : public StepFamily {
   double estimate(const Match& match, const Problem& p, const Recipe& r) const override {
     const auto& m = static_cast<const WinogradMatch&>(match);
     const auto c = static_cast<double>(m.group_channels), f = static_cast<double>(m.group_filters), t = static_cast<double>(m.tiles);
-    const bool near = weight_floats(m, p.machine) * 4 <= p.machine.block_bytes;
+    const int64_t bytes = weight_floats(m, p.machine) * 4, block = p.machine.block_bytes;
+    const double a_weight = p.weights_leave_caches ? 10 : bytes > 2 * block ? 8 : bytes > block ? 2 : 0;
     const double made = r.at("made") > 0 ? 1 : 0;  // for one chunk: a choice by the number of threads would change last bits
-    const double products = kTilePoints * t * c * f, transforms = t * (216 * c + 190 * f) + made * kTransforms * c * f,
-                 reading = near ? 0 : (made > 0 ? 9 : kTilePoints) * c * f * 8, saved = near ? 0 : 9 * c * f * 4;
+    const double products = kPoints * t * c * f, transforms = t * (kInputCost * c + kOutputCost * f) + made * kTransforms * c * f,
+                 reading = (made > 0 ? 9 : kPoints) * c * f * a_weight, saved = 9 * c * f * a_weight / 2;
     return 2 * ((products + transforms + reading) / 0.85 - saved) / p.machine.rates.flops;
   }
 
@@ -223,14 +224,12 @@ class WinogradFamily : public StepFamily {
     k.input = input;
     k.shape.in_image = apart[0], k.shape.in_row = apart[2], k.shape.in_pixel = apart[3];
     k.made = recipe.at("made");
+    k.transforms = kOutputs == 2 ? kernels::winograd2(isa) : kernels::winograd4(isa);
     step.reads = {k.input.buffer};
     bind_weights(b, m, p.machine, k, step);
     k.epilogue = bind_epilogue(b, m.epilogue, m.result(), Layout::channels_last, step);
     k.output = b.define_rows(m.result(), Layout::channels_last, k.shape.out_pixel);
     step.writes.push_back(k.output.buffer);
-    k.transform_input = kernels::winograd_input(isa);
-    k.transform_output = kernels::winograd_output(isa);
-    k.transform_weights = kernels::winograd_weights_now(isa);
     k.dense = kernels::dense(isa);
     k.scratch = {b.scratch(static_cast<size_t>(k.slots * k.slot_floats()) * sizeof(float))};
     step.scratch.push_back(k.scratch.buffer);
@@ -240,7 +239,7 @@ class WinogradFamily : public StepFamily {
       step.scratch.push_back(k.made_weights.buffer);
     }
     step.text = fmt::format(
-        "Winograd 4x4 of 6x6{}, {} {}x{} tile, {} tiles in {}{}{}",
+        "Winograd {0}x{0} of {1}x{1}{2}, {3} {4}x{5} tile, {6} tiles in {7}{8}{9}", kOutputs, kSide,
         m.narrow ? fmt::format(", {} weights", to_string(b.dtype(m.narrow->values))) : "", kernels::name(isa), kernels::max_rows(isa),
         k.width, k.tiles, k.phases ? "phases" : fmt::format("{} chunk{}", k.chunks, k.chunks > 1 ? "s" : ""),
         k.made > 0 ? ", weights transformed as they are used" : "", m.epilogue.text.empty() ? "" : ", " + m.epilogue.text);
@@ -251,8 +250,9 @@ class WinogradFamily : public StepFamily {
  private:
   static constexpr int64_t kFewTiles = 64;  // all of them at once fit L2
 
-  // Of the direct sum's multiply-adds, a weight's transform (loads, stores and additions of vectors).
-  static constexpr double kTransforms = 400;
+  // Loads, stores and additions of vectors, in multiply-adds of the direct sum: of a channel of a tile, of a filter of one, of a weight.
+  static constexpr double kInputCost = kOutputs == 2 ? 64 : 216, kOutputCost = kOutputs == 2 ? 52 : 190,
+                          kTransforms = kOutputs == 2 ? 150 : 400;
 
   // Larger numbers might overflow on the way. What was packed and let go of was looked at before.
   static bool in_range(const WinogradMatch& m) {
@@ -265,7 +265,7 @@ class WinogradFamily : public StepFamily {
   // each that took 1.2 times as long. Not a matter of threads, as the last bits hang on it. In f32, what stands ready is faster.
   static int64_t made_at_once(const WinogradMatch& m, const Machine& machine) {
     if (!m.narrow || m.tiles > kFewTiles || weight_floats(m, machine) * 4 <= machine.block_bytes) return 0;
-    const int64_t width = kernels::panel_width(machine.isa), panel = kTilePoints * m.group_channels * width * 4;
+    const int64_t width = kernels::panel_width(machine.isa), panel = kPoints * m.group_channels * width * 4;
     return std::clamp<int64_t>(machine.block_bytes / 2 / panel, 1, (m.group_filters + width - 1) / width);
   }
 
@@ -287,15 +287,15 @@ class WinogradFamily : public StepFamily {
       const Tensor w = b.constant(value);
       std::vector<float> wide;
       if (m.narrow) std::ranges::copy(widen<double>(w), std::back_inserter(wide));
-      kernels::winograd_weights(m.narrow ? wide.data() : w.as<float>().data(), m.group_filters, m.group_channels, k.width, to.get());
+      k.transforms.weights_ahead(m.narrow ? wide.data() : w.as<float>().data(), m.group_filters, m.group_channels, k.width, to.get());
       return entry_of(to, floats_needed);
     };
-    k.weights = {b.packed({value, PackForm::winograd, {k.width}}, static_cast<size_t>(floats_needed) * sizeof(float), make)};
+    k.weights = {b.packed({value, PackForm::winograd, {k.width, kOutputs}}, static_cast<size_t>(floats_needed) * sizeof(float), make)};
     step.reads.push_back(k.weights.buffer);
   }
 
   static int64_t weight_floats(const WinogradMatch& m, const Machine& machine) {
-    return kTilePoints * kernels::packed_size(m.group_channels, m.group_filters, kernels::panel_width(machine.isa));
+    return kPoints * kernels::packed_size(m.group_channels, m.group_filters, kernels::panel_width(machine.isa));
   }
 
   struct Chunks {
@@ -308,7 +308,7 @@ class WinogradFamily : public StepFamily {
     Chunks out;
     const int threads = machine.threads, tile_rows = kernels::max_rows(machine.isa);
     const auto cache = static_cast<double>(machine.block_bytes), weights = static_cast<double>(weight_floats(m, machine));
-    const auto numbers = static_cast<double>(kTilePoints * (m.group_channels + m.group_filters));  // of a tile
+    const auto numbers = static_cast<double>(kPoints * (m.group_channels + m.group_filters));  // of a tile
     // On one thread L2 holds all of a few tiles at once: with 16 to 64 of them one chunk was 1.05 to 1.5 times as fast as two, with 100 and
     // more slower where channels are few (lathe tune --curve N:chunks).
     const double all = static_cast<double>(m.tiles) * numbers + (weights * 4 <= cache ? weights : 0);
@@ -337,8 +337,12 @@ class WinogradFamily : public StepFamily {
 
 }  // namespace
 
+const StepFamily& convolution_winograd_2x2() {
+  static const WinogradFamily<2> family;
+  return family;
+}
 const StepFamily& convolution_winograd() {
-  static const WinogradFamily family;
+  static const WinogradFamily<4> family;
   return family;
 }
 

@@ -10,6 +10,7 @@ namespace lathe::lower {
 Families step_families();
 // Without Winograd's method, whose rounding errors are larger.
 Families step_families_without_winograd();
+bool is_winograd(const StepFamily& family);
 // Of nodes whose sizes a run finds out: they look at them, and at the numbers that decide, themselves.
 Families families_at_run();
 // Of nodes that make nothing.
