@@ -89,7 +89,11 @@ class CutFamily : public StepFamily {
     const auto& m = static_cast<const CutMatch&>(match);
     const Problem front = problem_of_front(m, p);
     const Candidate &c = front_of(m, front), &tail = m.tails[0];
-    b.prefer(m.between(), p.results.back());
+    // The tail is done in the layout that the front makes, as it would be in the front's registers.
+    const Order out = c.family->layouts(*c.match).out;
+    const Layout layout = out == Order::channels_last ? Layout::channels_last : out == Order::natural ? Layout::natural : p.results.back();
+    b.prefer(m.between(), layout);
+    b.prefer(m.result(), layout);
     size_t at = b.plan().steps.size();
     const auto tell = [&](const Group& group) {
       for (; at < b.plan().steps.size(); ++at) {
