@@ -49,6 +49,13 @@ for line in sys.stdin:
 own, *others = sets.most_common()
 assert own[1] > 100000 and all(size < 4096 for _, size in others), sets
 '
+  # An archive for less than this machine has: what picks kernels by the machine finds those of the archive's set.
+  if "$work/prefix/bin/lathe" ship "$(dirname "$model")/../knots/knots.onnx" --shape scan=1,3,64,64 --isa sse4 --threads 1 \
+    -o "$work/less.lathe" --static-kit "$work/less" >/dev/null 2>&1; then
+    ${CXX:-c++} -O1 -std=c++20 -ffunction-sections -static -Wl,--gc-sections -I "$work/prefix/include" "$work/less/main.cpp" "$work/less/needed.cpp" \
+      -Wa,-I,"$work/less" "$work/less/model.S" "$(find "$work/prefix" -name libmellowlathe_deploy.a)" -o "$work/less_program" 2>>"$work/build.log"
+    "$work/less_program" | grep -q '^cells: '
+  fi
   echo "a program of its own: $(($(stat -c %s "$program") / 1024)) KiB with its $(($(stat -c %s "$work/kit/model.lathe") / 1024)) KiB of archive; $(echo "$said" | head -1)"
   # What it cannot do is said when the kit is made.
   if "$work/prefix/bin/lathe" ship "$(dirname "$model")/../chatter/chatter.onnx" --states found --static-kit "$work/none" >/dev/null 2>"$work/error"; then

@@ -74,6 +74,8 @@ inline constexpr std::array kEntries = std::to_array<KernelEntry>({
     {"void", "Input4Here", "const WinogradInput&"},
     {"void", "Output4Here", "const WinogradOutput&"},
 });
+// Of those, what other kernels pick while they run, and not whoever makes a step.
+inline constexpr std::array<std::string_view, 4> kPickedWhileRunning{"RunTapeHere", "TakeHere", "WeaveHere", "SpectrumHere"};
 // Beside those, of processors that have tiles (kernels/tiles.hpp) as well.
 inline constexpr std::array kTileEntries = std::to_array<KernelEntry>({
     {"void", "Dense8InTiles", "const Dense8Arguments&"},

@@ -58,6 +58,8 @@ std::optional<Isa> parse_isa(std::string_view text) {
   return std::nullopt;
 }
 
+LATHE_GIVES_WAY bool is_linked(Isa) { return true; }
+
 const std::vector<Isa>& available() {
   static const std::vector<Isa> list = [] {
     std::vector<Isa> out{Isa::scalar};
@@ -75,6 +77,7 @@ const std::vector<Isa>& available() {
 #elif defined(__wasm_simd128__)
     out.push_back(Isa::simd128);  // a module with it is not even loaded where there is none
 #endif
+    std::erase_if(out, [](Isa isa) { return isa != Isa::scalar && !is_linked(isa); });
     return out;
   }();
   return list;

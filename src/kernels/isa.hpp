@@ -15,8 +15,10 @@ enum class Isa { scalar, sse4, avx2, avx512, amx, neon, simd128 };
 
 std::string_view name(Isa isa);
 std::optional<Isa> parse_isa(std::string_view text);
-// What the processor (and the operating system) can run, best last.
+// What the processor (and the operating system) can run, best last, of what the program has kernels for.
 const std::vector<Isa>& available();
+// Whether the program has kernels for it. A program for one archive has those of the archive's set alone.
+bool is_linked(Isa isa);
 inline Isa best() { return available().back(); }
 // Whether there are vectors of 512 bits.
 inline bool is_avx512(Isa isa) { return isa == Isa::avx512 || isa == Isa::amx; }

@@ -83,16 +83,15 @@ bool enough(ProgramImpl::Parts& p, const std::set<std::string_view>& functions) 
 
 // The kernels that the steps of all editions are given, as they are made again.
 std::vector<std::string> kernels_of(ProgramImpl::Parts& p) {
-  std::vector<std::string_view> given;
-  kernels::selected = &given;
-  try {
+  std::vector<std::string_view> given(kernels::kPickedWhileRunning.begin(), kernels::kPickedWhileRunning.end());
+  struct Listening {
+    explicit Listening(std::vector<std::string_view>* to) { kernels::selected = to; }
+    ~Listening() { kernels::selected = nullptr; }
+  };
+  {
+    const Listening listening(&given);
     for (const ProgramImpl::Edition& e : p.editions) steps_of(p, e, {});
-  } catch (...) {
-    kernels::selected = nullptr;
-    throw;
   }
-  kernels::selected = nullptr;
-  given.push_back("RunTapeHere");  // what other kernels pick themselves, while they run
   std::ranges::sort(given);
   given.erase(std::ranges::unique(given).begin(), given.end());
   return {given.begin(), given.end()};
@@ -148,6 +147,10 @@ std::string kernels_text(kernels::Isa isa, const std::vector<std::string>& run) 
     if (std::ranges::find(run, e.name) == run.end()) text += refusal(e) + "\n";
   }
   text += "}\n";
+  text += fmt::format(
+      "\n// Nor is what picks by the machine alone to pick them.\nenum class Isa;\nbool is_linked(Isa isa) {{ return static_cast<int>(isa) "
+      "== {}; }}\n",
+      static_cast<int>(isa));
   for (size_t i = 1; i < all.size(); ++i) text += fmt::format("namespace {} {{\nLEFT_OUT\n}}\n", all[i]);
   if (isa != kernels::Isa::amx && isa != kernels::Isa::neon) text += "namespace N_AVX3 {\nTILES_LEFT_OUT\n}\n";
   return text + "\n}  // namespace lathe::kernels\n\n";
