@@ -93,7 +93,7 @@ std::vector<std::string> kernels_of(ProgramImpl::Parts& p) {
     for (const ProgramImpl::Edition& e : p.editions) steps_of(p, e, {});
   }
   std::ranges::sort(given);
-  given.erase(std::ranges::unique(given).begin(), given.end());
+  given.erase(std::unique(given.begin(), given.end()), given.end());
   return {given.begin(), given.end()};
 }
 
