@@ -21,6 +21,7 @@ constexpr int64_t kTogether = 64;   // products that are taken side by side
 constexpr int64_t kColumns = 1024;  // whose sums stay in L1 while rows run past: long runs, which memory reads ahead
 constexpr int64_t kAtOnce = 4;      // rows that are taken up together, and rows of their own whose sums wait for one another
 
+// `finish` stores what a number of sums come to.
 template <typename Sum, typename T, typename Step, typename Finish>
 void each_column(const WideReductionArguments& g, Sum start, Step step, Finish finish) {
   const T* x = static_cast<const T*>(g.x);
@@ -38,7 +39,7 @@ void each_column(const WideReductionArguments& g, Sum start, Step step, Finish f
       const T* row = x + i * g.inner + from;
       for (int64_t j = 0; j < count; ++j) sums[j] = step(sums[j], row[j]);
     }
-    for (int64_t j = 0; j < count; ++j) out[from + j] = finish(sums[j]);
+    finish(sums, count, out + from);
   }
 }
 
@@ -54,12 +55,13 @@ void each_row(const WideReductionArguments& g, Sum start, Step step, Finish fini
     for (int64_t i = 0; i < g.length; ++i) {
       for (int64_t j = 0; j < kAtOnce; ++j) sums[j] = step(sums[j], x[j * g.length + i]);
     }
-    for (int64_t j = 0; j < kAtOnce; ++j) *out++ = finish(sums[j]);
+    finish(sums, kAtOnce, out);
+    out += kAtOnce;
   }
   for (; left > 0; --left, x += g.length) {
     Sum sum = start;
     for (int64_t i = 0; i < g.length; ++i) sum = step(sum, x[i]);
-    *out++ = finish(sum);
+    finish(&sum, 1, out++);
   }
 }
 
@@ -87,7 +89,11 @@ Sum row_in_any_order(const T* x, int64_t length, Sum start, Step step, Merge mer
 // Whole numbers, whose sums are the same in any order.
 template <typename Sum, typename T, typename Step, typename Merge>
 void each_in_any_order(const WideReductionArguments& g, Sum start, Step step, Merge merge) {
-  if (g.inner != 1) return each_column<Sum, T>(g, start, step, [](Sum s) { return static_cast<T>(s); });
+  if (g.inner != 1) {
+    return each_column<Sum, T>(g, start, step, [](const Sum* sums, int64_t count, T* out) {
+      for (int64_t j = 0; j < count; ++j) out[j] = static_cast<T>(sums[j]);
+    });
+  }
   for (int64_t r = g.begin; r < g.end; ++r) {
     static_cast<T*>(g.out)[r] =
         static_cast<T>(row_in_any_order<Sum>(static_cast<const T*>(g.x) + r * g.length, g.length, start, step, merge));
@@ -165,44 +171,45 @@ void products(const WideReductionArguments& g) {
   }
 }
 
+// What sums become: one loop over the sums for each op, so that ops which add up the same share the loops over the numbers.
+// (Inlined, so that the compiler knows that nothing else holds the sums' address: doubles that are read might be them.)
+template <typename T>
+HWY_INLINE void finish(const WideReductionArguments& g, double* sums, int64_t count, T* out) {
+  const auto each_sum = [&](auto become) {
+    for (int64_t j = 0; j < count; ++j) sums[j] = become(sums[j]);
+  };
+  switch (g.op) {
+    case WideReduction::mean: each_sum([n = static_cast<double>(g.length)](double s) { return s / n; }); break;
+    case WideReduction::l2: each_sum([](double s) { return std::sqrt(s); }); break;
+    case WideReduction::log_sum: each_sum([](double s) { return std::log(s); }); break;
+    default: break;
+  }
+  for (int64_t j = 0; j < count; ++j) out[j] = stored<T>(sums[j]);
+}
+
+template <typename T, typename Step>
+void in_order(const WideReductionArguments& g, double start, Step step) {
+  each<double, T>(g, start, step, [&](double* sums, int64_t count, T* out) HWY_ATTR { finish(g, sums, count, out); });
+}
+
+// Sums of numbers, or of their squares.
+template <typename T>
+void sums_in_double(const WideReductionArguments& g) {
+  if (g.op == WideReduction::sum_square || g.op == WideReduction::l2)
+    return in_order<T>(g, 0, [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); });
+  in_order<T>(g, 0, [](double s, T e) { return s + static_cast<double>(e); });
+}
+
 template <typename T>
 void in_double(const WideReductionArguments& g) {
-  const auto add = [](double s, T e) { return s + static_cast<double>(e); };
-  const auto add_square = [](double s, T e) { return s + static_cast<double>(e) * static_cast<double>(e); };
-  const auto with = [&](double start, auto step, auto finish) {
-    each<double, T>(g, start, step, [&](double s) { return stored<T>(finish(s)); });
-  };
-  const auto same = [](double s) { return s; };
-  const double n = static_cast<double>(g.length);
   switch (g.op) {
-    case WideReduction::sum: return with(0, add, same);
-    case WideReduction::mean: return with(0, add, [n](double s) { return s / n; });
-    case WideReduction::max:
-      return with(
-          -HUGE_VAL,
-          [](double s, T e) {
-            const double v = static_cast<double>(e);
-            return s != s || s > v ? s : v;
-          },
-          same);
-    case WideReduction::min:
-      return with(
-          HUGE_VAL,
-          [](double s, T e) {
-            const double v = static_cast<double>(e);
-            return s != s || s < v ? s : v;
-          },
-          same);
+    case WideReduction::max: return in_order<T>(g, -HUGE_VAL, [](double s, T e) { return s != s || s > double{e} ? s : double{e}; });
+    case WideReduction::min: return in_order<T>(g, HUGE_VAL, [](double s, T e) { return s != s || s < double{e} ? s : double{e}; });
     case WideReduction::product:
       if constexpr (std::is_same_v<T, float>) return products(g);
-      return with(
-          1, [](double s, T e) { return s * static_cast<double>(e); }, same);
-    case WideReduction::l1:
-      return with(
-          0, [](double s, T e) { return s + std::fabs(static_cast<double>(e)); }, same);
-    case WideReduction::sum_square: return with(0, add_square, same);
-    case WideReduction::l2: return with(0, add_square, [](double s) { return std::sqrt(s); });
-    case WideReduction::log_sum: return with(0, add, [](double s) { return std::log(s); });
+      return in_order<T>(g, 1, [](double s, T e) { return s * e; });
+    case WideReduction::l1: return in_order<T>(g, 0, [](double s, T e) { return s + std::fabs(double{e}); });
+    default: return sums_in_double<T>(g);
   }
 }
 
@@ -210,7 +217,7 @@ void in_double(const WideReductionArguments& g) {
 // rounded, and any order gives the same; else a row is summed again in its own.
 template <typename T>
 void through_double(const WideReductionArguments& g) {
-  if (g.inner != 1) return in_double<T>(g);
+  if (g.inner != 1) return sums_in_double<T>(g);
   const bool squares = g.op == WideReduction::l2;
   const auto merge = [](double a, double b) { return a + b; };
   for (int64_t r = g.begin; r < g.end; ++r) {
@@ -223,7 +230,7 @@ void through_double(const WideReductionArguments& g) {
     if (!(size < 0x1p53)) {
       WideReductionArguments one = g;
       one.begin = r, one.end = r + 1;
-      in_double<T>(one);
+      sums_in_double<T>(one);
       continue;
     }
     const double sum = squares ? size : summed([](double e) { return e; });

@@ -1,4 +1,6 @@
 // Control flow written out: what a constant decides becomes the nodes that run, and branches that both fit stand side by side.
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "lathe/op.hpp"
