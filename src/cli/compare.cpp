@@ -21,7 +21,7 @@ struct CompareFlags {
 
 Json interval_json(const Interval& i) { return {{"value", i.value}, {"low", i.low}, {"high", i.high}}; }
 
-Json to_json(const CompareFlags& o, const JobSheet& sheet, const JobResult& r) {
+Json variants_json(const CompareFlags& o, const JobSheet& sheet, const JobResult& r) {
   Json j{{"sheet", o.sheet}, {"title", sheet.title}, {"seconds", sheet.seconds}, {"rounds", sheet.rounds}, {"good", r.good()}};
   j["no_accuracy"] = r.no_accuracy.empty() ? Json(nullptr) : Json(r.no_accuracy);
   for (size_t i = 0; i < r.variants.size(); ++i) {
@@ -264,7 +264,7 @@ int compare(const CompareFlags& o) {
       ranks.ranks());
   progress.show("");
   if (!ranks.reports()) return kGood;
-  const Json json = to_json(o, sheet, r);
+  const Json json = variants_json(o, sheet, r);
   write_json(o.json, json);
   if (!o.write.empty()) write_file(o.write, o.write.ends_with(".csv") ? csv(r) : markdown(sheet, r));
   const bool any = std::ranges::any_of(r.variants, [](const VariantResult& v) { return v.failed.empty(); });

@@ -92,7 +92,7 @@ void draw(const ProfileFlags& o, const Profile& p) {
   draw_with("gnuplot", "gnuplot-nox", {"{script}"}, std::move(script), o.chart);
 }
 
-Json latency_json(const Latency& l) { return {{"min", l.min}, {"median", l.median}, {"p90", l.p90}}; }
+Json step_latency_json(const Latency& l) { return {{"min", l.min}, {"median", l.median}, {"p90", l.p90}}; }
 
 // Steps with, in those of control flow, the steps inside.
 Json steps_json(const Profile& p, int around) {
@@ -109,7 +109,7 @@ Json steps_json(const Profile& p, int around) {
            {"recipe", s.step.recipe},
            {"flops", s.step.flops},
            {"bytes", s.step.bytes},
-           {"seconds", latency_json(s.latency)},
+           {"seconds", step_latency_json(s.latency)},
            {"share", s.share},
            {"gflops", s.gflops},
            {"gbytes_per_second", s.gbytes},
@@ -199,8 +199,8 @@ Command add_profile(CLI::App& app) {
                        {"isa", program.options().isa},
                        {"runs", p.timed.runs},
                        {"cold", o->profile.cold},
-                       {"run_seconds", latency_json(p.run)},
-                       {"timed_run_seconds", latency_json(p.timed)},
+                       {"run_seconds", step_latency_json(p.run)},
+                       {"timed_run_seconds", step_latency_json(p.timed)},
                        {"overhead_of_timing", p.overhead},
                        {"flops", p.flops},
                        {"plain", plain_json(edition, plainly)},
